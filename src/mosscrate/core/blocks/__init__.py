@@ -1,0 +1,13 @@
+"""Where sectors live: image files, block devices, cards with faults; and views on them.
+
+What reads or writes bytes at an offset belongs here; what the bytes mean does not.
+"""
+
+from mosscrate.core.blocks.base import Blocks, Extent
+from mosscrate.core.blocks.file import FileBlocks, create_image, open_blocks
+from mosscrate.core.blocks.memory import MemoryBlocks
+from mosscrate.core.blocks.overlay import Overlay
+from mosscrate.core.blocks.window import Window
+
+__all__ = ["Blocks", "Extent", "FileBlocks", "MemoryBlocks", "Overlay", "Window", "create_image",
+           "open_blocks"]

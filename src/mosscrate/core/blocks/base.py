@@ -1,0 +1,136 @@
+"""What every place for sectors can do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TypeAlias
+
+from mosscrate.core.errors import MediumError
+
+Buffer: TypeAlias = bytes | bytearray | memoryview
+SECTOR = 512
+ZEROS = bytes(1 << 20)
+
+
+@dataclass(frozen=True)
+class Extent:
+    """A run of bytes; `is_hole` says that it is known to be zeros without reading it."""
+
+    start: int
+    length: int
+    is_hole: bool = False
+
+    @property
+    def end(self) -> int:
+        """The first byte behind the run."""
+        return self.start + self.length
+
+
+class Blocks:
+    """Random access to bytes with a size and a sector size, both in bytes.
+
+    Subclasses give `_read_into` and `_write`; offsets and lengths reach them already checked.
+    """
+
+    def __init__(self, size: int, *, sector: int = SECTOR, writable: bool = False, name: str = "") -> None:
+        self.size, self.sector, self.writable, self.name = size, sector, writable, name
+
+    def read(self, offset: int, length: int) -> bytes:
+        """`length` bytes from `offset`. Raises MediumError, also where that leaves the medium."""
+        buffer = bytearray(self._within(offset, length))
+        self.read_into(offset, memoryview(buffer))
+        return bytes(buffer)
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        """Fill the buffer from `offset` on. Raises MediumError."""
+        self._within(offset, len(buffer))
+        if len(buffer):
+            self._read_into(offset, buffer)
+
+    def write(self, offset: int, data: Buffer) -> None:
+        """Write all of `data` at `offset`. Raises MediumError."""
+        if not self.writable:
+            raise MediumError(f"{self.name or 'This medium'} was opened for reading only.", offset)
+        self._within(offset, len(data))
+        if len(data):
+            self._write(offset, data)
+
+    def zero(self, offset: int, length: int) -> None:
+        """Make a range read as zeros, by the cheapest way there is. Raises MediumError."""
+        for at in range(offset, offset + length, len(ZEROS)):
+            self.write(at, memoryview(ZEROS)[:offset + length - at])
+
+    def foretell(self, extents: Sequence[Extent]) -> None:
+        """Say what will be overwritten next, so that a journal can save all of it with one sync."""
+
+    def extents(self) -> Iterator[Extent]:
+        """Data and holes in ascending order, without gaps; all data where that is not known."""
+        yield Extent(0, self.size)
+
+    def flush(self) -> None:
+        """Return when everything written so far is on the medium itself."""
+
+    def drop_cache(self) -> None:
+        """Let the next reads come from the medium, not from memory, where that can be had."""
+
+    def close(self) -> None:
+        """Let go of the medium."""
+
+    def __enter__(self) -> Blocks:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def _within(self, offset: int, length: int) -> int:
+        if offset < 0 or length < 0 or offset + length > self.size:
+            raise MediumError(
+                f"{self.name or 'The medium'} ends at byte {self.size}; "
+                f"{length} bytes at byte {offset} lie outside.", offset)
+        return length
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        raise NotImplementedError
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        raise NotImplementedError
+
+
+class View(Blocks):
+    """Blocks that stand in front of other blocks and pass everything on unless told otherwise."""
+
+    def __init__(self, inner: Blocks) -> None:
+        super().__init__(inner.size, sector=inner.sector, writable=inner.writable, name=inner.name)
+        self.inner = inner
+
+    def zero(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        self._within(offset, length)
+        self.inner.zero(offset, length)
+
+    def foretell(self, extents: Sequence[Extent]) -> None:
+        """See Blocks."""
+        self.inner.foretell(extents)
+
+    def extents(self) -> Iterator[Extent]:
+        """See Blocks."""
+        return self.inner.extents()
+
+    def flush(self) -> None:
+        """See Blocks."""
+        self.inner.flush()
+
+    def drop_cache(self) -> None:
+        """See Blocks."""
+        self.inner.drop_cache()
+
+    def close(self) -> None:
+        """See Blocks."""
+        self.inner.close()
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self.inner.read_into(offset, buffer)
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        self.inner.write(offset, data)

@@ -1,0 +1,169 @@
+"""Image files and block devices, through one file descriptor.
+
+ioctl numbers: include/uapi/linux/fs.h and falloc.h of the Linux kernel.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import fcntl
+import os
+import stat
+import struct
+from collections.abc import Iterator
+from pathlib import Path
+
+from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
+from mosscrate.core.errors import MediumError
+
+BLKROGET = 0x125E
+BLKSSZGET = 0x1268
+BLKGETSIZE64 = 0x80081272
+BLKZEROOUT = 0x127F
+PUNCH_HOLE_KEEP_SIZE = 0x02 | 0x01
+_libc = ctypes.CDLL(None, use_errno=True)
+_libc.fallocate.argtypes = [ctypes.c_int, ctypes.c_int, ctypes.c_int64, ctypes.c_int64]
+
+
+class FileBlocks(Blocks):
+    """An open image file or block device."""
+
+    def __init__(self, fd: int, path: Path, *, writable: bool) -> None:
+        self.is_device = stat.S_ISBLK(os.fstat(fd).st_mode)
+        self.fd, self.path = fd, path
+        size = _ioctl_int(fd, BLKGETSIZE64, "Q") if self.is_device else os.fstat(fd).st_size
+        sector = _ioctl_int(fd, BLKSSZGET, "i") if self.is_device else SECTOR
+        super().__init__(size, sector=sector, writable=writable, name=str(path))
+
+    def zero(self, offset: int, length: int) -> None:
+        """Punch a hole into a file, ask a device to clear itself, or write zeros."""
+        self._within(offset, length)
+        if length == 0:
+            return
+        if not self.writable or not (self._device_zero(offset, length) if self.is_device
+                                     else self._punch(offset, length)):
+            super().zero(offset, length)
+
+    def extents(self) -> Iterator[Extent]:
+        """Data and holes as the file system keeps them; a device is all data."""
+        if self.is_device:
+            yield from super().extents()
+            return
+        at = 0
+        while at < self.size:
+            data = self._seek(at, os.SEEK_DATA)
+            if data > at:
+                yield Extent(at, data - at, is_hole=True)
+            at = data
+            if at < self.size:
+                hole = self._seek(at, os.SEEK_HOLE)
+                yield Extent(at, hole - at)
+                at = hole
+
+    def flush(self) -> None:
+        """See Blocks."""
+        try:
+            os.fsync(self.fd)
+        except OSError as error:
+            raise self._error(error, "written", 0) from error
+
+    def drop_cache(self) -> None:
+        """See Blocks."""
+        os.posix_fadvise(self.fd, 0, 0, os.POSIX_FADV_DONTNEED)
+
+    def close(self) -> None:
+        """See Blocks."""
+        if self.fd >= 0:
+            os.close(self.fd)
+            self.fd = -1
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        done = 0
+        while done < len(buffer):
+            try:
+                count = os.preadv(self.fd, [buffer[done:]], offset + done)
+            except OSError as error:
+                raise self._error(error, "read", offset + done) from error
+            if count == 0:
+                raise MediumError(f"{self.path} became shorter while it was read.", offset + done)
+            done += count
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        view = memoryview(data)
+        while len(view):
+            try:
+                count = os.pwrite(self.fd, view, offset)
+            except OSError as error:
+                raise self._error(error, "written", offset) from error
+            view, offset = view[count:], offset + count
+
+    def _seek(self, at: int, whence: int) -> int:
+        try:
+            return min(os.lseek(self.fd, at, whence), self.size)
+        except OSError as error:
+            if error.errno == errno.ENXIO:      # no data behind this place
+                return self.size
+            raise self._error(error, "read", at) from error
+
+    def _punch(self, offset: int, length: int) -> bool:
+        return bool(_libc.fallocate(self.fd, PUNCH_HOLE_KEEP_SIZE, offset, length) == 0)
+
+    def _device_zero(self, offset: int, length: int) -> bool:
+        if offset % self.sector or length % self.sector:
+            return False
+        try:
+            fcntl.ioctl(self.fd, BLKZEROOUT, struct.pack("QQ", offset, length))
+        except OSError:
+            return False
+        return True
+
+    def _error(self, error: OSError, what: str, offset: int) -> MediumError:
+        reason = {errno.EIO: "the medium reports an error there",
+                  errno.ENOSPC: "there is no room left",
+                  errno.ENODEV: "it is no longer there", errno.ENXIO: "it is no longer there",
+                  errno.EPERM: "it is write-protected"}.get(error.errno or 0, os.strerror(error.errno or 0))
+        return MediumError(f"{self.path} cannot be {what} at byte {offset}: {reason}.", offset)
+
+
+def open_blocks(path: Path | str, *, writable: bool = False) -> FileBlocks:
+    """Open an image file or a block device. Raises MediumError.
+
+    A device opened for writing is held exclusively: the system refuses to mount it meanwhile.
+    Only the guard opens for writing what a person owns.
+    """
+    path = Path(path)
+    flags = (os.O_RDWR if writable else os.O_RDONLY) | os.O_CLOEXEC
+    try:
+        mode = path.stat().st_mode
+        if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
+            raise MediumError(f"{path} is neither an image file nor a drive.")
+        if writable and stat.S_ISBLK(mode):
+            flags |= os.O_EXCL
+        return FileBlocks(os.open(path, flags), path, writable=writable)
+    except OSError as error:
+        why = {errno.ENOENT: "There is no such file", errno.EBUSY: "It is in use by the system",
+               errno.EROFS: "It is write-protected"}
+        reason = why.get(error.errno or 0, os.strerror(error.errno or 0))
+        raise MediumError(f"{path} cannot be opened: {reason}.") from error
+
+
+def create_image(path: Path | str, size: int) -> FileBlocks:
+    """A new sparse image file of `size` zeros, open for writing. Raises MediumError if it exists."""
+    path = Path(path)
+    try:
+        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+        os.truncate(fd, size)
+    except OSError as error:
+        raise MediumError(f"{path} cannot be made: {os.strerror(error.errno or 0)}.") from error
+    return FileBlocks(fd, path, writable=True)
+
+
+def is_write_protected(blocks: FileBlocks) -> bool:
+    """Whether a device says of itself that it is write-protected."""
+    return bool(blocks.is_device and _ioctl_int(blocks.fd, BLKROGET, "i"))
+
+
+def _ioctl_int(fd: int, request: int, kind: str) -> int:
+    answer = fcntl.ioctl(fd, request, bytes(struct.calcsize(kind)))
+    return int(struct.unpack(kind, answer)[0])

@@ -1,0 +1,19 @@
+"""A medium that lives in memory: for small images and for tests."""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer
+
+
+class MemoryBlocks(Blocks):
+    """Blocks over a bytearray."""
+
+    def __init__(self, data: Buffer, *, sector: int = SECTOR, name: str = "memory") -> None:
+        super().__init__(len(data), sector=sector, writable=True, name=name)
+        self.data = bytearray(data)
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        buffer[:] = memoryview(self.data)[offset:offset + len(buffer)]
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        self.data[offset:offset + len(data)] = data

@@ -1,0 +1,170 @@
+"""Whole media in order: read ahead, hash and write at the same time, over buffers that are reused.
+
+A reader thread fills the next buffers while the current one is hashed on a second thread and
+written on the caller's. Zero runs are found while a buffer is warm and are never written as data.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from blake3 import blake3
+
+from mosscrate.core.blocks.base import Blocks, Extent
+from mosscrate.core.errors import MediumError
+from mosscrate.core.watch import Watch
+
+BLOCK = 4 << 20
+GRAIN = 64 << 10              # zero runs are told apart at this size
+BUFFERS = 4
+_ZERO_BLOCK = memoryview(bytes(BLOCK))
+
+
+@dataclass(frozen=True)
+class Chunk:
+    """One block read: `data` is valid until the next one is asked for, None stands for zeros."""
+
+    start: int
+    length: int
+    data: memoryview | None
+    unreadable: tuple[Extent, ...] = ()
+
+    def data_runs(self) -> Iterator[tuple[int, memoryview]]:
+        """(offset, bytes) of the runs that are not zeros, in whole grains."""
+        if self.data is None:
+            return
+        words = np.frombuffer(self.data[:self.length // GRAIN * GRAIN], np.uint64).reshape(-1, GRAIN // 8)
+        filled = np.append(np.bitwise_or.reduce(words, axis=1) != 0, self.length % GRAIN != 0)
+        edges = np.flatnonzero(np.diff(filled, prepend=False, append=False))
+        for first, last in edges.reshape(-1, 2).tolist():
+            begin, end = first * GRAIN, min(last * GRAIN, self.length)
+            yield self.start + begin, self.data[begin:end]
+
+
+@dataclass(frozen=True)
+class Copied:
+    """What a copy did. `digest` is BLAKE3 over all bytes, zeros and holes included."""
+
+    length: int
+    written: int
+    digest: str
+    unreadable: tuple[Extent, ...]
+
+
+def chunks(source: Blocks, length: int, *, mend: bool = False) -> Iterator[Chunk]:
+    """The first `length` bytes in blocks, read ahead. Raises MediumError.
+
+    Args:
+        source: what is read.
+        length: bytes from the start.
+        mend: go on over what cannot be read; the chunk names it and holds zeros there.
+    """
+    buffers = [memoryview(bytearray(BLOCK)) for _ in range(BUFFERS)]
+    read = _read_mending if mend else _read_strict
+    pending: deque[Future[Chunk]] = deque()
+    with ThreadPoolExecutor(1, "read-ahead") as reader:
+        try:
+            for number, extent in enumerate(_blocks_of(source, length)):
+                pending.append(reader.submit(read, source, extent, buffers[number % BUFFERS]))
+                if len(pending) == BUFFERS - 1:
+                    yield pending.popleft().result()
+            while pending:
+                yield pending.popleft().result()
+        finally:
+            for future in pending:
+                future.cancel()
+
+
+def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: str,
+         zeros: Callable[[int, int], None] | None = None, mend: bool = False) -> Copied:
+    """Copy the first `length` bytes of `source` to the start of `target`. Raises MediumError, Stopped.
+
+    Args:
+        source: what is read.
+        target: what is written; not flushed.
+        length: bytes.
+        watch: is told after every block.
+        phase: what the onlooker is told.
+        zeros: called with (offset, length) for zero runs; None leaves the target as it is there.
+        mend: go on over what cannot be read.
+    """
+    hasher = blake3()
+    written, bad = 0, []
+    with ThreadPoolExecutor(1, "hash") as pool:
+        for chunk in chunks(source, length, mend=mend):
+            hashed = pool.submit(_hash, hasher, chunk)
+            at = chunk.start
+            for start, data in chunk.data_runs():
+                if zeros and start > at:
+                    zeros(at, start - at)
+                target.write(start, data)
+                written += len(data)
+                at = start + len(data)
+            if zeros and at < chunk.start + chunk.length:
+                zeros(at, chunk.start + chunk.length - at)
+            bad += chunk.unreadable
+            hashed.result()
+            watch.progress(phase, chunk.start + chunk.length, length)
+    return Copied(length, written, hasher.hexdigest(), tuple(bad))
+
+
+def digest(source: Blocks, length: int, watch: Watch, *, phase: str) -> str:
+    """BLAKE3 of the first `length` bytes, read from the medium itself. Raises MediumError, Stopped."""
+    hasher = blake3(max_threads=blake3.AUTO)
+    for chunk in chunks(source, length):
+        _hash(hasher, chunk)
+        watch.progress(phase, chunk.start + chunk.length, length)
+    return hasher.hexdigest()
+
+
+def _hash(hasher: blake3, chunk: Chunk) -> None:
+    hasher.update(_ZERO_BLOCK[:chunk.length] if chunk.data is None else chunk.data)
+
+
+def _blocks_of(source: Blocks, length: int) -> Iterator[Extent]:
+    """Blocks in order; a block that lies wholly in a hole is a hole."""
+    holes = iter([e for e in source.extents() if e.is_hole])
+    hole = next(holes, None)
+    for start in range(0, length, BLOCK):
+        size = min(BLOCK, length - start)
+        while hole and hole.end < start + size:
+            hole = next(holes, None)
+        yield Extent(start, size, is_hole=bool(hole and hole.start <= start))
+
+
+def _read_strict(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
+    if extent.is_hole:
+        return Chunk(extent.start, extent.length, None)
+    data = buffer[:extent.length]
+    source.read_into(extent.start, data)
+    return Chunk(extent.start, extent.length, data)
+
+
+def _read_mending(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
+    try:
+        return _read_strict(source, extent, buffer)
+    except MediumError:
+        data = buffer[:extent.length]
+        bad = _read_around(source, extent, data)
+        return Chunk(extent.start, extent.length, data, tuple(bad))
+
+
+def _read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
+    """Halve a block until the sectors that cannot be read stand alone; they become zeros."""
+    try:
+        source.read_into(extent.start, data)
+        return []
+    except MediumError:
+        if extent.length <= source.sector:
+            data[:] = bytes(extent.length)
+            return [extent]
+    half = -(-extent.length // 2 // source.sector) * source.sector
+    left = _read_around(source, Extent(extent.start, half), data[:half])
+    right = _read_around(source, Extent(extent.start + half, extent.length - half), data[half:])
+    if left and right and left[-1].end == right[0].start:
+        right[0] = Extent(left[-1].start, left.pop().length + right[0].length)
+    return left + right

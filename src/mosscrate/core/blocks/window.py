@@ -1,0 +1,42 @@
+"""One partition, seen as a medium of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from mosscrate.core.blocks.base import Blocks, Buffer, Extent, View
+
+
+class Window(View):
+    """`length` bytes of other blocks, from `start` on."""
+
+    def __init__(self, inner: Blocks, start: int, length: int) -> None:
+        super().__init__(inner)
+        inner._within(start, length)
+        self.start, self.size = start, length
+
+    def zero(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        self._within(offset, length)
+        self.inner.zero(self.start + offset, length)
+
+    def foretell(self, extents: Sequence[Extent]) -> None:
+        """See Blocks."""
+        self.inner.foretell([Extent(e.start + self.start, e.length, e.is_hole) for e in extents])
+
+    def extents(self) -> Iterator[Extent]:
+        """See Blocks."""
+        for extent in self.inner.extents():
+            first = max(extent.start, self.start)
+            last = min(extent.end, self.start + self.size)
+            if first < last:
+                yield Extent(first - self.start, last - first, extent.is_hole)
+
+    def close(self) -> None:
+        """The medium behind it stays open; it belongs to whoever opened it."""
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self.inner.read_into(self.start + offset, buffer)
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        self.inner.write(self.start + offset, data)

@@ -1,0 +1,107 @@
+"""What a medium looks like now, or will look like: map, volumes and roles as pure data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from mosscrate.core.blocks import Extent
+from mosscrate.core.contents.roles import Role
+from mosscrate.core.findings import Finding
+from mosscrate.core.maps import MapKind, Partition, unallocated
+
+
+@dataclass(frozen=True)
+class VolumeLook:
+    """A file system from outside; sizes in bytes. `used` is None where it cannot be opened yet."""
+
+    kind: str
+    label: str = ""
+    id: str = ""
+    block: int = 0
+    size: int = 0
+    used: int | None = None
+    is_clean: bool = True
+    files: int = 0
+    saves: int = 0
+    summary: str = ""                  # "1 418 ROMs, 37 saves"
+
+    @property
+    def free(self) -> int | None:
+        """Bytes that files could take."""
+        return None if self.used is None else self.size - self.used
+
+
+@dataclass(frozen=True)
+class PartitionLook:
+    """A partition, its volume if any, and what it is for."""
+
+    partition: Partition
+    volume: VolumeLook | None
+    role: Role
+    role_reason: str = ""
+
+    @property
+    def index(self) -> int:
+        """The number in the map."""
+        return self.partition.index
+
+    @property
+    def name(self) -> str:
+        """What to call it: its label, else its kind and number."""
+        if self.volume and self.volume.label:
+            return self.volume.label
+        if self.partition.label:
+            return self.partition.label
+        kind = self.volume.kind.upper() if self.volume and self.volume.kind else self.partition.type_name
+        return f"{kind or 'no file system'} {self.index or ''}".strip()
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A whole medium."""
+
+    size: int
+    sector: int
+    map_kind: MapKind
+    map_id: str
+    partitions: tuple[PartitionLook, ...]
+    container: str = "raw"
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def unallocated(self) -> tuple[Extent, ...]:
+        """Room that belongs to no partition."""
+        if self.map_kind == MapKind.NONE:
+            return ()
+        return unallocated(tuple(p.partition for p in self.partitions), self.size, first=self.sector)
+
+    @property
+    def tail(self) -> int:
+        """Bytes behind the last partition."""
+        return self.size - max((p.partition.end for p in self.partitions), default=self.sector)
+
+    @property
+    def files(self) -> int:
+        """Files on all partitions that can be opened."""
+        return sum(p.volume.files for p in self.partitions if p.volume)
+
+    @property
+    def used(self) -> int:
+        """Bytes in use on all volumes; a closed volume counts as full."""
+        return sum(p.partition.length if p.volume is None or p.volume.used is None else p.volume.used
+                   for p in self.partitions if p.role != Role.UNKNOWN)
+
+    def partition(self, index: int) -> PartitionLook:
+        """The partition of that number. Raises KeyError."""
+        found = next((p for p in self.partitions if p.index == index), None)
+        if found is None:
+            raise KeyError(index)
+        return found
+
+    def last(self) -> PartitionLook | None:
+        """The partition that lies last on the medium."""
+        return max(self.partitions, key=lambda p: p.partition.end, default=None)
+
+    def with_partition(self, changed: PartitionLook) -> Layout:
+        """The same layout with one partition exchanged."""
+        return replace(self, partitions=tuple(changed if p.index == changed.index else p for p in self.partitions))

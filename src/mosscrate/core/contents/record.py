@@ -1,0 +1,37 @@
+"""A layout as plain values for JSON: the shape that `look --json` promises and backups store."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
+from mosscrate.core.findings import Finding
+
+
+def describe(layout: Layout) -> dict[str, Any]:
+    """Bytes for every size and offset."""
+    return {
+        "size": layout.size, "sector": layout.sector, "container": layout.container,
+        "map": {"kind": str(layout.map_kind), "id": layout.map_id},
+        "partitions": [_partition(p) for p in layout.partitions],
+        "unallocated": [{"start": e.start, "length": e.length} for e in layout.unallocated],
+        "findings": [describe_finding(f) for f in layout.findings]}
+
+
+def describe_finding(finding: Finding) -> dict[str, Any]:
+    """A finding with its severity as a word."""
+    return {"severity": str(finding.severity), "sentence": finding.sentence, "where": finding.where,
+            "partition": finding.partition, "remedy": finding.remedy}
+
+
+def _partition(look: PartitionLook) -> dict[str, Any]:
+    p = look.partition
+    return {"index": p.index, "start": p.start, "length": p.length, "type": p.type, "label": p.label,
+            "flags": list(p.flags), "role": str(look.role), "volume": _volume(look.volume)}
+
+
+def _volume(volume: VolumeLook | None) -> dict[str, Any] | None:
+    if volume is None:
+        return None
+    return {"kind": volume.kind, "label": volume.label, "id": volume.id, "block": volume.block,
+            "size": volume.size, "used": volume.used, "free": volume.free, "clean": volume.is_clean}

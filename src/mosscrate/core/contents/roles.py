@@ -1,0 +1,48 @@
+"""What a partition is for, with the reason, since nobody should have to believe a guess."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from enum import StrEnum
+
+from mosscrate.core.contents.files import FileKind
+
+
+class Role(StrEnum):
+    """What a partition is for."""
+
+    FIRMWARE = "firmware"
+    ROMS = "roms"
+    SAVES = "saves"
+    SETTINGS = "settings"
+    STORAGE = "storage"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True)
+class RoleGuess:
+    """A role and why."""
+
+    role: Role
+    reason: str
+
+
+def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool) -> RoleGuess:
+    """The role of a partition from the kinds of its files."""
+    total = sum(kinds.values())
+    roms, saves, firmware = kinds[FileKind.ROM], kinds[FileKind.SAVE], kinds[FileKind.FIRMWARE]
+    if roms and roms >= saves and roms * 3 >= total:
+        return RoleGuess(Role.ROMS, f"{roms} of its {total} files are ROMs")
+    if firmware and (is_active or firmware * 4 >= total or roms + saves == 0):
+        return RoleGuess(Role.FIRMWARE, f"it holds {firmware} files that a machine boots from")
+    if saves and saves * 2 >= total:
+        return RoleGuess(Role.SAVES, f"{saves} of its {total} files are saves")
+    if kinds[FileKind.SETTING] * 2 >= total > 0:
+        return RoleGuess(Role.SETTINGS, "most of its files are settings")
+    if total:
+        return RoleGuess(Role.STORAGE, "it holds files of several kinds")
+    if volume_kind:
+        return RoleGuess(Role.STORAGE, "it holds no files yet" if volume_kind.startswith("fat")
+                         else f"it is {volume_kind}, which is not opened here yet")
+    return RoleGuess(Role.UNKNOWN, "no file system is recognised on it")

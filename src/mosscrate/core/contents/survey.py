@@ -1,0 +1,117 @@
+"""Reading a whole medium once: map, volumes, what is in them, and everything worth saying."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from mosscrate.core.blocks import Blocks, Window
+from mosscrate.core.contents.files import FileKind, count_kinds
+from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
+from mosscrate.core.contents.roles import Role, guess_role
+from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, read_map
+from mosscrate.core.maps.mbr import EXTENDED
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Volume, open_volume, volume_kind
+
+WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
+_PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
+            FileKind.SETTING: "setting", FileKind.PICTURE: "picture", FileKind.OTHER: "file"}
+
+
+def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
+    """What is on a medium. Raises MediumError only where nothing at all can be read.
+
+    Args:
+        blocks: the medium.
+        thorough: also check the structure of each volume.
+    """
+    map_ = read_map(blocks)
+    looks, findings = [], list(map_.findings)
+    for partition in map_.partitions:
+        look, found = _look(blocks, map_, partition, thorough=thorough)
+        looks.append(look)
+        findings += found
+    layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), findings=tuple(findings))
+    return replace(layout, findings=layout.findings + tuple(_about_all(layout, blocks)))
+
+
+def partition_window(blocks: Blocks, partition: Partition) -> Window:
+    """The part of a medium that a partition names, cut at the medium's end. Raises MediumError."""
+    if partition.start >= blocks.size:
+        raise MediumError(f"Partition {partition.index} starts behind the end of the medium.", partition.start)
+    return Window(blocks, partition.start, min(partition.length, blocks.size - partition.start))
+
+
+def open_partition(blocks: Blocks, index: int) -> Volume:
+    """The volume on a partition by number. Raises FormatError, MediumError."""
+    map_ = read_map(blocks)
+    found = next((p for p in map_.partitions if p.index == index), None)
+    if found is None:
+        have = ", ".join(str(p.index) for p in map_.partitions) or "none"
+        raise MediumError(f"There is no partition {index} on this medium; it has {have}.")
+    return open_volume(partition_window(blocks, found))
+
+
+def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
+          thorough: bool) -> tuple[PartitionLook, list[Finding]]:
+    if map_.kind == MapKind.MBR and int(partition.type, 16) in EXTENDED:
+        return PartitionLook(partition, None, Role.UNKNOWN, "it only holds the logical drives"), []
+    kind = ""
+    try:
+        window = partition_window(blocks, partition)
+        kind = volume_kind(window)
+        if not kind:
+            return PartitionLook(partition, None, Role.UNKNOWN, "no file system is recognised on it"), []
+        if not kind.startswith("fat"):
+            return _closed(partition, kind)
+        volume = open_volume(window)
+        return _opened(partition, volume, thorough=thorough)
+    except (FormatError, MediumError) as error:
+        finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"partition {partition.index}",
+                          partition.index, "Keep the card exactly before trying to mend it.")
+        look = VolumeLook(kind) if kind else None
+        return PartitionLook(partition, look, Role.UNKNOWN, "it cannot be opened"), [finding]
+
+
+def _closed(partition: Partition, kind: str) -> tuple[PartitionLook, list[Finding]]:
+    finding = Finding(Severity.GOOD, f"This is {kind}. It is not opened here yet, but kept and copied exactly.",
+                      f"partition {partition.index}", partition.index)
+    return PartitionLook(partition, VolumeLook(kind), Role.STORAGE, f"it is {kind}, not opened here yet"), [finding]
+
+
+def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[PartitionLook, list[Finding]]:
+    tree = volume.tree()
+    kinds = count_kinds(tree.entries)
+    files = sum(kinds.values())
+    guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags)
+    named = [counted(kinds[k], noun) for k, noun in _PLURALS.items() if kinds[k]]
+    look = VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
+                      volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty")
+    where = look.label or f"partition {partition.index}"
+    found = volume.check() if thorough else tree.findings
+    findings = [replace(f, partition=partition.index, where=where) for f in found]
+    slack = partition.length - volume.size
+    if slack >= WORTH_OFFERING:
+        findings.append(Finding(Severity.NOTE, f"The file system leaves {binary(slack)} of its partition unused.",
+                                where, partition.index, "Growing it gives that room to its files."))
+    return PartitionLook(partition, look, guess.role, guess.reason), findings
+
+
+def _about_all(layout: Layout, blocks: Blocks) -> list[Finding]:
+    last = layout.last()
+    if layout.map_kind == MapKind.MBR and not layout.partitions:
+        return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
+    if layout.map_kind == MapKind.MBR and last and layout.tail >= WORTH_OFFERING:
+        return [Finding(Severity.NOTE, f"{binary(layout.tail)} behind {last.name} are unused.", last.name, last.index,
+                        "A firmware may have meant to grow into it at its first start; Move can do it now.")]
+    if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
+        head = blocks.read(0, min(blocks.size, 1 << 20))
+        if not np.frombuffer(head, np.uint8).any():
+            return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at its start.")]
+        return [Finding(Severity.NOTE, "There is no map and no file system that is known here.",
+                        remedy="It may be exactly right for its machine. Keep it before anything else.")]
+    return []

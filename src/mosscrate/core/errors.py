@@ -1,0 +1,71 @@
+"""Errors that the core raises on purpose; everything else is a bug.
+
+    MossError
+      FormatError     a field on a medium holds what its format forbids
+      MediumError     a card, drive or file could not be read or written
+      FitError        something does not fit where it was asked to go
+      GuardRefusal    the guard does not let a write begin
+      CrateError      a kept backup is missing, incomplete or damaged
+      JobError        a job could not go on
+      Stopped         somebody asked the job to stop
+"""
+
+from __future__ import annotations
+
+EXIT_FAILED = 1
+EXIT_USAGE = 2
+EXIT_REFUSED = 3
+EXIT_STOPPED = 130
+
+
+class MossError(Exception):
+    """Base of all; its text is a sentence for the person at the bench."""
+
+    exit_code = EXIT_FAILED
+
+
+class FormatError(MossError):
+    """A field on the medium holds a value that its format forbids.
+
+    Attributes:
+        format, field: the structure and the field, by the specification's names.
+        offset: bytes from the start of the medium or volume that was being read.
+        found, expected: what stands there, and what may.
+    """
+
+    def __init__(self, format: str, field: str, offset: int, found: object, expected: str) -> None:
+        super().__init__(f"{format}: {field} at byte {offset:#x} is {found!r}, expected {expected}")
+        self.format, self.field, self.offset = format, field, offset
+        self.found, self.expected = found, expected
+
+
+class MediumError(MossError):
+    """A medium could not be read or written; `offset` says where, in bytes, if that is known."""
+
+    def __init__(self, message: str, offset: int | None = None) -> None:
+        super().__init__(message)
+        self.offset = offset
+
+
+class FitError(MossError):
+    """Something does not fit where it was asked to go."""
+
+
+class GuardRefusal(MossError):
+    """The guard does not let a write begin; nothing was written."""
+
+    exit_code = EXIT_REFUSED
+
+
+class CrateError(MossError):
+    """A kept backup is missing, incomplete or damaged."""
+
+
+class JobError(MossError):
+    """A job could not go on; the text says what state it left."""
+
+
+class Stopped(MossError):
+    """The person asked the job to stop."""
+
+    exit_code = EXIT_STOPPED

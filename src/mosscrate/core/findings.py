@@ -1,0 +1,32 @@
+"""Anything that was noticed: by a reader, a check, the fit or the guard."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Severity(StrEnum):
+    """How much a finding matters, mildest first."""
+
+    GOOD = "good"          # worth saying because people fear the opposite
+    NOTE = "note"
+    WARNING = "warning"    # something may be lost or not work
+    PROBLEM = "problem"    # something is wrong, or will be refused
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One plain sentence about one place, and what can be done about it."""
+
+    severity: Severity
+    sentence: str
+    where: str = ""                 # for the reader: "GAMES", "partition map"
+    partition: int | None = None    # 1-based; None concerns the whole medium
+    remedy: str = ""
+
+
+def worst(findings: tuple[Finding, ...]) -> Severity | None:
+    """The most serious severity among the findings, None when there are none."""
+    order = list(Severity)
+    return max((f.severity for f in findings), key=order.index, default=None)

@@ -1,0 +1,24 @@
+"""Partition maps: which stretch of a medium is which partition.
+
+Each format is one module with `probe`, `read` and, where it can be written, `build`.
+A medium without a map is normal: then the whole of it is partition 0.
+"""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.maps import foreign, mbr
+from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, unallocated, without_map
+
+FORMATS = (foreign, mbr)          # asked in this order; the first that knows its own reads it
+
+__all__ = ["FORMATS", "MapKind", "Partition", "PartitionMap", "read_map", "unallocated", "without_map"]
+
+
+def read_map(blocks: Blocks) -> PartitionMap:
+    """The map of a medium, or the map that says there is none. Raises FormatError, MediumError."""
+    first = blocks.read(0, min(blocks.size, 64 << 10))
+    for module in FORMATS:
+        if module.probe(first):
+            return module.read(blocks)
+    return without_map(blocks.size, blocks.sector)

@@ -1,0 +1,62 @@
+"""Simulated slots: a folder of cards, each described in TOML and backed by a sparse file.
+
+They stand in for readers where there are none: to try the program, to rehearse, to test. A card
+`pipkin.toml` keeps its contents in `pipkin.img` beside it, made when it is first looked at.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from mosscrate.core.blocks import Extent, create_image
+from mosscrate.core.blocks.faulty import Faults
+from mosscrate.core.errors import MediumError
+from mosscrate.core.slots.medium import Medium, Source
+
+
+class CardFile(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """One card as its TOML file says it. Sizes in bytes; `unreadable` holds [start, length] pairs."""
+
+    name: str
+    size: int
+    model: str = ""
+    serial: str = ""
+    reader: str = "simulated slot"
+    write_protected: bool = False
+    removable: bool = True
+    order: int = 100
+    unreadable: list[tuple[int, int]] = []
+    real_size: int | None = None
+
+
+def read_card(path: Path) -> CardFile:
+    """Read one description. Raises MediumError that names file, key and what was expected."""
+    try:
+        card = msgspec.toml.decode(path.read_bytes(), type=CardFile)
+    except (OSError, ValueError) as error:
+        raise MediumError(f"The card description {path} cannot be used: {error}") from error
+    if card.size <= 0 or card.size % 512:
+        raise MediumError(f"The card description {path} cannot be used: size is {card.size}, "
+                          "expected a positive multiple of 512.")
+    return card
+
+
+def write_card(path: Path, card: CardFile) -> None:
+    """Write one description."""
+    path.write_bytes(msgspec.toml.encode(card))
+
+
+def media_in(folder: Path) -> list[Medium]:
+    """The cards of a folder, in the order that they ask for. Raises MediumError."""
+    cards = [(read_card(path), path) for path in sorted(folder.glob("*.toml"))]
+    return [_medium(card, path.with_suffix(".img")) for card, path in sorted(cards, key=lambda c: c[0].order)]
+
+
+def _medium(card: CardFile, image: Path) -> Medium:
+    if not image.exists():
+        create_image(image, card.size).close()
+    faults = Faults(tuple(Extent(start, length) for start, length in card.unreadable), card.real_size)
+    return Medium(card.name, image, card.size, Source.SIMULATED, card.model, card.serial, card.reader,
+                  card.removable, card.write_protected, faults=faults)

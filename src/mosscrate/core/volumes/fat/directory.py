@@ -1,0 +1,145 @@
+"""Directories: entries to names and back.
+
+Source: "FAT: General Overview of On-Disk Format" 1.03, §6 and §7. Long-name entries stand in
+reverse order before the short entry that they belong to, each with its checksum.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from mosscrate.core.volumes.fat import names
+from mosscrate.core.volumes.fat.structures import (
+    DIRECTORY_ENTRY,
+    ENTRY_SIZE,
+    IS_FOLDER,
+    IS_LONG_NAME,
+    LONG_NAME,
+    VOLUME_LABEL,
+    read_entries,
+)
+
+DELETED = 0xE5
+LAST_LONG = 0x40
+DOT, DOT_DOT = b".          ", b"..         "
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One live entry; `slot` and `slots` say which 32-byte entries it takes, long name included."""
+
+    name: str
+    short: bytes
+    attributes: int
+    cluster: int
+    size: int
+    modified: int | None
+    slot: int
+    slots: int
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it names a folder."""
+        return bool(self.attributes & IS_FOLDER)
+
+    @property
+    def is_dot(self) -> bool:
+        """Whether it is one of the two links that every folder starts with."""
+        return self.short in (DOT, DOT_DOT)
+
+
+def rows(data: bytes) -> Iterator[Row]:
+    """The live entries of a directory's bytes, labels left out."""
+    entries = read_entries(data)
+    if len(entries) == 0:
+        return
+    raw = np.frombuffer(data, np.uint8, count=len(entries) * ENTRY_SIZE).reshape(-1, ENTRY_SIZE)
+    attributes = entries["attributes"]
+    is_long = (attributes & 0x3F) == IS_LONG_NAME
+    is_live = (raw[:, 0] != DELETED) & ~is_long & ((attributes & VOLUME_LABEL) == 0)
+    index = np.flatnonzero(is_live)
+    live = entries[index]
+    sums = names.checksums(raw[index, :11]).tolist()
+    clusters = (live["cluster_high"].astype(np.int64) << 16 | live["cluster_low"]).tolist()
+    units = np.concatenate((raw[:, 1:11], raw[:, 14:26], raw[:, 28:32]), axis=1).tobytes()
+    orders, tied = raw[:, 0].tolist(), raw[:, 13].tolist()
+    long_flags = is_long.tolist()
+    columns = zip(index.tolist(), live["name"].tolist(), live["attributes"].tolist(), live["case"].tolist(),
+                  clusters, live["size"].tolist(), live["written_date"].tolist(),
+                  live["written_time"].tolist(), sums, strict=True)
+    for slot, short, flags, case, cluster, size, date, clock, checksum in columns:
+        first, count = slot, 0
+        while first > 0 and long_flags[first - 1] and tied[first - 1] == checksum \
+                and orders[first - 1] & ~LAST_LONG == count + 1:
+            first, count = first - 1, count + 1
+            if orders[first] & LAST_LONG:
+                break
+        name = ""
+        if count and orders[first] & LAST_LONG:
+            parts = b"".join(units[26 * row:26 * row + 26] for row in range(slot - 1, first - 1, -1))
+            name = parts.decode("utf-16-le", "replace").partition("\0")[0]
+        else:
+            first = slot
+        name = (name or names.short_name(short, case)).replace("/", "_")
+        yield Row(name, short, flags, cluster, size, names.timestamp(date, clock), first, slot - first + 1)
+
+
+def label_of(data: bytes) -> str:
+    """The volume label that a root directory holds, "" for none."""
+    entries = read_entries(data)
+    if len(entries) == 0:
+        return ""
+    first = np.frombuffer(data, np.uint8, count=len(entries) * ENTRY_SIZE)[::ENTRY_SIZE]
+    is_label = ((entries["attributes"] & 0x3F) != IS_LONG_NAME) & (first != DELETED) \
+        & ((entries["attributes"] & (VOLUME_LABEL | IS_FOLDER)) == VOLUME_LABEL)
+    found = np.flatnonzero(is_label)
+    return names.short_label(entries[found[0]]["name"].item()) if len(found) else ""
+
+
+def build(name: str, *, attributes: int, cluster: int, size: int, modified: int | None,
+          taken: set[bytes]) -> bytes:
+    """The entries for one name: long ones where needed, then the short one, which joins `taken`."""
+    short = names.as_short(name)
+    needs_long = short is None or short in taken
+    if short is None or short in taken:
+        short = names.alias(name, taken)
+    taken.add(short)
+    stored = b"\x05" + short[1:] if short[0] == DELETED else short
+    head = b"".join(_long_entries(name, stored)) if needs_long else b""
+    return head + short_entry(stored, attributes=attributes, cluster=cluster, size=size, modified=modified)
+
+
+def short_entry(short: bytes, *, attributes: int, cluster: int, size: int, modified: int | None) -> bytes:
+    """One 32-byte entry; creation and access are set to the time of the last change."""
+    date, clock = names.fields_of(modified)
+    entry = np.zeros((), DIRECTORY_ENTRY)
+    entry["name"] = np.void(short)
+    for field, value in (("attributes", attributes), ("cluster_high", cluster >> 16),
+                         ("cluster_low", cluster & 0xFFFF), ("size", size), ("written_date", date),
+                         ("written_time", clock), ("created_date", date), ("created_time", clock),
+                         ("accessed_date", date)):
+        entry[field] = value
+    return bytes(entry.tobytes())
+
+
+def _long_entries(name: str, short: bytes) -> list[bytes]:
+    """The long-name entries in the order on disk: the last part first."""
+    checksum = int(names.checksums(np.frombuffer(short, np.uint8).reshape(1, 11))[0])
+    units = name.encode("utf-16-le")
+    count = -(-len(units) // (2 * names.UNITS_A_ENTRY))
+    if len(units) < count * 2 * names.UNITS_A_ENTRY:
+        units += b"\0\0"
+    units = units.ljust(count * 2 * names.UNITS_A_ENTRY, b"\xff")
+    found = []
+    for order in range(count, 0, -1):
+        part = units[26 * (order - 1):26 * order]
+        entry = np.zeros((), LONG_NAME)
+        entry["order"] = order | (LAST_LONG if order == count else 0)
+        entry["attributes"], entry["checksum"] = IS_LONG_NAME, checksum
+        entry["name_1"], entry["name_2"] = np.void(part[:10]), np.void(part[10:22])
+        entry["name_3"] = np.void(part[22:])
+        found.append(bytes(entry.tobytes()))
+    return found

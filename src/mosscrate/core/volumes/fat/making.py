@@ -1,0 +1,124 @@
+"""A fresh FAT volume: boot sector, FSInfo, FATs and an empty root, nothing else.
+
+Source: "FAT: General Overview of On-Disk Format" 1.03, §3. The boot code is left empty: the volume
+does not boot by itself.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from mosscrate.core.binary import Record
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.fat import directory, names
+from mosscrate.core.volumes.fat.structures import (
+    BOOT16,
+    BOOT32,
+    FSINFO,
+    FSINFO_SIGNATURES,
+    MAX_CLUSTERS,
+    SIGNATURE,
+    VOLUME_LABEL,
+    FatType,
+    Geometry,
+)
+from mosscrate.core.volumes.fat.table import END, FREE, encode
+
+MEDIA = 0xF8
+RESERVED_32 = 32
+ROOT_ENTRIES = 512
+BACKUP_BOOT = 6
+_CLUSTERS_32 = ((260 << 20, 1), (8 << 30, 8), (16 << 30, 16), (32 << 30, 32))   # up to, sectors
+
+
+def plan_geometry(size: int, type: FatType, *, cluster: int | None = None, sector: int = 512) -> Geometry:
+    """The geometry of a fresh volume of `size` bytes. Raises FitError when the type cannot have it.
+
+    Args:
+        size: of the partition in bytes.
+        type: of the FAT.
+        cluster: bytes in a cluster; None takes what the size asks for.
+        sector: bytes.
+    """
+    sizes = [cluster // sector] if cluster else _cluster_sizes(size, type)
+    total = min(size // sector, 2**32 - 1)
+    reserved, root = (RESERVED_32, 0) if type == FatType.FAT32 else (1, ROOT_ENTRIES)
+    for cluster_sectors in sizes:
+        geometry = Geometry(type, sector, cluster_sectors, reserved, 2, 1, root, total,
+                            2 if type == FatType.FAT32 else 0)
+        for _ in range(8):                             # the FAT's length and the cluster count settle
+            geometry = replace(geometry, fat_sectors=geometry.fat_sectors_for(max(1, geometry.cluster_count)))
+        lowest = {FatType.FAT12: 1, FatType.FAT16: MAX_CLUSTERS[FatType.FAT12] + 1, FatType.FAT32: 65525}[type]
+        if lowest <= geometry.cluster_count <= MAX_CLUSTERS[type]:
+            return geometry
+    raise FitError(f"A FAT{int(type)} volume cannot be {binary(size)} large"
+                   + (f" with clusters of {binary(cluster)}." if cluster else "."))
+
+
+def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int, hidden_sectors: int = 0,
+         modified: int | None = None) -> None:
+    """Write an empty volume. Raises FitError for an impossible label, MediumError."""
+    raw_label = names.as_label(label) if label else b"NO NAME    "
+    g = geometry
+    blocks.zero(0, min(blocks.size, g.data_start * g.sector))
+    boot = _boot_sector(g, raw_label, volume_id, hidden_sectors).tobytes()
+    blocks.write(0, boot)
+    root = b""
+    if label:
+        root = directory.short_entry(raw_label, attributes=VOLUME_LABEL, cluster=0, size=0, modified=modified)
+    table = np.full(2, END, np.uint32)
+    if g.type == FatType.FAT32:
+        info = fsinfo(g.cluster_count - 1, 3)
+        for base in (0, BACKUP_BOOT):
+            blocks.write((base + 1) * g.sector, info)
+        blocks.write(BACKUP_BOOT * g.sector, boot)
+        blocks.zero(g.cluster_offset(2), g.cluster)
+        blocks.write(g.cluster_offset(2), root)
+        table = np.append(table, np.uint32(END))
+    else:
+        blocks.write(g.root_start * g.sector, root)
+    mask = (1 << min(int(g.type), 28)) - 1
+    for copy in range(g.fat_count):
+        blocks.write(g.fat_offset(copy), encode(table, g.type, head=(mask & ~0xFF | MEDIA, mask)))
+    assert FREE == 0, "the rest of the FAT was zeroed"
+
+
+def fsinfo(free_count: int, next_free: int) -> bytes:
+    """A FSInfo sector."""
+    raw = np.zeros((), FSINFO)
+    raw["lead_signature"], raw["struct_signature"], raw["trail_signature"] = FSINFO_SIGNATURES
+    raw["free_count"], raw["next_free"] = free_count, next_free
+    return bytes(raw.tobytes())
+
+
+def _boot_sector(g: Geometry, label: bytes, volume_id: int, hidden: int) -> Record:
+    is_fat32 = g.type == FatType.FAT32
+    raw = np.zeros((), BOOT32 if is_fat32 else BOOT16)
+    is_small = g.total_sectors < 65536 and not is_fat32
+    values: dict[str, int | np.void] = {
+        "jump": np.void(b"\xeb\x58\x90" if is_fat32 else b"\xeb\x3c\x90"), "oem_name": np.void(b"MOSSCRAT"),
+        "bytes_per_sector": g.sector, "sectors_per_cluster": g.cluster_sectors, "reserved_sectors": g.reserved,
+        "fat_count": g.fat_count, "root_entries": g.root_entries, "media": MEDIA, "sectors_per_track": 63,
+        "heads": 255, "hidden_sectors": hidden, "drive_number": 0x80, "boot_signature": 0x29,
+        "volume_id": volume_id, "label": np.void(label), "type_text": np.void(f"FAT{int(g.type)}   ".encode()),
+        "signature": SIGNATURE, "total_sectors_16" if is_small else "total_sectors_32": g.total_sectors}
+    if is_fat32:
+        values |= {"fat_sectors_32": g.fat_sectors, "root_cluster": g.root_cluster, "fsinfo_sector": 1,
+                   "backup_boot_sector": BACKUP_BOOT}
+    else:
+        values["fat_sectors_16"] = g.fat_sectors
+    for field, value in values.items():
+        raw[field] = value
+    return raw
+
+
+def _cluster_sizes(size: int, type: FatType) -> list[int]:
+    """Sectors a cluster worth trying, the usual one first."""
+    if type == FatType.FAT32:
+        usual = next((sectors for limit, sectors in _CLUSTERS_32 if size <= limit), 64)
+        return [usual, *(s for s in (64, 32, 16, 8, 4, 2, 1) if s < usual)]
+    return [1, 2, 4, 8, 16, 32, 64]
