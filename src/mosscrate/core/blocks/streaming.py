@@ -93,7 +93,8 @@ def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: st
         mend: go on over what cannot be read.
     """
     hasher = blake3()
-    written, bad = 0, []
+    written = 0
+    bad: list[Extent] = []
     with ThreadPoolExecutor(1, "hash") as pool:
         for chunk in chunks(source, length, mend=mend):
             hashed = pool.submit(_hash, hasher, chunk)

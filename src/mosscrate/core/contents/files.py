@@ -33,8 +33,7 @@ _FIRMWARE_NAMES = {"zimage", "uimage", "vmlinuz", "kernel", "image", "bootlogo.b
                    "command.com", "io.sys", "msdos.sys", "uenv.txt"}
 _SAVE_FOLDERS = {"save", "saves", "savestates", "states", "battery", "sram", "memcards"}
 SYSTEM_FOLDERS = frozenset(
-    "gb gbc gba nes fds snes sfc md genesis megadrive sms gg pce ngp ws wsc a26 a78 lynx vec col n64 nds ps psx "
-    "32x sg arcade mame neogeo c64 roms games".split())
+    ["gb", "gbc", "gba", "nes", "fds", "snes", "sfc", "md", "genesis", "megadrive", "sms", "gg", "pce", "ngp", "ws", "wsc", "a26", "a78", "lynx", "vec", "col", "n64", "nds", "ps", "psx", "32x", "sg", "arcade", "mame", "neogeo", "c64", "roms", "games"])
 
 
 def kind_of(entry: Entry) -> FileKind:
@@ -47,7 +46,7 @@ def kind_of(entry: Entry) -> FileKind:
         return _BY_ENDING[ending]
     if _SAVE_FOLDERS & set(folders):
         return FileKind.SAVE
-    if SYSTEM_FOLDERS & set(folders) and ending in ("zip", "7z", "bin"):
+    if SYSTEM_FOLDERS & set(folders) and ending in ("zip", "7z", "bin", "img"):
         return FileKind.ROM
     return FileKind.OTHER
 

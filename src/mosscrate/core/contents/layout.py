@@ -24,6 +24,8 @@ class VolumeLook:
     files: int = 0
     saves: int = 0
     summary: str = ""                  # "1 418 ROMs, 37 saves"
+    largest: int = 0                   # bytes it can be grown to in place; 0 where it cannot
+    largest_because: str = ""
 
     @property
     def free(self) -> int | None:
@@ -66,6 +68,7 @@ class Layout:
     map_id: str
     partitions: tuple[PartitionLook, ...]
     container: str = "raw"
+    is_blank: bool = False             # nothing but zeros at both ends, and no map
     findings: tuple[Finding, ...] = ()
 
     @property

@@ -35,8 +35,15 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         look, found = _look(blocks, map_, partition, thorough=thorough)
         looks.append(look)
         findings += found
-    layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), findings=tuple(findings))
-    return replace(layout, findings=layout.findings + tuple(_about_all(layout, blocks)))
+    layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), findings=tuple(findings),
+                    is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks))
+    return replace(layout, findings=layout.findings + tuple(_about_all(layout)))
+
+
+def has_blank_ends(blocks: Blocks) -> bool:
+    """Whether the first and the last MiB are zeros. Raises MediumError."""
+    edge = min(blocks.size, 1 << 20)
+    return not any(np.frombuffer(blocks.read(at, edge), np.uint8).any() for at in (0, blocks.size - edge))
 
 
 def partition_window(blocks: Blocks, partition: Partition) -> Window:
@@ -89,8 +96,10 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     files = sum(kinds.values())
     guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags)
     named = [counted(kinds[k], noun) for k, noun in _PLURALS.items() if kinds[k]]
+    largest, because = volume.largest()
     look = VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
-                      volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty")
+                      volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
+                      largest, because)
     where = look.label or f"partition {partition.index}"
     found = volume.check() if thorough else tree.findings
     findings = [replace(f, partition=partition.index, where=where) for f in found]
@@ -101,7 +110,7 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     return PartitionLook(partition, look, guess.role, guess.reason), findings
 
 
-def _about_all(layout: Layout, blocks: Blocks) -> list[Finding]:
+def _about_all(layout: Layout) -> list[Finding]:
     last = layout.last()
     if layout.map_kind == MapKind.MBR and not layout.partitions:
         return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
@@ -109,9 +118,8 @@ def _about_all(layout: Layout, blocks: Blocks) -> list[Finding]:
         return [Finding(Severity.NOTE, f"{binary(layout.tail)} behind {last.name} are unused.", last.name, last.index,
                         "A firmware may have meant to grow into it at its first start; Move can do it now.")]
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
-        head = blocks.read(0, min(blocks.size, 1 << 20))
-        if not np.frombuffer(head, np.uint8).any():
-            return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at its start.")]
+        if layout.is_blank:
+            return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]
         return [Finding(Severity.NOTE, "There is no map and no file system that is known here.",
                         remedy="It may be exactly right for its machine. Keep it before anything else.")]
     return []

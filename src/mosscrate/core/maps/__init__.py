@@ -6,11 +6,24 @@ A medium without a map is normal: then the whole of it is partition 0.
 
 from __future__ import annotations
 
+from typing import Protocol
+
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.maps import foreign, mbr
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, unallocated, without_map
 
-FORMATS = (foreign, mbr)          # asked in this order; the first that knows its own reads it
+
+class MapFormat(Protocol):
+    """What a module for a map offers."""
+
+    def probe(self, first: bytes) -> bool:
+        """Whether the first 64 KiB of a medium carry this map."""
+
+    def read(self, blocks: Blocks) -> PartitionMap:
+        """The map. Raises FormatError, MediumError."""
+
+
+FORMATS: tuple[MapFormat, ...] = (foreign, mbr)          # asked in this order; the first that knows its own reads it
 
 __all__ = ["FORMATS", "MapKind", "Partition", "PartitionMap", "read_map", "unallocated", "without_map"]
 

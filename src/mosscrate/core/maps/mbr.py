@@ -76,16 +76,15 @@ def read(blocks: Blocks) -> PartitionMap:
     at = Place("MBR", SECTOR, 0)
     raw = at.read(origin)
     at.require("signature", int(raw["signature"]), {SIGNATURE})
-    partitions, findings = [], []
-    unit = blocks.sector
-    chain = []
+    partitions: list[Partition] = []
+    findings: list[Finding] = []
+    unit, chain = blocks.sector, []
     for number, entry in enumerate(raw["entries"], start=1):
         if not entry["type"] or not entry["sector_count"]:
             continue
         if int(entry["type"]) in EXTENDED:
             chain.append(int(entry["first_lba"]))
-        partition = _partition(number, entry, 0, unit)
-        partitions.append(partition)
+        partitions.append(_partition(number, entry, 0, unit))
     for start in chain:
         partitions += _logical(blocks, start, max(5, len(partitions) + 1), findings)
     findings += _faults(partitions, blocks.size)

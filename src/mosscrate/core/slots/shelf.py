@@ -35,10 +35,9 @@ class Shelf:
             return self.medium_at(path)
         wanted = text.casefold()
         media = self.media()
-        for matches in (lambda m: m.name.casefold() == wanted, lambda m: m.tag.casefold() == wanted,
-                        lambda m: m.key == wanted, lambda m: m.path.stem.casefold() == wanted,
-                        lambda m: m.path.name.casefold() == wanted):
-            found = [m for m in media if matches(m)]
+        for names in ([m.name for m in media], [m.tag for m in media], [m.key for m in media],
+                      [m.path.stem for m in media], [m.path.name for m in media]):
+            found = [m for m, name in zip(media, names, strict=True) if name.casefold() == wanted]
             if len(found) == 1:
                 return found[0]
             if found:
@@ -68,6 +67,7 @@ def _device(path: Path) -> Medium:
     known = next((m for m in sysfs.media() if m.path == path), None)
     if known:
         return replace(known, in_use=known.in_use or use)
-    with open_blocks(path) as blocks:
+    blocks = open_blocks(path)
+    with blocks:
         return Medium(path.name, path, blocks.size, Source.READER, reader=path.name,
                       is_write_protected=is_write_protected(blocks), in_use=use)

@@ -69,6 +69,15 @@ def in_use(device: Path, tree: Tree | None = None) -> str:
     return "used as swap" if names & swaps else ""
 
 
+def loop_over(image: Path, tree: Tree | None = None) -> str:
+    """Why an image file must not be written: a loop device stands on it. "" when none does."""
+    tree = tree or Tree()
+    for backing in (tree.sys / "block").glob("loop*/loop/backing_file"):
+        if _text(backing) == str(image.resolve()):
+            return f"the loop device {backing.parent.parent.name} stands on it"
+    return ""
+
+
 def _medium(tree: Tree, folder: Path, places: list[str], *, is_held: bool) -> Medium:
     model = " ".join(filter(None, (_text(folder / "device/vendor"), _text(folder / "device/model"))))
     backing = _text(folder / "loop/backing_file")

@@ -102,5 +102,8 @@ class Volume(Protocol):
     def used_extents(self) -> tuple[Extent, ...]:
         """Every stretch that holds something, metadata included."""
 
+    def largest(self) -> tuple[int, str]:
+        """Bytes that it can be grown to in place, and why not further; 0 where it cannot grow."""
+
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""

@@ -8,4 +8,6 @@ writes files, `growing` lengthens a volume in place.
 from mosscrate.core.volumes.fat.structures import kind_of, probe
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 
-__all__ = ["FatVolume", "kind_of", "open_fat", "probe"]
+open_volume = open_fat
+
+__all__ = ["FatVolume", "kind_of", "open_fat", "open_volume", "probe"]

@@ -48,6 +48,11 @@ class FatEditor:
             if entry.kind == "folder":
                 self._folders[entry.path] = self._load(self.volume.directory_bytes(entry.node), entry.node)
 
+    def has(self, path: str) -> bool:
+        """Whether a file or folder of that name is there."""
+        parent, _, name = path.rpartition("/")
+        return parent in self._folders and name.lower() in self._folders[parent].known
+
     def add_folder(self, path: str, modified: int | None = None) -> None:
         """Make a folder; one that is there already stays. Raises FitError."""
         if path in self._folders:
@@ -62,18 +67,32 @@ class FatEditor:
         self._folders[path] = _Folder(data, cluster, {directory.DOT, directory.DOT_DOT})
         self._enter(parent, name, attributes=IS_FOLDER, cluster=cluster, size=0, modified=modified)
 
-    def add_file(self, path: str, data: bytes, modified: int | None = None, *, is_hidden: bool = False) -> None:
-        """Write a new file. Raises FitError where it does not fit or the name is there already."""
-        if len(data) > LARGEST_FILE:
+    def add_file(self, path: str, data: bytes, modified: int | None = None, *, size: int | None = None,
+                 is_hidden: bool = False) -> None:
+        """Write a new file. Raises FitError where it does not fit or the name is there already.
+
+        Args:
+            path: with `/` between; the folder must be there.
+            data: its bytes.
+            modified: seconds since 1970.
+            size: bytes of the file when it goes on with zeros behind `data`.
+            is_hidden: sets the attribute.
+        """
+        size = max(size or 0, len(data))
+        if size > LARGEST_FILE:
             raise FitError(f"“{path}” is larger than the 4 GiB that FAT can hold in one file.")
         parent, _, name = path.rpartition("/")
         if name.lower() in self._folders[parent].known:
             raise FitError(f"“{path}” is there already.")
-        clusters = self._take(-(-len(data) // self._g.cluster))
+        clusters = self._take(-(-size // self._g.cluster))
         self._link(clusters)
-        self._write_clusters(clusters, data)
+        filled = -(-len(data) // self._g.cluster)
+        self._write_clusters(clusters[:filled], data)
+        for run in np.split(clusters[filled:], np.flatnonzero(np.diff(clusters[filled:]) != 1) + 1):
+            if len(run):
+                self._blocks.zero(self._g.cluster_offset(int(run[0])), len(run) * self._g.cluster)
         self._enter(parent, name, attributes=ARCHIVE | (IS_HIDDEN if is_hidden else 0),
-                    cluster=int(clusters[0]) if len(clusters) else 0, size=len(data), modified=modified)
+                    cluster=int(clusters[0]) if len(clusters) else 0, size=size, modified=modified)
 
     def commit(self) -> None:
         """Write folders, then the FATs, then FSInfo. Raises MediumError."""

@@ -76,6 +76,12 @@ def plan(volume: FatVolume, size: int) -> GrowPlan:
     return GrowPlan(old, new, (new.data_start - old.data_start) // old.cluster_sectors, limit)
 
 
+def largest(volume: FatVolume) -> tuple[int, str]:
+    """Bytes the volume can be grown to, and the limit that stands there."""
+    geometry, limit = _fitted(replace(volume.geometry, total_sectors=MAX_SECTORS), volume.geometry)
+    return geometry.size, limit or _LIMITS[volume.geometry.type]
+
+
 def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> GrowPlan:
     """Grow the volume at the start of `blocks` to `size` bytes or its limit.
 
@@ -269,7 +275,7 @@ def _fat32_copies(volume: FatVolume, plan: GrowPlan, move: _Renumbering, boot: b
         yield number * sector, info
     if 0 < backup < reserved:
         yield backup * sector, boot
-        if 0 < number and backup + number < reserved:
+        if number > 0 and backup + number < reserved:
             old = np.frombuffer(volume.blocks.read((backup + number) * sector, FSINFO.itemsize), FSINFO)[0]
             if int(old["lead_signature"]):
                 yield (backup + number) * sector, info

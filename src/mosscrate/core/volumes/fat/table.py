@@ -158,7 +158,7 @@ def owners(table: Table, heads: NDArray[np.int64]) -> NDArray[np.int32]:
     np.add.at(count, run_of[live], 1)
     reach = count.copy()
     jump = target.copy()
-    for _ in range(max(1, int(len(starts)).bit_length())):    # pointer doubling: every tail in log steps
+    for _ in range(max(1, len(starts).bit_length())):    # pointer doubling: every tail in log steps
         going = jump >= 0
         if not going.any():
             break

@@ -184,6 +184,11 @@ class FatVolume:
                 *(Extent(g.cluster_offset(first + 2), (last - first) * g.cluster)
                   for first, last in edges.reshape(-1, 2).tolist()))
 
+    def largest(self) -> tuple[int, str]:
+        """Bytes that it can be grown to in place, and the limit that stands there."""
+        from mosscrate.core.volumes.fat.growing import largest
+        return largest(self)
+
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""
         from mosscrate.core.volumes.fat.checking import check

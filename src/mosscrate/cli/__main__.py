@@ -1,0 +1,5 @@
+"""`python -m mosscrate.cli`."""
+
+from mosscrate.cli.app import main
+
+main()

@@ -1,0 +1,97 @@
+"""The root command, and what every command shares: the bench, --json, errors and exit codes."""
+
+from __future__ import annotations
+
+import json
+import logging
+import sys
+from pathlib import Path
+from typing import Any, NoReturn
+
+import click
+
+from mosscrate import __version__
+from mosscrate.core.errors import EXIT_STOPPED, MossError
+from mosscrate.core.sheet.bench import Bench, standard_bench
+
+FOLDER = click.Path(path_type=Path, file_okay=False)
+
+
+class _Commands(click.Group):
+    """Lists commands in the order of the work, not of the alphabet."""
+
+    ORDER = ("slots", "look", "files", "get", "keep", "crate", "write", "sheet", "demo")
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return [name for name in self.ORDER if name in self.commands]
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="mosscrate")
+@click.option("--slots", type=FOLDER, help="Folder of simulated cards ($MOSSCRATE_SLOTS).")
+@click.option("--crate", type=FOLDER, help="Where backups are kept ($MOSSCRATE_CRATE).")
+@click.option("--state", type=FOLDER, help="Where journals and the log lie ($MOSSCRATE_STATE).")
+@click.pass_context
+def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path | None) -> None:
+    """One bench for the storage of handhelds, vintage computers and arcade boards.
+
+    MEDIUM is an image file, a device, or the name or tag of a card that `slots` lists.
+    Nothing is written to a card unless its tag is given with --tag.
+
+    \b
+    mosscrate slots                                what is at hand
+    mosscrate look card.img                        what is on it
+    mosscrate keep card.img                        keep it in the crate
+    mosscrate sheet plan OLD NEW --out move.json   plan a move onto a larger card
+    mosscrate sheet rehearse move.json
+    mosscrate sheet run move.json --tag ABCD
+
+    Exit status: 0 done, 1 could not be done, 2 wrong usage, 3 the guard refused, 130 stopped.
+    """
+    ctx.obj = standard_bench(slots=slots, crate=crate, state=state)
+
+
+def json_option(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
+    """--json for a command."""
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON for scripts.")(command)
+
+
+def show_json(value: Any) -> None:  # noqa: ANN401 - whatever JSON can hold
+    """Print a value for a script."""
+    click.echo(json.dumps(value, ensure_ascii=False, indent=2))
+
+
+def main() -> NoReturn:
+    """Run, and turn errors into a sentence and an exit status."""
+    from mosscrate.cli import commands, sheets
+
+    for command in (*commands.COMMANDS, *sheets.COMMANDS):
+        root.add_command(command)
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
+    try:
+        code = root(standalone_mode=False)
+        sys.exit(code if isinstance(code, int) else 0)
+    except click.exceptions.Exit as done:
+        sys.exit(done.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except (click.Abort, KeyboardInterrupt):
+        _complain("Stopped.")
+        sys.exit(EXIT_STOPPED)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(1)
+    except MossError as error:
+        _complain(str(error))
+        sys.exit(error.exit_code)
+
+
+def _complain(sentence: str) -> None:
+    if "--json" in sys.argv:
+        click.echo(json.dumps({"error": sentence}, ensure_ascii=False), err=True)
+    else:
+        click.echo(f"mosscrate: {sentence}", err=True)
+
+
+__all__ = ["Bench", "json_option", "main", "root", "show_json"]

@@ -1,0 +1,305 @@
+"""look, files, get, keep, crate, write, slots, demo."""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import click
+from blake3 import blake3
+
+from mosscrate.cli.app import FOLDER, json_option, show_json
+from mosscrate.cli.progress import watching
+from mosscrate.core.contents import Layout, describe, survey
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.running import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import WriteImage
+from mosscrate.core.sizes import binary, counted, duration, exact, rate
+from mosscrate.core.slots import Medium
+from mosscrate.core.volumes import Entry, Kind, Volume
+
+_MARKS = {Severity.GOOD: "✓", Severity.NOTE: "·", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
+
+
+@click.command()
+@json_option
+@click.pass_obj
+def slots(bench: Bench, as_json: bool) -> None:
+    """List the cards and drives at hand. The computer's own disks are never among them."""
+    media = bench.shelf.media()
+    if as_json:
+        show_json([_medium_record(m) for m in media])
+        return
+    if not media:
+        click.echo("Nothing is at hand. Put a card into a reader, or name an image file.")
+    for m in media:
+        notes = ", ".join(filter(None, ("write-protected" if m.is_write_protected else "", m.in_use)))
+        click.echo(f"{m.tag}  {m.name:28} {binary(m.size):>9}  {m.reader}  {m.path}" + (f"  ({notes})" if notes else ""))
+
+
+@click.command()
+@click.argument("medium")
+@click.option("--check", is_flag=True, help="Also check the structure of each volume.")
+@json_option
+@click.pass_obj
+def look(bench: Bench, medium: str, check: bool, as_json: bool) -> None:
+    """Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."""
+    found = bench.shelf.find(medium)
+    with found.open() as blocks:
+        layout = survey(blocks, thorough=check)
+    if as_json:
+        show_json(describe(layout))
+    else:
+        _print_layout(found, layout)
+
+
+@click.command()
+@click.argument("medium")
+@click.option("--partition", "-p", type=int, help="Number of the partition; may be left out when there is one.")
+@click.option("--digest", is_flag=True, help="With BLAKE3 and MD5 of each file.")
+@json_option
+@click.pass_obj
+def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_json: bool) -> None:
+    """List every file and folder of a partition."""
+    with bench.shelf.find(medium).open() as blocks:
+        volume = open_partition(blocks, _partition(survey(blocks), partition))
+        tree = volume.tree()
+        records = [_file_record(volume, e, with_digest=digest) for e in tree.entries]
+    for finding in tree.findings:
+        click.echo(f"mosscrate: {finding.sentence}", err=True)
+    if as_json:
+        show_json(records)
+        return
+    for r in records:
+        date = f"{datetime.fromtimestamp(r['modified'], UTC):%Y-%m-%d %H:%M}" if r["modified"] is not None else "-"
+        size = "" if r["kind"] == Kind.FOLDER else f"{r['size']}"
+        click.echo(f"{date:16} {size:>12}  {r['path']}{'/' if r['kind'] == Kind.FOLDER else ''}"
+                   + (f"  {r['blake3']}" if digest and r["blake3"] else ""))
+
+
+@click.command()
+@click.argument("medium")
+@click.argument("path")
+@click.option("--partition", "-p", type=int, help="Number of the partition; may be left out when there is one.")
+@click.option("--to", "out", type=click.Path(path_type=Path), default=Path(), help="Folder or file to write.")
+@json_option
+@click.pass_obj
+def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, as_json: bool) -> None:
+    """Take the file or folder at PATH out of a partition. "/" takes everything. Nothing is overwritten."""
+    with bench.shelf.find(medium).open() as blocks:
+        volume = open_partition(blocks, _partition(survey(blocks), partition))
+        tree, wanted = volume.tree(), path.strip("/")
+        found = tree.find(wanted)
+        if wanted and found is None:
+            raise MediumError(f"There is no “{path}” on this partition.")
+        base = wanted if found is None else found.path
+        cut = len(base.rpartition("/")[0])
+        inside = [e for e in tree.entries if not base or e.path == base or e.path.startswith(base + "/")]
+        is_rename = found is not None and found.kind == Kind.FILE and not out.is_dir()
+        written = [_take_out(volume, e, out if is_rename else out / e.path[cut:].lstrip("/")) for e in inside]
+    total = sum(w["size"] for w in written)
+    if as_json:
+        show_json(written)
+    else:
+        click.echo(f"{counted(sum(e.kind == Kind.FILE for e in inside), 'file')}, {binary(total)}, to {out}")
+
+
+@click.command()
+@click.argument("medium")
+@click.option("--to", "out", type=click.Path(path_type=Path), help="Image file to make instead of one in the crate.")
+@click.option("--no-verify", is_flag=True, help="Do not read the backup back.")
+@json_option
+@click.pass_obj
+def keep(bench: Bench, medium: str, out: Path | None, no_verify: bool, as_json: bool) -> None:
+    """Keep a whole MEDIUM as a dated image with a record beside it; empty stretches take no room."""
+    found = bench.shelf.find(medium)
+    if out and (out.exists() or out.with_suffix(".json").exists()):
+        raise CrateError(f"{out} or its record is there already. Take another name; nothing was changed.")
+    with found.open() as blocks, watching() as watch:
+        layout = describe(survey(blocks))
+        backup = bench.crate.keep(card_of(found), blocks, watch, layout=layout, verify=not no_verify, path=out)
+    r = backup.record
+    if as_json:
+        show_json({"image": str(backup.path), "length": r.length, "written": r.written, "blake3": r.blake3,
+                   "seconds": r.seconds, "verified": r.verified, "complete": r.is_complete,
+                   "unreadable": [{"start": s, "length": n} for s, n in r.unreadable]})
+    else:
+        click.echo(f"{found.name} is kept: {backup.path}")
+        click.echo(f"  {exact(r.length)} ({binary(r.written)} written) in {duration(r.seconds)}, "
+                   f"{rate(r.length / max(r.seconds, 0.001))}")
+        click.echo(f"  BLAKE3 {r.blake3}, {'read back and equal' if r.verified else 'not verified'}")
+    if not r.is_complete:
+        places = ", ".join(f"{n} bytes at {s}" for s, n in r.unreadable[:5])
+        raise MediumError(f"{found.name} could not be read everywhere: {places}. What was read is kept, and the "
+                          "record names it incomplete.", r.unreadable[0][0])
+
+
+@click.command()
+@click.option("--check", is_flag=True, help="Read every backup again and compare it with its record.")
+@json_option
+@click.pass_obj
+def crate(bench: Bench, check: bool, as_json: bool) -> None:
+    """List what is kept, card by card."""
+    lanes, bad = bench.crate.lanes(), []
+    if check:
+        with watching() as watch:
+            for backup in (b for lane in lanes for b in lane.backups):
+                try:
+                    bench.crate.check(backup, watch)
+                except CrateError as error:
+                    bad.append(str(error))
+    if as_json:
+        show_json([{"card": lane.card.name, "tag": lane.card.tag, "backups": [
+            {"image": str(b.path), "kept_at": b.record.kept_at, "length": b.record.length, "written": b.record.written,
+             "blake3": b.record.blake3, "verified": b.record.verified, "complete": b.record.is_complete}
+            for b in lane.backups]} for lane in lanes])
+    elif not lanes:
+        click.echo("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
+    else:
+        for lane in lanes:
+            click.echo(f"{lane.card.tag}  {lane.card.name}")
+            for b in lane.backups:
+                note = "" if b.record.is_complete else "  incomplete"
+                click.echo(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
+    if bad:
+        raise CrateError(" ".join(bad))
+
+
+@click.command()
+@click.argument("image")
+@click.argument("medium")
+@click.option("--tag", default="", help="The four-character tag of the card to write, as `slots` shows it.")
+@click.option("--no-verify", is_flag=True, help="Do not read back what was written.")
+@json_option
+@click.pass_obj
+def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, as_json: bool) -> None:
+    """Write an IMAGE (or another card) onto MEDIUM and read it back. What MEDIUM holds is lost."""
+    source, target = bench.shelf.find(image), bench.shelf.find(medium)
+    sheet = JobSheet((WriteImage(verify=not no_verify),), reference(source), reference(target))
+    if not tag:
+        tag = _ask_for_tag(bench, target)
+    with watching() as watch:
+        result = run(sheet, bench, watch, typed_tag=tag)
+    with target.open() as blocks:
+        layout = survey(blocks)
+    if as_json:
+        show_json({"written": result.done[0].bytes, "seconds": result.seconds, "verified": not no_verify,
+                   "job": result.job.id if result.job else None, "free_behind": layout.tail})
+        return
+    click.echo(f"{result.done[0].sentence} {'Read back and equal' if not no_verify else 'Not verified'}, "
+               f"{duration(result.seconds)}.")
+    last = layout.last()
+    if layout.tail >= 64 << 20 and last and layout.map_kind == MapKind.MBR:
+        click.echo(f"{binary(layout.tail)} behind {last.name} are free. To use them: "
+                   f"mosscrate sheet grow “{target.name}” --partition {last.index}")
+
+
+@click.command()
+@click.option("--headless", is_flag=True, required=True, help="Run the migration here, without a window.")
+@click.option("--folder", type=FOLDER, help="Where to build the bench; a folder of its own when left out.")
+def demo(headless: bool, folder: Path | None) -> None:
+    """Build the Heron Lane bench and move its worn card onto a larger one."""
+    from mosscrate.demo.journey import run_headless
+
+    with watching() as watch:
+        run_headless(folder, watch, click.echo)
+
+
+
+
+def _partition(layout: Layout, wanted: int | None) -> int:
+    if wanted is not None:
+        return wanted
+    openable = [p.index for p in layout.partitions if p.volume and p.volume.used is not None]
+    if len(openable) == 1:
+        return openable[0]
+    listed = ", ".join(f"{p.index} ({p.name})" for p in layout.partitions) or "none"
+    raise click.UsageError(f"Say which partition with --partition: {listed}.")
+
+
+def _ask_for_tag(bench: Bench, target: Medium) -> str:
+    """On a terminal, show what would be lost and ask; in a script the guard says what is missing."""
+    import sys
+
+    from mosscrate.core.sheet.losses import what_would_be_lost
+
+    if not sys.stdin.isatty():
+        return ""
+    with target.open() as blocks:
+        layout = survey(blocks)
+    click.echo(f"{target.name}, {target.subtitle}", err=True)
+    for finding in what_would_be_lost(target, layout, bench.crate):
+        click.echo(f"  {_MARKS[finding.severity]} {finding.sentence}", err=True)
+    return str(click.prompt(f"Type {target.tag} to write it", default="", show_default=False, err=True))
+
+
+def _medium_record(m: Medium) -> dict[str, Any]:
+    return {"name": m.name, "tag": m.tag, "path": str(m.path), "size": m.size, "source": str(m.source),
+            "model": m.model, "serial": m.serial, "reader": m.reader, "removable": m.is_removable,
+            "write_protected": m.is_write_protected, "in_use": m.in_use or None}
+
+
+def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str, Any]:
+    record: dict[str, Any] = {"path": entry.path, "kind": str(entry.kind), "size": entry.size,
+                              "modified": entry.modified, "target": entry.target, "blake3": None, "md5": None}
+    if with_digest and entry.kind == Kind.FILE:
+        strong, common = blake3(), hashlib.md5(usedforsecurity=False)
+        for piece in volume.read_file(entry):
+            strong.update(piece)
+            common.update(piece)
+        record |= {"blake3": strong.hexdigest(), "md5": common.hexdigest()}
+    return record
+
+
+def _take_out(volume: Volume, entry: Entry, path: Path) -> dict[str, Any]:
+    """One entry onto the host; a file that is there stays. Raises MediumError."""
+    import os
+
+    if ".." in Path(entry.path).parts:
+        raise MediumError(f"“{entry.path}” would leave the folder it is taken to. It was left out.")
+    try:
+        if entry.kind == Kind.FOLDER:
+            path.mkdir(parents=True, exist_ok=True)
+        else:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with path.open("xb") as file:
+                for piece in volume.read_file(entry):
+                    file.write(piece)
+            if entry.modified is not None:
+                os.utime(path, (entry.modified, entry.modified))
+    except FileExistsError as error:
+        raise MediumError(f"{path} is there already. Take another place; it was not changed.") from error
+    except OSError as error:
+        raise MediumError(f"{path} cannot be written: {error.strerror}.") from error
+    return {"path": entry.path, "to": str(path), "size": entry.size}
+
+
+def _print_layout(medium: Medium, layout: Layout) -> None:
+    kinds = {MapKind.NONE: "no partition map", MapKind.MBR: f"MBR, disk id {layout.map_id}"}
+    click.echo(f"{medium.name}  [{medium.tag}]  {exact(layout.size)}, {kinds.get(layout.map_kind, layout.map_kind)}")
+    for p in layout.partitions:
+        v = p.volume
+        fill = f"{binary(v.used or 0)} used, {binary(v.free or 0)} free, {v.summary}" if v and v.used is not None else ""
+        kind = v.kind if v and v.kind else p.partition.type_name or "unknown"
+        flags = f" {', '.join(p.partition.flags)}" if p.partition.flags else ""
+        click.echo(f"  {p.index}  {p.name:14} {binary(p.partition.length):>9} at {binary(p.partition.start):<9} "
+                   f"{kind:6} {p.role:9}{flags}  {fill}")
+    for e in layout.unallocated:
+        click.echo(f"  -  {'free':14} {binary(e.length):>9} at {binary(e.start)}")
+    for finding in layout.findings:
+        click.echo(_finding_line(finding))
+
+
+def _finding_line(finding: Finding) -> str:
+    where = f"{finding.where}: " if finding.where else ""
+    return f"  {_MARKS[finding.severity]} {where}{finding.sentence} {finding.remedy}".rstrip()
+
+
+COMMANDS = (slots, look, files, get, keep, crate, write, demo)

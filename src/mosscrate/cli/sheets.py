@@ -1,0 +1,227 @@
+"""sheet: plan, grow, show, rehearse, run, finish, undo, log."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+import msgspec
+
+from mosscrate.cli.app import json_option, show_json
+from mosscrate.cli.progress import watching
+from mosscrate.core.contents import Layout, describe, survey
+from mosscrate.core.contents.record import describe_finding
+from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.sheet import running
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.fit import Forecast, forecast
+from mosscrate.core.sheet.job import Job, Log
+from mosscrate.core.sheet.losses import what_would_be_lost
+from mosscrate.core.sheet.propose import propose
+from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, reference, save_sheet
+from mosscrate.core.sheet.steps import GrowPartition
+from mosscrate.core.sizes import binary, duration, parse_size
+
+FILE = click.Path(path_type=Path, dir_okay=False)
+
+
+@click.group()
+def sheet() -> None:
+    """Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."""
+
+
+@sheet.command()
+@click.argument("source")
+@click.argument("target")
+@click.option("--size", help="Size of the last partition, such as 6GiB; it fills the card when left out.")
+@click.option("--out", type=FILE, help="Save the sheet here.")
+@json_option
+@click.pass_obj
+def plan(bench: Bench, source: str, target: str, size: str | None, out: Path | None, as_json: bool) -> None:
+    """Propose the whole move from SOURCE onto TARGET."""
+    old, new = bench.shelf.find(source), bench.shelf.find(target)
+    with old.open() as a, new.open() as b:
+        old_layout, new_layout = survey(a), survey(b)
+    made = propose(old, old_layout, new, new_layout, bench.crate)
+    if size:
+        wanted = _size(size)
+        made = msgspec.structs.replace(made, steps=tuple(
+            msgspec.structs.replace(s, size=wanted) if isinstance(s, GrowPartition) else s for s in made.steps))
+    _put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
+
+
+@sheet.command()
+@click.argument("medium")
+@click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
+@click.option("--size", help="Its new size, such as 6GiB; it takes all the room behind it when left out.")
+@click.option("--out", type=FILE, help="Save the sheet here.")
+@click.option("--tag", default="", help="Run it at once: the four-character tag of the card.")
+@json_option
+@click.pass_obj
+def grow(bench: Bench, medium: str, partition: int, size: str | None, out: Path | None, tag: str,
+         as_json: bool) -> None:
+    """Plan to grow one PARTITION of a MEDIUM in place."""
+    found = bench.shelf.find(medium)
+    with found.open() as blocks:
+        layout = survey(blocks)
+    made = JobSheet((GrowPartition(partition, _size(size) if size else None),), None, reference(found))
+    seen = forecast(made, None, layout)
+    if not tag:
+        _put_out(made, seen, out, as_json=as_json)
+    else:
+        _must_fit(seen)
+        _run(bench, made, tag, as_json=as_json)
+
+
+@sheet.command()
+@click.argument("file", type=FILE)
+@json_option
+@click.pass_obj
+def show(bench: Bench, file: Path, as_json: bool) -> None:
+    """Show a saved sheet in words, with what it does and what would be lost."""
+    made = load_sheet(file)
+    old, new = _layout(bench, made.source), _layout(bench, made.target)
+    _put_out(made, forecast(made, old, new), None, as_json=as_json)
+    if made.target and new and not as_json:
+        for finding in what_would_be_lost(bench.shelf.find(made.target.path), new, bench.crate):
+            click.echo(f"  {finding.sentence} {finding.remedy}".rstrip())
+
+
+@sheet.command()
+@click.argument("file", type=FILE)
+@json_option
+@click.pass_obj
+def rehearse(bench: Bench, file: Path, as_json: bool) -> None:
+    """Go through a sheet on a copy-on-write view of the real target; nothing is written to it."""
+    made = load_sheet(file)
+    _must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
+    with watching() as watch:
+        result = running.rehearse(made, bench, watch)
+    _print_result(result, as_json=as_json, last=f"Rehearsed in {duration(result.seconds)}; "
+                  f"{binary(result.scratch)} were held aside, nothing was written.")
+
+
+@sheet.command()
+@click.argument("file", type=FILE)
+@click.option("--tag", default="", help="The four-character tag of the target, as `slots` shows it.")
+@json_option
+@click.pass_obj
+def run(bench: Bench, file: Path, tag: str, as_json: bool) -> None:
+    """Run a sheet for real."""
+    made = load_sheet(file)
+    _must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
+    _run(bench, made, tag, as_json=as_json)
+
+
+@sheet.command()
+@click.argument("job", required=False)
+@click.option("--tag", default="", help="The four-character tag of the card.")
+@json_option
+@click.pass_obj
+def finish(bench: Bench, job: str | None, tag: str, as_json: bool) -> None:
+    """Take an interrupted JOB (the newest when left out) to its end."""
+    found = _job(bench, job)
+    with watching() as watch:
+        result = running.finish(found, bench, watch, typed_tag=tag)
+    _print_result(result, as_json=as_json, last=f"Finished in {duration(result.seconds)}.")
+
+
+@sheet.command()
+@click.argument("job", required=False)
+@click.option("--tag", default="", help="The four-character tag of the card.")
+@json_option
+@click.pass_obj
+def undo(bench: Bench, job: str | None, tag: str, as_json: bool) -> None:
+    """Take back a JOB, interrupted or done: the newest interrupted one when left out."""
+    found = _job(bench, job)
+    with watching() as watch:
+        sentence = running.undo(found, bench, watch, typed_tag=tag)
+    if as_json:
+        show_json({"job": found.id, "result": sentence})
+    else:
+        click.echo(sentence)
+
+
+@sheet.command("log")
+@json_option
+@click.pass_obj
+def log_(bench: Bench, as_json: bool) -> None:
+    """The log of the bench: every job that ran, newest first."""
+    jobs = list(Log(bench.state).jobs())
+    if as_json:
+        show_json([_job_record(j) for j in jobs])
+    for job in jobs if not as_json else []:
+        target = job.sheet.target.name if job.sheet.target else ""
+        click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {len(job.sheet.steps)} steps  {target}"
+                   + (f"  {job.message}" if job.message else ""))
+
+
+def _run(bench: Bench, made: JobSheet, tag: str, *, as_json: bool) -> None:
+    with watching() as watch:
+        result = running.run(made, bench, watch, typed_tag=tag)
+    _print_result(result, as_json=as_json, last=f"Done in {duration(result.seconds)}. "
+                  f"Job {result.job.id if result.job else ''}.")
+
+
+def _print_result(result: running.Result, *, as_json: bool, last: str) -> None:
+    if as_json:
+        show_json({"steps": [msgspec.to_builtins(d) for d in result.done], "seconds": round(result.seconds, 3),
+                   "job": result.job.id if result.job else None})
+        return
+    for number, done in enumerate(result.done, start=1):
+        click.echo(f"  {number}  {done.sentence}  ({duration(done.seconds)})")
+    click.echo(last)
+
+
+def _put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) -> None:
+    """Print a sheet; save it when a place is given. Raises FitError after printing what does not fit."""
+    if as_json:
+        show_json({"sheet": msgspec.to_builtins(made), "steps": [line.sentence for line in seen.lines],
+                   "layout": describe(seen.layout) if seen.layout else None,
+                   "problems": [describe_finding(p) for p in seen.problems]})
+    else:
+        for number, line in enumerate(seen.lines, start=1):
+            click.echo(f"  {number}  {line.sentence}" + (f"  ({line.note})" if line.note else ""))
+    _must_fit(seen)
+    if out:
+        save_sheet(made, out)
+    if made.target and not as_json:
+        click.echo(f"About {duration(seen.seconds)}. Nothing is written yet."
+                   + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
+
+
+def _must_fit(seen: Forecast) -> None:
+    if seen.problems:
+        raise FitError(" ".join(p.sentence for p in seen.problems))
+
+
+def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
+    if ref is None:
+        return None
+    with bench.shelf.find(ref.path).open() as blocks:
+        return survey(blocks)
+
+
+def _size(text: str) -> int:
+    try:
+        return parse_size(text)
+    except ValueError as error:
+        raise click.UsageError(str(error)) from error
+
+
+def _job(bench: Bench, id: str | None) -> Job:
+    if id:
+        return Log(bench.state).load(id)
+    found = running.unfinished(bench)
+    if not found:
+        raise JobError("No job was interrupted. Name one from `mosscrate sheet log`.")
+    return found[0]
+
+
+def _job_record(job: Job) -> dict[str, Any]:
+    record: dict[str, Any] = msgspec.to_builtins(job)
+    return record
+
+
+COMMANDS = (sheet,)

@@ -1,0 +1,74 @@
+"""The record beside each kept image: what it is, how it was read, whether it was verified.
+
+A JSON file; docs/formats/backup-record.md describes it field by field.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from mosscrate.core.errors import CrateError
+
+FORMAT = 1
+
+
+class CardRecord(msgspec.Struct, frozen=True):
+    """The card that was kept, as its slot named it."""
+
+    name: str
+    key: str
+    tag: str
+    size: int
+    model: str = ""
+    serial: str = ""
+
+
+class BackupRecord(msgspec.Struct, frozen=True):
+    """One kept state. `blake3` is over all `length` bytes; `unreadable` holds [start, length] pairs."""
+
+    card: CardRecord
+    kept_at: str                      # ISO 8601 with zone
+    image: str                        # file name beside the record
+    length: int
+    written: int                      # bytes that were not zeros
+    blake3: str
+    seconds: float
+    verified: bool
+    unreadable: list[tuple[int, int]] = []
+    layout: dict[str, Any] = {}
+    format: int = FORMAT
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether every byte of the card was read."""
+        return not self.unreadable
+
+
+def load(path: Path) -> BackupRecord:
+    """Read a record. Raises CrateError."""
+    try:
+        record = msgspec.json.decode(path.read_bytes(), type=BackupRecord)
+    except (OSError, ValueError) as error:
+        raise CrateError(f"The record {path} cannot be used: {error}. The image beside it is untouched.") from error
+    if record.format != FORMAT:
+        raise CrateError(f"The record {path} is of format {record.format}; this program knows {FORMAT}.")
+    return record
+
+
+def save(path: Path, record: BackupRecord) -> None:
+    """Write a record so that it is whole or absent."""
+    write_whole(path, msgspec.json.format(msgspec.json.encode(record), indent=2))
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a small file beside its final place, sync it, then put it there."""
+    part = path.with_name(path.name + ".part")
+    with part.open("wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    part.replace(path)

@@ -1,0 +1,47 @@
+"""The bench: what is at hand, what is kept, and where the log of jobs lies."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.slots import Medium, Shelf
+
+APP = "mosscrate"
+
+
+@dataclass
+class Bench:
+    """Where one person works."""
+
+    shelf: Shelf
+    crate: Crate
+    state: Path
+
+
+def standard_bench(*, slots: Path | None = None, crate: Path | None = None, state: Path | None = None) -> Bench:
+    """The bench of this user.
+
+    Args:
+        slots: folder of simulated cards; $MOSSCRATE_SLOTS, else none.
+        crate: root of the backups; $MOSSCRATE_CRATE, else below the user's data folder.
+        state: journals and history; $MOSSCRATE_STATE, else the user's state folder.
+    """
+    slots = slots or _from_environment("MOSSCRATE_SLOTS")
+    crate = crate or _from_environment("MOSSCRATE_CRATE") or Path(platformdirs.user_data_dir(APP)) / "crate"
+    state = state or _from_environment("MOSSCRATE_STATE") or Path(platformdirs.user_state_dir(APP))
+    return Bench(Shelf(slots, backups=crate), Crate(crate), state)
+
+
+def card_of(medium: Medium) -> CardRecord:
+    """What the crate notes of a medium."""
+    return CardRecord(medium.name, medium.key, medium.tag, medium.size, medium.model, medium.serial)
+
+
+def _from_environment(name: str) -> Path | None:
+    value = os.environ.get(name)
+    return Path(value) if value else None

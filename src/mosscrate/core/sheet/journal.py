@@ -1,0 +1,180 @@
+"""The journal of an in-place change: what is overwritten is saved first, checksummed and synced.
+
+docs/formats/journal.md describes the file. A record that was not completely written belongs to a
+write that had not begun, so the reader stops there. Taking back applies the records in reverse.
+"""
+
+from __future__ import annotations
+
+import os
+from bisect import bisect_right
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.base import Buffer, View
+from mosscrate.core.errors import JobError
+from mosscrate.core.watch import Watch
+
+MAGIC = b"MOSSJRN1"
+RECORD = np.dtype([("mark", "V4"), ("kind", "<u4"), ("offset", "<u8"), ("length", "<u8"), ("digest", "V32")])
+MARK = b"SAVE"
+DATA, ZEROS, DONE = range(3)
+PIECE = 4 << 20
+
+
+@dataclass(frozen=True)
+class Saved:
+    """One record: old bytes of a stretch; `data` is None where they were zeros."""
+
+    start: int
+    length: int
+    data: bytes | None
+
+
+class JournalledBlocks(View):
+    """Lets nothing be overwritten that is not in the journal."""
+
+    def __init__(self, inner: Blocks, path: Path) -> None:
+        super().__init__(inner)
+        self._covered: list[tuple[int, int]] = []            # sorted, apart from each other
+        self._file = path.open("xb")
+        self._file.write(MAGIC)
+        self._sync()
+        folder = os.open(path.parent, os.O_RDONLY)
+        os.fsync(folder)
+        os.close(folder)
+
+    def foretell(self, extents: Sequence[Extent]) -> None:
+        """Save all of these stretches with one sync."""
+        gaps = [gap for e in extents for gap in self._cover(e.start, e.end)]
+        for gap in gaps:
+            for start in range(gap.start, gap.end, PIECE):
+                self._save(start, min(PIECE, gap.end - start))
+        if gaps:
+            self._sync()
+
+    def zero(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        self.foretell([Extent(offset, length)])
+        super().zero(offset, length)
+
+    def finish(self) -> None:
+        """The change is complete and on the medium."""
+        self.inner.flush()
+        self._record(DONE, 0, 0, b"")
+        self._sync()
+        self._file.close()
+
+    def abandon(self) -> None:
+        """Close the journal of a change that did not come to its end."""
+        self._file.close()
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        self.foretell([Extent(offset, len(data))])
+        super()._write(offset, data)
+
+    def _save(self, start: int, length: int) -> None:
+        old = self.inner.read(start, length)
+        if np.frombuffer(old, np.uint8).any():
+            self._record(DATA, start, length, old)
+        else:
+            self._record(ZEROS, start, length, b"")
+
+    def _record(self, kind: int, start: int, length: int, data: bytes) -> None:
+        head = np.zeros((), RECORD)
+        head["mark"], head["kind"], head["offset"], head["length"] = np.void(MARK), kind, start, length
+        head["digest"] = np.void(_digest(head, data))
+        self._file.write(head.tobytes())
+        self._file.write(data)
+
+    def _sync(self) -> None:
+        self._file.flush()
+        os.fsync(self._file.fileno())
+
+    def _cover(self, start: int, end: int) -> list[Extent]:
+        """Mark a stretch as saved; returns the parts of it that were not."""
+        at = bisect_right(self._covered, (start, start))
+        first = at - 1 if at and self._covered[at - 1][1] >= start else at
+        last = first
+        gaps, position = [], start
+        while last < len(self._covered) and self._covered[last][0] <= end:
+            low, high = self._covered[last]
+            if position < low:
+                gaps.append(Extent(position, low - position))
+            position = max(position, high)
+            last += 1
+        if position < end:
+            gaps.append(Extent(position, end - position))
+        joined = self._covered[first:last]
+        low, high = min([start, *(r[0] for r in joined)]), max([end, *(r[1] for r in joined)])
+        self._covered[first:last] = [(low, high)]
+        return gaps
+
+
+def read_journal(path: Path) -> tuple[list[int], bool]:
+    """File offsets of the whole records, and whether the change came to its end. Raises JobError."""
+    places, is_done = [], False
+    with path.open("rb") as file:
+        if file.read(len(MAGIC)) != MAGIC:
+            raise JobError(f"{path} is not a journal of this program; it cannot be used to take anything back.")
+        while saved := _next(file):
+            at, kind, _ = saved
+            is_done = is_done or kind == DONE
+            places.append(at)
+    return places, is_done
+
+
+def take_back(path: Path, blocks: Blocks, watch: Watch) -> int:
+    """Put every saved stretch back, the last one first; returns how many bytes. Raises JobError, MediumError.
+
+    It can be interrupted and repeated: the journal stays as it is.
+    """
+    places, _ = read_journal(path)
+    done = 0
+    for number, saved in enumerate(_reversed(path, places)):
+        if saved.data is None:
+            blocks.zero(saved.start, saved.length)
+        else:
+            blocks.write(saved.start, saved.data)
+        done += saved.length
+        watch.progress(f"Taking back {blocks.name}", number + 1, len(places))
+    blocks.flush()
+    return done
+
+
+def _reversed(path: Path, places: list[int]) -> Iterator[Saved]:
+    with path.open("rb") as file:
+        for at in reversed(places):
+            file.seek(at)
+            found = _next(file)
+            if found is None:
+                raise JobError(f"The journal {path} cannot be read at byte {at}.")
+            if found[1] != DONE:
+                yield found[2]
+
+
+def _next(file: BinaryIO) -> tuple[int, int, Saved] | None:
+    """(file offset, kind, record) or None at the end or at a record that is not whole."""
+    at = file.tell()
+    raw = file.read(RECORD.itemsize)
+    if len(raw) < RECORD.itemsize:
+        return None
+    head = np.frombuffer(raw, RECORD)[0]
+    kind, length = int(head["kind"]), int(head["length"])
+    if head["mark"].tobytes() != MARK or (length > PIECE and kind == DATA):
+        return None
+    data = file.read(length) if kind == DATA else b""
+    if _digest(head, data) != head["digest"].tobytes():
+        return None
+    return at, kind, Saved(int(head["offset"]), length, data if kind == DATA else None)
+
+
+def _digest(head: Any, data: bytes) -> bytes:
+    numbers = f"{int(head['kind'])} {int(head['offset'])} {int(head['length'])} ".encode()
+    return blake3(numbers + data).digest()

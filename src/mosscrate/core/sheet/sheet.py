@@ -1,0 +1,56 @@
+"""A job sheet: the media as they were when it was planned, and the steps in order."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from mosscrate.core.crate.record import write_whole
+from mosscrate.core.errors import JobError
+from mosscrate.core.sheet.steps import Step
+from mosscrate.core.slots import Medium, fingerprint
+
+FORMAT = 1
+
+
+class MediumRef(msgspec.Struct, frozen=True):
+    """A medium as it was planned for; the guard compares it with what is there when the sheet runs."""
+
+    name: str
+    path: str
+    size: int
+    key: str
+    tag: str
+    fingerprint: str
+
+
+class JobSheet(msgspec.Struct, frozen=True):
+    """What will be done. A sheet without a source works on the target alone, and the other way round."""
+
+    steps: tuple[Step, ...]
+    source: MediumRef | None = None
+    target: MediumRef | None = None
+    format: int = FORMAT
+
+
+def reference(medium: Medium) -> MediumRef:
+    """Note a medium as it is now. Raises MediumError."""
+    with medium.open() as blocks:
+        return MediumRef(medium.name, str(medium.path), medium.size, medium.key, medium.tag, fingerprint(blocks))
+
+
+def save_sheet(sheet: JobSheet, path: Path) -> None:
+    """Write a sheet as JSON."""
+    write_whole(path, msgspec.json.format(msgspec.json.encode(sheet), indent=2))
+
+
+def load_sheet(path: Path) -> JobSheet:
+    """Read a sheet. Raises JobError that names the file and what was expected."""
+    try:
+        sheet = msgspec.json.decode(path.read_bytes(), type=JobSheet)
+    except (OSError, ValueError) as error:
+        raise JobError(f"The job sheet {path} cannot be used: {error}") from error
+    if sheet.format != FORMAT:
+        raise JobError(f"The job sheet {path} is of format {sheet.format}; this program knows {FORMAT}.")
+    return sheet

@@ -1,0 +1,101 @@
+"""Proof that a target holds what its source holds: volumes file by file, everything else by bytes."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks, Window
+from mosscrate.core.blocks.streaming import digest
+from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.errors import FormatError, JobError
+from mosscrate.core.maps import MapKind, Partition, read_map
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
+from mosscrate.core.watch import Watch
+
+BOOT_CODE = 440
+SHOWN = 5
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What was compared. `files` by digest, `bytes` read from the target."""
+
+    partitions: int
+    files: int
+    bytes: int
+
+    @property
+    def sentence(self) -> str:
+        """For the result page."""
+        return f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} are equal by digest."
+
+
+def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
+    """Compare a target with the source it was written from, also after partitions have grown.
+
+    Raises JobError that names what differs.
+    """
+    target.drop_cache()
+    old, new = read_map(source), read_map(target)
+    differences: list[str] = []
+    if (old.kind, old.id) != (new.kind, new.id) or old.origin[:BOOT_CODE] != new.origin[:BOOT_CODE]:
+        differences.append("the partition map's boot code or disk id")
+    total = sum(p.length for p in old.partitions)
+    files = done = 0
+    for partition in old.partitions:
+        twin = next((p for p in new.partitions if p.index == partition.index), None)
+        if twin is None or twin.start != partition.start:
+            differences.append(f"partition {partition.index}, which is not where it was")
+            continue
+        compared, count = _partition(source, target, partition, twin, watch)
+        differences += compared
+        files, done = files + count, done + partition.length
+        watch.progress("Comparing", done, total)
+    if old.kind == MapKind.NONE and not old.partitions:
+        differences.append("everything: the source has no contents")
+    if differences:
+        more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
+        raise JobError(f"The target differs from its source in {', '.join(differences[:SHOWN])}{more}. "
+                       "The source is untouched; write the target again or take another card.")
+    return Proof(len(old.partitions), files, done)
+
+
+def file_digests(volume: Volume, watch: Watch) -> dict[str, tuple[Kind, str, int | None]]:
+    """(kind, BLAKE3, time) of everything in a tree; folders have an empty digest."""
+    return {e.path: (e.kind, _file_digest(volume, e, watch), e.modified) for e in volume.tree().entries}
+
+
+def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Partition,
+               watch: Watch) -> tuple[list[str], int]:
+    window = partition_window(source, partition)
+    try:
+        volume = open_volume(window)
+    except FormatError:
+        other = Window(target, twin.start, window.size)
+        same = digest(window, window.size, watch, phase="Comparing") == digest(
+            other, window.size, watch, phase="Comparing")
+        return ([] if same else [f"the bytes of partition {partition.index}"]), 0
+    copy = open_volume(partition_window(target, twin))
+    with ThreadPoolExecutor(1, "compare") as pool:
+        expected = pool.submit(file_digests, volume, watch)
+        found = file_digests(copy, watch)
+        wanted = expected.result()
+    differences = [f"“{path}”" for path in wanted.keys() | found.keys() if wanted.get(path) != found.get(path)]
+    if (volume.label, volume.id) != (copy.label, copy.id):
+        differences.append(f"the label or serial number of partition {partition.index}")
+    files = sum(kind == Kind.FILE for kind, _, _ in wanted.values())
+    return sorted(differences), files
+
+
+def _file_digest(volume: Volume, entry: Entry, watch: Watch) -> str:
+    if entry.kind == Kind.FOLDER:
+        return ""
+    hasher = blake3()
+    for piece in volume.read_file(entry):
+        hasher.update(piece)
+        watch.check()
+    return hasher.hexdigest()

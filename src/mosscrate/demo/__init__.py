@@ -1,0 +1,1 @@
+"""The demo bench: made-up cards with made-up contents."""

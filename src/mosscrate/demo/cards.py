@@ -1,0 +1,187 @@
+"""The cards of Heron Lane, a small repair room: what is on each, and what is kept of them."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
+from mosscrate.core.contents import describe, survey
+from mosscrate.core.crate import Crate
+from mosscrate.core.maps import Partition, mbr
+from mosscrate.core.sheet.bench import Bench, card_of, standard_bench
+from mosscrate.core.slots import Shelf
+from mosscrate.core.slots.simulated import CardFile, write_card
+from mosscrate.core.volumes.fat.editing import FatEditor
+from mosscrate.core.volumes.fat.making import make, plan_geometry
+from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.watch import Watch
+from mosscrate.demo import contents
+from mosscrate.demo.contents import DAY, MadeFile
+
+MIB, GIB = 1 << 20, 1 << 30
+TODAY = int(datetime(2026, 11, 24, 9, 0, tzinfo=UTC).timestamp())
+VERSION = "3"                       # of the bench; another one is built anew
+TYPES = {FatType.FAT12: "0x01", FatType.FAT16: "0x06", FatType.FAT32: "0x0c"}
+
+
+@dataclass(frozen=True)
+class Part:
+    """One partition to lay out; sizes in bytes."""
+
+    start: int
+    length: int
+    type: FatType
+    label: str
+    files: Iterable[MadeFile]
+    flags: tuple[str, ...] = ()
+    cluster: int | None = None
+
+
+def bench_at(folder: Path) -> Bench:
+    """The demo bench below a folder, built when it is not there yet."""
+    stamp = folder / "built"
+    if not stamp.exists() or stamp.read_text() != VERSION:
+        shutil.rmtree(folder, ignore_errors=True)
+        build(folder)
+        stamp.write_text(VERSION)
+    return _bench(folder)
+
+
+def build(folder: Path) -> None:
+    """Lay out every card, and keep some of them at dates in the past."""
+    slots = folder / "slots"
+    slots.mkdir(parents=True)
+    bench = _bench(folder)
+    for order, (stem, card) in enumerate(_cards().items()):
+        write_card(slots / f"{stem}.toml", msgspec.structs.replace(card, order=order))
+        create_image(slots / f"{stem}.img", card.size).close()
+    _lay_out(slots / "pipkin.img", 0x50495031, _pipkin(share=0.5))
+    _keep(bench, "pipkin", 162)
+    _add(slots / "pipkin.img", 2, contents.games(900, TODAY - 120 * DAY, share=0.04))
+    _keep(bench, "pipkin", 96)
+    _add(slots / "pipkin.img", 2, contents.games(950, TODAY - 40 * DAY, share=0.05))
+    _keep(bench, "pipkin", 12)
+    _add(slots / "pipkin.img", 2, [MadeFile(f"saves/nes-{t}.sav", t.encode() * 800, TODAY - 2 * DAY)
+                                   for t in contents.titles(77, 12)])
+    _lay_out(slots / "spare.img", 0x50495032, _spare())
+    _keep(bench, "spare", 131)
+    _add(slots / "spare.img", 2, [MadeFile(f"gb-{t}.sav", t.encode() * 900, TODAY - 9 * DAY)
+                                  for t in contents.titles(78, 37)])
+    _lay_out(slots / "organ.img", 0x4F524741, [Part(32256, 60 * MIB, FatType.FAT16, "ORGAN",
+                                                    contents.organ(TODAY - 4000 * DAY), ("active",))])
+    _keep(bench, "organ", 108)
+    _lay_out(slots / "lantern.img", 0x4C414E54, _lantern())
+    _keep(bench, "lantern", 35)
+    _tarn(slots / "tarn.img")
+    _keep(bench, "tarn", 70)
+    _keep(bench, "tarn", 19)
+    _cabinet(slots / "cabinet.img")
+
+
+def _bench(folder: Path) -> Bench:
+    bench = standard_bench(slots=folder / "slots", crate=folder / "crate", state=folder / "state")
+    bench.shelf = Shelf(folder / "slots", backups=folder / "crate")
+    return bench
+
+
+def _cards() -> dict[str, CardFile]:
+    return {
+        "pipkin": CardFile("Pipkin bench card", 2_002_780_160, "SD 2G", "0x1f00a2c1", "left reader"),
+        "blank": CardFile("New 8 GB card", 7_969_177_600, "SD 8G", "0x77c3b0e4", "right reader"),
+        "spare": CardFile("Pipkin owner’s spare", 3_965_190_144, "SD 4G", "0x1f00b77d", "drawer slot 1"),
+        "organ": CardFile("Organ sequencer CF", 64_225_280, "CF 64", "OSQ-0417", "CF adapter"),
+        "lantern": CardFile("Lantern PC, C D E", 1_048_576_000, "CF 1G", "LPC-2231", "drawer slot 2"),
+        "tarn": CardFile("Tarn 68 drive", 2_147_483_648 // 4, "CF 512", "T68-0009", "drawer slot 3"),
+        "cabinet": CardFile("Cabinet no. 4", 528_482_304, "IDE adapter", "CAB4", "drawer slot 4",
+                            write_protected=True)}
+
+
+def _pipkin(share: float) -> list[Part]:
+    return [Part(4 * MIB, 64 * MIB, FatType.FAT16, "PEAT", contents.firmware(3, TODAY - 300 * DAY, version="3.1"),
+                 ("active",)),
+            Part(68 * MIB, 1840 * MIB, FatType.FAT32, "GAMES",
+                 [*contents.games(11, TODAY - 200 * DAY, share=share),
+                  *contents.discs(12, TODAY - 200 * DAY, (310, 280, 245, 190))])]
+
+
+def _spare() -> list[Part]:
+    return [Part(4 * MIB, 64 * MIB, FatType.FAT16, "PEAT", contents.firmware(4, TODAY - 400 * DAY, version="2.8"),
+                 ("active",)),
+            Part(68 * MIB, 128 * MIB, FatType.FAT16, "STATE",
+                 [MadeFile(f"gb-{t}.sav", t.encode() * 700, TODAY - 200 * DAY) for t in contents.titles(5, 60)]),
+            Part(196 * MIB, 1200 * MIB, FatType.FAT32, "GAMES",
+                 [*contents.games(31, TODAY - 380 * DAY, share=0.2),
+                  *contents.discs(32, TODAY - 380 * DAY, (420, 366))])]
+
+
+def _lantern() -> list[Part]:
+    track = 63 * 512
+    starts = (track, 400 * MIB // track * track, 700 * MIB // track * track)
+    ends = (starts[1], starts[2], 990 * MIB // track * track)
+    when = TODAY - 9000 * DAY
+    files = (contents.lantern(when), contents.organ(when), ())
+    return [Part(start, end - start, FatType.FAT16, label, made, ("active",) if label == "LANTERN_C" else ())
+            for start, end, label, made in zip(starts, ends, ("LANTERN_C", "LANTERN_D", "LANTERN_E"), files,
+                                               strict=True)]
+
+
+def _lay_out(image: Path, disk_signature: int, parts: list[Part]) -> None:
+    partitions = tuple(Partition(i, p.start, p.length, TYPES[p.type], flags=p.flags)
+                       for i, p in enumerate(parts, start=1))
+    with open_blocks(image, writable=True) as blocks:
+        blocks.write(0, mbr.build(partitions, disk_signature=disk_signature))
+        for number, part in enumerate(parts):
+            window = Window(blocks, part.start, part.length)
+            make(window, plan_geometry(part.length, part.type, cluster=part.cluster), label=part.label,
+                 volume_id=disk_signature + number + 1, hidden_sectors=part.start // 512, modified=TODAY - 400 * DAY)
+            _put(window, part.files)
+
+
+def _add(image: Path, index: int, files: Iterable[MadeFile]) -> None:
+    from mosscrate.core.maps import read_map
+
+    with open_blocks(image, writable=True) as blocks:
+        partition = read_map(blocks).partition(index)
+        _put(Window(blocks, partition.start, partition.length), files)
+
+
+def _put(window: Blocks, files: Iterable[MadeFile]) -> None:
+    editor = FatEditor(window)
+    for made in files:
+        if made.data is None:
+            editor.add_folder(made.path, made.modified)
+        elif not editor.has(made.path):
+            editor.add_file(made.path, made.data, made.modified, size=made.size)
+    editor.commit()
+
+
+def _keep(bench: Bench, stem: str, days_ago: int) -> None:
+    when = datetime.fromtimestamp(TODAY - days_ago * DAY, UTC)
+    crate = Crate(bench.crate.root, lambda: when)
+    medium = bench.shelf.medium_at((bench.shelf.simulated_folder or Path()) / f"{stem}.img")
+    with medium.open() as blocks:
+        crate.keep(card_of(medium), blocks, Watch(), layout=describe(survey(blocks)), verify=False)
+
+
+def _tarn(image: Path) -> None:
+    """The first block of a big-endian drive: its longs sum to zero; partitions come with a later map reader."""
+    block = np.zeros(64, ">u4")
+    block[0], block[1], block[3], block[4] = int.from_bytes(b"RDSK", "big"), 64, 7, 512
+    block[6:10] = 0xFFFFFFFF
+    block[2] = (-int(block.astype(np.int64).sum())) & 0xFFFFFFFF
+    with open_blocks(image, writable=True) as blocks:
+        blocks.write(0, block.tobytes())
+        blocks.write(2 * MIB, np.random.default_rng(68).integers(0, 256, 3 * MIB, np.uint8).tobytes())
+
+
+def _cabinet(image: Path) -> None:
+    """An arcade drive: no map, its own structure from the first sector on."""
+    with open_blocks(image, writable=True) as blocks:
+        blocks.write(0, np.random.default_rng(4).integers(1, 255, 6 * MIB, np.uint8).tobytes())
