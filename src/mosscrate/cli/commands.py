@@ -13,6 +13,7 @@ from blake3 import blake3
 from mosscrate.cli.app import FOLDER, json_option, show_json
 from mosscrate.cli.progress import watching
 from mosscrate.core.contents import Layout, describe, survey
+from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.findings import Finding, Severity
@@ -93,22 +94,14 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
 @click.pass_obj
 def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, as_json: bool) -> None:
     """Take the file or folder at PATH out of a partition. "/" takes everything. Nothing is overwritten."""
-    with bench.shelf.find(medium).open() as blocks:
+    with bench.shelf.find(medium).open() as blocks, watching() as watch:
         volume = open_partition(blocks, _partition(survey(blocks), partition))
-        tree, wanted = volume.tree(), path.strip("/")
-        found = tree.find(wanted)
-        if wanted and found is None:
-            raise MediumError(f"There is no “{path}” on this partition.")
-        base = wanted if found is None else found.path
-        cut = len(base.rpartition("/")[0])
-        inside = [e for e in tree.entries if not base or e.path == base or e.path.startswith(base + "/")]
-        is_rename = found is not None and found.kind == Kind.FILE and not out.is_dir()
-        written = [_take_out(volume, e, out if is_rename else out / e.path[cut:].lstrip("/")) for e in inside]
-    total = sum(w["size"] for w in written)
+        taken = take_out(volume, path, out, watch)
     if as_json:
-        show_json(written)
-    else:
-        click.echo(f"{counted(sum(e.kind == Kind.FILE for e in inside), 'file')}, {binary(total)}, to {out}")
+        show_json([{"path": t.entry.path, "to": str(t.path), "size": t.entry.size} for t in taken])
+        return
+    files_taken = [t.entry for t in taken if t.entry.kind == Kind.FILE]
+    click.echo(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
 
 
 @click.command()
@@ -256,29 +249,6 @@ def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str
             common.update(piece)
         record |= {"blake3": strong.hexdigest(), "md5": common.hexdigest()}
     return record
-
-
-def _take_out(volume: Volume, entry: Entry, path: Path) -> dict[str, Any]:
-    """One entry onto the host; a file that is there stays. Raises MediumError."""
-    import os
-
-    if ".." in Path(entry.path).parts:
-        raise MediumError(f"“{entry.path}” would leave the folder it is taken to. It was left out.")
-    try:
-        if entry.kind == Kind.FOLDER:
-            path.mkdir(parents=True, exist_ok=True)
-        else:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            with path.open("xb") as file:
-                for piece in volume.read_file(entry):
-                    file.write(piece)
-            if entry.modified is not None:
-                os.utime(path, (entry.modified, entry.modified))
-    except FileExistsError as error:
-        raise MediumError(f"{path} is there already. Take another place; it was not changed.") from error
-    except OSError as error:
-        raise MediumError(f"{path} cannot be written: {error.strerror}.") from error
-    return {"path": entry.path, "to": str(path), "size": entry.size}
 
 
 def _print_layout(medium: Medium, layout: Layout) -> None:

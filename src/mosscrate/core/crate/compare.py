@@ -1,0 +1,101 @@
+"""What changed between two backups of one card: by partition and by file."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from mosscrate.core.blocks import Blocks, Extent, Window
+from mosscrate.core.contents import PartitionLook, survey
+from mosscrate.core.contents.files import FileKind, kind_of
+from mosscrate.core.contents.survey import open_partition, partition_window
+from mosscrate.core.crate.crate import Backup
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes import Entry, Kind
+
+PIECE = 4 << 20
+SHOWN = 3
+
+
+@dataclass(frozen=True)
+class PartitionChange:
+    """One partition then and now; `entries` of the newer backup, for `gone` of the older."""
+
+    name: str
+    is_changed: bool
+    added: tuple[Entry, ...] = ()
+    changed: tuple[Entry, ...] = ()
+    gone: tuple[Entry, ...] = ()
+    is_open: bool = True
+
+    @property
+    def gone_saves(self) -> tuple[Entry, ...]:
+        """Saves that are not on the card any more."""
+        return tuple(e for e in self.gone if kind_of(e) == FileKind.SAVE)
+
+    @property
+    def sentence(self) -> str:
+        """What happened, in one line."""
+        if not self.is_changed:
+            return "nothing changed"
+        if not self.is_open:
+            return "its bytes changed"
+        parts = []
+        for entries, word in ((self.added, "new"), (self.changed, "changed"), (self.gone, "gone")):
+            saves = sum(kind_of(e) == FileKind.SAVE for e in entries)
+            if saves:
+                parts.append(f"{counted(saves, 'save')} {word}")
+            if len(entries) > saves:
+                parts.append(f"{counted(len(entries) - saves, 'file')} {word}")
+        return ", ".join(parts) or "only its inner bookkeeping changed"
+
+    @property
+    def examples(self) -> str:
+        """A few names, gone ones first."""
+        named = [*self.gone, *self.changed, *self.added]
+        more = f" and {len(named) - SHOWN} more" if len(named) > SHOWN else ""
+        return ", ".join(e.path for e in named[:SHOWN]) + more
+
+
+def compare(older: Backup, newer: Backup) -> list[PartitionChange]:
+    """Every partition of the newer backup against the one at the same place in the older. Raises MossError."""
+    with older.open() as a, newer.open() as b:
+        before, after = survey(a), survey(b)
+        old = {p.partition.start: p for p in before.partitions}
+        return [_partition(a, old.get(p.partition.start), b, p) for p in after.partitions]
+
+
+def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLook) -> PartitionChange:
+    if old is None:
+        return PartitionChange(new.name, is_changed=True, added=_files(b, new) if _is_open(new) else ())
+    if _same_bytes(partition_window(a, old.partition), partition_window(b, new.partition)):
+        return PartitionChange(new.name, is_changed=False)
+    if not (_is_open(old) and _is_open(new)):
+        return PartitionChange(new.name, is_changed=True, is_open=False)
+    then, now = ({e.path: e for e in _files(blocks, look)} for blocks, look in ((a, old), (b, new)))
+    changed = tuple(e for path, e in now.items() if path in then and
+                    (e.size, e.modified) != (then[path].size, then[path].modified))
+    return PartitionChange(new.name, True, tuple(e for path, e in now.items() if path not in then), changed,  # noqa: FBT003
+                           tuple(e for path, e in then.items() if path not in now))
+
+
+def _is_open(look: PartitionLook) -> bool:
+    return look.volume is not None and look.volume.used is not None
+
+
+def _files(blocks: Blocks, look: PartitionLook) -> tuple[Entry, ...]:
+    return tuple(e for e in open_partition(blocks, look.index).tree().entries if e.kind == Kind.FILE)
+
+
+def _same_bytes(a: Window, b: Window) -> bool:
+    """Compares data only; what is a hole in both is equal without reading."""
+    if a.size != b.size:
+        return False
+    for extent in (*a.extents(), *b.extents()):
+        if not extent.is_hole and not _same_stretch(a, b, extent):
+            return False
+    return True
+
+
+def _same_stretch(a: Window, b: Window, extent: Extent) -> bool:
+    return all(a.read(at, min(PIECE, extent.end - at)) == b.read(at, min(PIECE, extent.end - at))
+               for at in range(extent.start, extent.end, PIECE))

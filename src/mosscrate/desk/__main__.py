@@ -1,0 +1,5 @@
+"""`python -m mosscrate.desk`."""
+
+from mosscrate.desk import main
+
+main()

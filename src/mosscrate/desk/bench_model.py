@@ -1,0 +1,198 @@
+"""The state that all stations share: media at hand, their layouts, what runs, what is kept."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from mosscrate.core.contents import Layout, describe, survey
+from mosscrate.core.crate import Backup, Lane
+from mosscrate.core.errors import MossError
+from mosscrate.core.sheet import running
+from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.job import Job as LoggedJob
+from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
+from mosscrate.desk.shared.background import Asker, Job
+
+POLL_MS = 3000
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A layout as last read, or why it could not be read."""
+
+    layout: Layout | None
+    error: str = ""
+
+
+class BenchModel(QObject):
+    """Asks the core in the background and tells the stations what has changed."""
+
+    media_changed = pyqtSignal()
+    seen_changed = pyqtSignal(str)             # key of a medium
+    selected_changed = pyqtSignal()
+    crate_changed = pyqtSignal()
+    jobs_changed = pyqtSignal()
+    said = pyqtSignal(str)                     # a sentence for the strip at the bottom
+    failed = pyqtSignal(str)                   # a sentence that must not be missed
+
+    def __init__(self, bench: Bench, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.bench = bench
+        self.asker = Asker(self)
+        self.media: list[Medium] = []
+        self.seen: dict[str, Seen] = {}
+        self.lanes: list[Lane] = []
+        self.unfinished: list[LoggedJob] = []
+        self.selected: Medium | None = None
+        self.jobs: list[Job] = []
+        self.busy: set[str] = set()            # keys of media that a job works on
+        self._poll = QTimer(self)
+        self._poll.timeout.connect(self.refresh)
+
+    def start(self) -> None:
+        """Look around for the first time, then regularly."""
+        self.refresh()
+        self.refresh_crate()
+        self._poll.start(POLL_MS)
+
+    def refresh(self) -> None:
+        """Look for media that came or went."""
+        self.asker.ask(self.bench.shelf.media, self._take_media, self._complain)
+
+    def refresh_crate(self) -> None:
+        """Read the crate and the log again."""
+        self.asker.ask(lambda: (self.bench.crate.lanes(), running.unfinished(self.bench)), self._take_crate,
+                       self._complain)
+
+    def look_again(self, medium: Medium) -> None:
+        """Read a medium's layout anew."""
+        def answer(seen: Seen) -> None:
+            self.seen[medium.key] = seen
+            self.seen_changed.emit(medium.key)
+
+        self.asker.ask(lambda: _survey(medium), answer, lambda error: answer(Seen(None, str(error))))
+
+    def layout_of(self, medium: Medium | None) -> Layout | None:
+        """The layout as last seen."""
+        seen = self.seen.get(medium.key) if medium else None
+        return seen.layout if seen else None
+
+    def select(self, medium: Medium | None) -> None:
+        """Choose the medium in hand."""
+        if medium != self.selected:
+            self.selected = medium
+            self.selected_changed.emit()
+
+    def open_image(self, path: Path) -> None:
+        """Put an image file on the shelf and choose it."""
+        try:
+            medium = self.bench.shelf.medium_at(path)
+            medium.open().close()
+        except (MossError, OSError) as error:
+            self.failed.emit(str(error))
+            return
+        known = next((m for m in self.media if m.key == medium.key), None)
+        if known is None:
+            self.bench.shelf.images.append(path)
+            self.media.append(medium)
+            self.media_changed.emit()
+            self.look_again(medium)
+        self.select(known or medium)
+
+    def backup_medium(self, backup: Backup) -> Medium:
+        """A kept image as a medium, for looking and putting back."""
+        medium = self.bench.shelf.medium_at(backup.path)
+        if medium.key not in self.seen:
+            self.look_again(medium)
+        return medium
+
+    def last_kept(self, medium: Medium) -> Backup | None:
+        """The newest backup of a medium."""
+        lane = next((lane for lane in self.lanes if lane.card.key == medium.key), None)
+        return lane.backups[-1] if lane else None
+
+    def keep(self, medium: Medium) -> Job | None:
+        """Keep a card in the crate; None where a job works on it already."""
+        def work(watch: Watch) -> Backup:
+            with medium.open() as blocks:
+                return self.bench.crate.keep(card_of(medium), blocks, watch, layout=describe(survey(blocks)))
+
+        job = self.run(f"Keep {medium.name}", work, {medium.key})
+        if job:
+            job.done.connect(lambda backup: self.said.emit(_kept_sentence(medium, backup)))
+        return job
+
+    def run(self, title: str, work: Callable[[Watch], Any], keys: set[str]) -> Job | None:
+        """Start a job that holds some media; None where one of them is held already."""
+        if keys & self.busy:
+            self.failed.emit("Another job is at work on this card. Wait for it, or stop it at the bottom.")
+            return None
+        job = Job(title, work, self)
+        self.jobs.append(job)
+        self.busy |= keys
+        job.failed.connect(lambda error: self.failed.emit(str(error)))
+        job.ended.connect(lambda: self._end(job, keys))
+        job.start()
+        self.jobs_changed.emit()
+        return job
+
+    def close(self) -> None:
+        """Stop what runs and wait for it; nothing is left half done without a note in the log."""
+        self._poll.stop()
+        for job in self.jobs:
+            job.stop()
+            job._thread.join(30)
+        self.asker.wait()
+
+    def _end(self, job: Job, keys: set[str]) -> None:
+        self.busy -= keys
+        self.jobs.remove(job)
+        for medium in self.media:
+            if medium.key in keys:
+                self.look_again(medium)
+        self.refresh_crate()
+        self.jobs_changed.emit()
+
+    def _take_media(self, media: list[Medium]) -> None:
+        if media == self.media:
+            return
+        fresh = [m for m in media if m not in self.media]
+        self.media = media
+        if self.selected is not None:
+            again = next((m for m in media if m.key == self.selected.key), None)
+            if again is None and self.selected.path.exists():
+                again = self.selected
+            self.selected = again
+        self.media_changed.emit()
+        for medium in fresh:
+            self.look_again(medium)
+        if self.selected is None and media:
+            self.select(media[0])
+        else:
+            self.selected_changed.emit()
+
+    def _take_crate(self, found: tuple[list[Lane], list[LoggedJob]]) -> None:
+        self.lanes, self.unfinished = found
+        self.crate_changed.emit()
+
+    def _complain(self, error: Exception) -> None:
+        self.failed.emit(str(error))
+
+
+def _survey(medium: Medium) -> Seen:
+    with medium.open() as blocks:
+        return Seen(survey(blocks))
+
+
+def _kept_sentence(medium: Medium, backup: Backup) -> str:
+    record = backup.record
+    if record.is_complete:
+        return f"{medium.name} is kept and was read back equal."
+    return (f"{medium.name} is kept, but incomplete: {len(record.unreadable)} places could not be read, first at "
+            f"byte {record.unreadable[0][0]:,}.")

@@ -1,0 +1,91 @@
+"""Ctrl+K: any card, backup, partition or station, found by typing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from mosscrate.core.slots import Medium
+from mosscrate.desk.bench_model import BenchModel
+
+
+@dataclass(frozen=True)
+class Place:
+    """Something to go to."""
+
+    text: str
+    go: Callable[[], None]
+
+
+class Finder(QDialog):
+    """A field and the places that match it."""
+
+    def __init__(self, model: BenchModel, go_to: Callable[[int], None], look_at: Callable[[Medium | None], None],
+                 parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Find")
+        self._places = list(_places(model, go_to, look_at))
+        self.field = QLineEdit()
+        self.field.setPlaceholderText("a card, a backup, a partition, a station…")
+        self.field.setAccessibleName("Find")
+        self.found = QListWidget()
+        self.found.setAccessibleName("What was found")
+        column = QVBoxLayout(self)
+        column.addWidget(self.field)
+        column.addWidget(self.found)
+        self.field.textChanged.connect(self._filter)
+        self.field.returnPressed.connect(self._go)
+        self.found.itemActivated.connect(lambda _item: self._go())
+        self.field.installEventFilter(self)
+        self._filter("")
+
+    def open_at(self, window: QWidget) -> None:
+        """Show it over the upper part of a window."""
+        self.resize(min(560, window.width() - 80), 340)
+        self.open()
+        self.field.setFocus()
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Qt: up and down in the field choose in the list."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress \
+                and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            step = 1 if event.key() == Qt.Key.Key_Down else -1
+            self.found.setCurrentRow(max(0, min(self.found.currentRow() + step, self.found.count() - 1)))
+            return True
+        return super().eventFilter(watched, event)
+
+    def _filter(self, text: str) -> None:
+        words = text.casefold().split()
+        self.found.clear()
+        for place in self._places:
+            if all(word in place.text.casefold() for word in words):
+                item = QListWidgetItem(place.text)
+                item.setData(Qt.ItemDataRole.UserRole, self._places.index(place))
+                self.found.addItem(item)
+        self.found.setCurrentRow(0)
+
+    def _go(self) -> None:
+        item = self.found.currentItem()
+        if item is not None:
+            self.accept()
+            self._places[item.data(Qt.ItemDataRole.UserRole)].go()
+
+
+def _places(model: BenchModel, go_to: Callable[[int], None],
+            look_at: Callable[[Medium | None], None]) -> Iterator[Place]:
+    for number, name in enumerate(("Look", "Keep", "Move")):
+        yield Place(f"{name}: the station", lambda number=number: go_to(number))  # type: ignore[misc]
+    for medium in model.media:
+        yield Place(f"{medium.name}, tag {medium.tag}", lambda medium=medium: look_at(medium))  # type: ignore[misc]
+        layout = model.layout_of(medium)
+        for look in layout.partitions if layout else ():
+            yield Place(f"{medium.name}: {look.name}, {look.role}",
+                        lambda medium=medium: look_at(medium))  # type: ignore[misc]
+    for lane in model.lanes:
+        for backup in reversed(lane.backups):
+            yield Place(f"{lane.card.name}, backup of {backup.kept_at:%d %B %Y}",
+                        lambda backup=backup: look_at(model.backup_medium(backup)))  # type: ignore[misc]

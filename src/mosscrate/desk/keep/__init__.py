@@ -1,0 +1,1 @@
+"""Keep: the crate as lanes along time."""

@@ -1,0 +1,223 @@
+"""Keep: the crate along time, and the chosen backup with what can be done with it."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from mosscrate.core.crate import Backup
+from mosscrate.core.crate.compare import PartitionChange, compare
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import binary, duration, exact, rate
+from mosscrate.core.watch import Watch
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.keep.lanes_view import LanesView
+from mosscrate.desk.keep.timeline import summary
+from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, button, clear, label, row
+
+
+class KeepStation(QWidget):
+    """Shows the lanes, keeps a card, checks a backup, starts putting back."""
+
+    put_back_wanted = pyqtSignal(object)          # Medium: the backup as a source
+    look_wanted = pyqtSignal(object)
+
+    def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model = model
+        self.title = label("The crate", scale=1.5, bold=True)
+        self.subtitle = label(style="muted", scale=0.95)
+        self.cards = QComboBox()
+        self.cards.setAccessibleName("Card to keep")
+        self.cards.setMinimumWidth(190)
+        self.keep_button = button("Keep this card", self._keep, style="primary")
+        self.lanes = LanesView()
+        self.lanes.chosen.connect(self._show_backup)
+        self.detail = _BackupPanel()
+        self.detail.check.clicked.connect(self._check)
+        self.detail.put_back.clicked.connect(self._put_back)
+        self.detail.look.clicked.connect(self._look)
+        self._asked: Backup | None = None
+        self._lay_out()
+        model.crate_changed.connect(self._show_crate)
+        model.media_changed.connect(self._show_cards)
+        model.jobs_changed.connect(self._show_cards)
+        model.seen_changed.connect(self._show_core)
+        self._show_crate()
+        self._show_cards()
+
+    def _lay_out(self) -> None:
+        words = QVBoxLayout()
+        words.setSpacing(2)
+        words.addWidget(self.title)
+        words.addWidget(self.subtitle)
+        head = QHBoxLayout()
+        head.addLayout(words, 1)
+        head.addLayout(row(self.cards, self.keep_button))
+        self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is not empty "
+                           "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(self.lanes)
+        if viewport := area.viewport():
+            viewport.setAutoFillBackground(False)
+        self.lanes.setAutoFillBackground(False)
+        self.area = area
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(20, 16, 20, 12)
+        whole.setSpacing(12)
+        whole.addLayout(head)
+        whole.addWidget(self.empty)
+        whole.addWidget(area, 5)
+        whole.addWidget(self.detail, 4)
+
+    def _show_crate(self) -> None:
+        lanes = self.model.lanes
+        self.subtitle.setText(summary(lanes))
+        self.empty.setVisible(not lanes)
+        self.area.setVisible(bool(lanes))
+        self.detail.setVisible(bool(lanes))
+        self.lanes.show_lanes(lanes, self.model.bench.crate.now())
+        if self.lanes.selected:
+            self._show_backup(self.lanes.selected)
+
+    def _show_cards(self) -> None:
+        current = self.cards.currentData()
+        self.cards.clear()
+        for medium in self.model.media:
+            self.cards.addItem(medium.name, medium.key)
+        wanted = current or (self.model.selected.key if self.model.selected else None)
+        self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
+        self.keep_button.setEnabled(self.cards.count() > 0)
+
+    def _keep(self) -> None:
+        medium = next((m for m in self.model.media if m.key == self.cards.currentData()), None)
+        if medium:
+            self.model.keep(medium)
+
+    def _show_backup(self, backup: Backup) -> None:
+        before = self._before(backup)
+        self.detail.show_backup(backup, before)
+        self._asked = backup
+        self._show_core()
+        if before is not None:
+            self.model.asker.ask(lambda: compare(before, backup), lambda found: self._show_changes(backup, found),
+                                 lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
+    def _show_core(self, key: str | None = None) -> None:
+        """The chosen backup as a core; with a key, only when that medium is the one shown."""
+        backup = self.lanes.selected
+        if backup is None or not backup.path.exists():
+            self.detail.core.show_layout(None, "a backup whose image is gone")
+            return
+        medium = self.model.backup_medium(backup)
+        if key in (None, medium.key):
+            self.detail.core.show_layout(self.model.layout_of(medium), backup.record.card.name)
+
+    def _show_changes(self, backup: Backup, found: list[PartitionChange]) -> None:
+        if self._asked is backup:
+            self.detail.show_changes(found)
+
+    def _before(self, backup: Backup) -> Backup | None:
+        row_ = next((lane.backups for lane in self.model.lanes if lane.card.key == backup.record.card.key), ())
+        earlier = [b for b in row_ if b.kept_at < backup.kept_at]
+        return earlier[-1] if earlier else None
+
+    def _check(self) -> None:
+        backup, crate = self.lanes.selected, self.model.bench.crate
+        if backup is None:
+            return
+
+        def work(watch: Watch) -> Backup:
+            crate.check(backup, watch)
+            return backup
+
+        job = self.model.run(f"Check {backup.path.name}", work, {str(backup.path)})
+        if job:
+            job.done.connect(lambda _: self.detail.say(
+                Finding(Severity.GOOD, "Read again just now: it is exactly what was kept.")))
+            job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
+    def _put_back(self) -> None:
+        if self.lanes.selected:
+            self.put_back_wanted.emit(self.model.backup_medium(self.lanes.selected))
+
+    def _look(self) -> None:
+        if self.lanes.selected:
+            self.look_wanted.emit(self.model.backup_medium(self.lanes.selected))
+
+
+class _BackupPanel(Panel):
+    def __init__(self) -> None:
+        super().__init__()
+        self.head = label(bold=True, scale=1.1)
+        self.about = label(style="muted", scale=0.9)
+        for words in (self.head, self.about):
+            words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
+        self.look = button("Look into it", lambda: None)
+        self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
+        titles = QVBoxLayout()
+        titles.setSpacing(1)
+        titles.addWidget(self.head)
+        titles.addWidget(self.about)
+        head = QHBoxLayout()
+        head.addLayout(titles, 1)
+        head.addLayout(row(self.check, self.look, self.put_back))
+        self.core = CoreView("left")
+        self.core.setMinimumHeight(130)
+        self.facts = Facts()
+        inner = QWidget()
+        self.rows = QVBoxLayout(inner)
+        self.rows.setContentsMargins(0, 0, 6, 0)
+        self.rows.setSpacing(3)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(inner)
+        inner.setAutoFillBackground(False)
+        if viewport := area.viewport():
+            viewport.setAutoFillBackground(False)
+        facts = QVBoxLayout()
+        facts.addWidget(self.facts)
+        facts.addStretch(1)
+        body = QHBoxLayout()
+        body.setSpacing(18)
+        body.addWidget(self.core, 3)
+        body.addLayout(facts, 3)
+        body.addWidget(area, 4)
+        self.column.addLayout(head)
+        self.column.addLayout(body, 1)
+        self.setMinimumHeight(220)
+
+    def show_backup(self, backup: Backup, before: Backup | None) -> None:
+        """The record in words; what changed follows."""
+        r = backup.record
+        self.head.setText(f"{r.card.name}, {backup.kept_at:%d %B %Y}")
+        self.about.setText(f"{backup.path.name}")
+        self.about.setToolTip(str(backup.path))
+        self.facts.show_facts([
+            ("card", exact(r.length)), ("of it data", binary(r.written)), ("read in", duration(r.seconds)),
+            ("rate", rate(r.length / max(r.seconds, 0.001))),
+            ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", r.blake3)])
+        clear(self.rows)
+        if not r.is_complete:
+            self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
+                             f"first at byte {r.unreadable[0][0]:,}.", remedy="Everything else is here."))
+        if not r.verified:
+            self.say(Finding(Severity.NOTE, "It was not read back when it was kept.", remedy="Check it now."))
+        if before is None:
+            self.say(Finding(Severity.NOTE, "The first backup of this card."))
+        else:
+            self.rows.addWidget(label(f"Since {before.kept_at:%d %B %Y}", bold=True))
+
+    def show_changes(self, changes: list[PartitionChange]) -> None:
+        """What is different from the backup before."""
+        for change in changes:
+            severity = Severity.WARNING if change.gone_saves else Severity.NOTE if change.is_changed else Severity.GOOD
+            self.say(Finding(severity, f"{change.name}: {change.sentence}", remedy=change.examples))
+        self.rows.addStretch(1)
+
+    def say(self, finding: Finding) -> None:
+        """Add a finding below the others."""
+        self.rows.addWidget(FindingRow(finding))

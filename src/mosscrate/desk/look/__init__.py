@@ -1,0 +1,1 @@
+"""Look: what is at hand, and what is on it."""

@@ -1,0 +1,143 @@
+"""The shelf: every medium at hand as a small core with its name."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPainterPath, QPen
+from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+
+from mosscrate.core.contents import Layout
+from mosscrate.core.findings import Severity, worst
+from mosscrate.core.slots import Medium, Source
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.shared.painting import draw_focus, draw_text, free_brush, scaled_font
+from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of
+from mosscrate.desk.theme import Look, color
+
+KEY_ROLE = Qt.ItemDataRole.UserRole
+ROW_HEIGHT = 74
+
+
+class ShelfView(QListWidget):
+    """Follows the bench's media; the chosen one is the medium in hand."""
+
+    picked = pyqtSignal(object)
+
+    def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model_ = model
+        self.setItemDelegate(_Delegate(model, self))
+        self.setFrameShape(QListWidget.Shape.NoFrame)
+        self.setStyleSheet("background: transparent;")
+        self.setAccessibleName("Shelf: cards, drives and images at hand")
+        self.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        model.media_changed.connect(self.fill)
+        model.selected_changed.connect(self.follow)
+        model.seen_changed.connect(lambda _key: self._repaint())
+        model.crate_changed.connect(self._repaint)
+        self.currentRowChanged.connect(self._pick)
+        self.fill()
+
+    def fill(self) -> None:
+        """Show the media as they are now."""
+        self.blockSignals(True)
+        self.clear()
+        for medium in self.model_.media:
+            item = QListWidgetItem(f"{medium.name}, {medium.subtitle}, tag {medium.tag}")
+            item.setData(KEY_ROLE, medium.key)
+            item.setToolTip(f"{medium.name}\n{medium.path}\n{medium.model} {medium.serial}".strip())
+            self.addItem(item)
+        self.blockSignals(False)
+        self.follow()
+
+    def follow(self) -> None:
+        """Mark the medium in hand."""
+        keys = [m.key for m in self.model_.media]
+        chosen = self.model_.selected
+        self.blockSignals(True)
+        self.setCurrentRow(keys.index(chosen.key) if chosen and chosen.key in keys else -1)
+        self.blockSignals(False)
+        self._repaint()
+
+    def _pick(self, row: int) -> None:
+        if 0 <= row < len(self.model_.media):
+            self.picked.emit(self.model_.media[row])
+
+    def _repaint(self) -> None:
+        if viewport := self.viewport():
+            viewport.update()
+
+
+class _Delegate(QStyledItemDelegate):
+    def __init__(self, model: BenchModel, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.model = model
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        return QSize(180, ROW_HEIGHT)
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem,
+              index: QModelIndex | QPersistentModelIndex) -> None:
+        medium = next((m for m in self.model.media if m.key == index.data(KEY_ROLE)), None)
+        if painter is None or medium is None:
+            return
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = QRectF(option.rect).adjusted(2, 2, -4, -2)
+        is_chosen = bool(option.state & QStyle.StateFlag.State_Selected)
+        painter.setPen(QPen(color("accent" if is_chosen else "line"), 1.4 if is_chosen else 1))
+        painter.setBrush(color("panel"))
+        painter.drawRoundedRect(area, 7, 7)
+        seen = self.model.seen.get(medium.key)
+        draw_small_core(painter, QRectF(area.left() + 9, area.top() + 8, 26, area.height() - 16),
+                        seen.layout if seen else None)
+        font = scaled_font(option.font, 1.0)
+        words = QRectF(area.left() + 45, area.top() + 8, area.width() - 54, 18)
+        draw_text(painter, words, medium.name, scaled_font(font, 1.0, bold=True), color("text"))
+        draw_text(painter, words.translated(0, 19), medium.subtitle, scaled_font(font, 0.85), color("muted"))
+        text, ink = self._status(medium, seen.layout if seen else None, seen.error if seen else "")
+        draw_text(painter, words.translated(0, 37), text, scaled_font(font, 0.85), color(ink))
+        if is_chosen and bool(option.state & QStyle.StateFlag.State_HasFocus):
+            draw_focus(painter, area, 7)
+        painter.restore()
+
+    def _status(self, medium: Medium, layout: Layout | None, error: str) -> tuple[str, str]:
+        if medium.key in self.model.busy:
+            return "a job is at work on it", "accent"
+        if error:
+            return "cannot be read", "problem"
+        if layout is None:
+            return "being read…", "muted"
+        if worst(layout.findings) in (Severity.WARNING, Severity.PROBLEM):
+            return "something was found", "warning"
+        if layout.is_blank:
+            return "blank", "muted"
+        kept = self.model.last_kept(medium)
+        if kept:
+            return f"kept {kept.kept_at:%d %b %Y}", "muted"
+        return ("image file", "muted") if medium.source == Source.IMAGE else ("not kept yet", "warning")
+
+
+def draw_small_core(painter: QPainter, rect: QRectF, layout: Layout | None) -> None:
+    """A core without words."""
+    outline = QPainterPath()
+    outline.addRoundedRect(rect, 4, 4)
+    painter.fillPath(outline, color("ground"))
+    if layout is not None:
+        painter.save()
+        painter.setClipPath(outline)
+        strata = strata_of(layout)
+        floor_free = rect.height()
+        for stratum in lay_out(strata, floor_free, header=""):
+            part = QRectF(rect.left(), rect.top() + stratum.top, rect.width(), stratum.height)
+            if stratum.kind == StratumKind.MAP:
+                painter.fillRect(part, color("raised"))
+            elif stratum.kind == StratumKind.FREE:
+                painter.fillRect(part, free_brush())
+            else:
+                painter.fillRect(part.adjusted(0, 0, 0, -0.8), Look.now.role(stratum.role))
+        painter.restore()
+    painter.setPen(QPen(color("line"), 1.2))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPath(outline)

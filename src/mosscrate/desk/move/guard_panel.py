@@ -1,0 +1,117 @@
+"""The guard on the page: the card, what was checked, what would be lost, and its tag to type."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sheet.guard import Check
+from mosscrate.core.slots import Medium
+from mosscrate.desk.move.chooser import CardPicture
+from mosscrate.desk.shared.panel import FindingRow, Panel, button, clear, label, row
+
+
+class TagEntry(QWidget):
+    """Asks for a card's tag; the button comes alive when it is typed."""
+
+    confirmed = pyqtSignal(str)
+
+    def __init__(self, *words: str) -> None:
+        super().__init__()
+        self._tag = ""
+        self.prompt = label(scale=0.92)
+        self.field = QLineEdit()
+        self.field.setMaxLength(4)
+        self.field.setFixedWidth(78)
+        self.field.textChanged.connect(self._enable)
+        self.buttons = [button(text, lambda text=text: self._confirm(text), style="primary") for text in words]
+        self.field.returnPressed.connect(lambda: self._confirm(words[0]))
+        line = row(self.prompt, self.field, None, *self.buttons)
+        line.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(line)
+
+    def ask(self, tag: str, *, is_possible: bool = True) -> None:
+        """Ask for this tag."""
+        self._tag = tag if is_possible else ""
+        self.prompt.setText(f"Type {tag} to run" if tag else "")
+        self.field.setAccessibleName(f"The tag of the card to be written: {tag}")
+        self.field.setEnabled(is_possible and bool(tag))
+        self.field.clear()
+        self._enable()
+
+    def typed(self) -> str:
+        """What was typed."""
+        return self.field.text().strip().upper()
+
+    def _enable(self) -> None:
+        for each in self.buttons:
+            each.setEnabled(bool(self._tag) and self.typed() == self._tag)
+
+    def _confirm(self, word: str) -> None:
+        if self._tag and self.typed() == self._tag:
+            self.confirmed.emit(word)
+
+
+class GuardPanel(Panel):
+    """The page of the target guard. `run_wanted` carries the typed tag."""
+
+    run_wanted = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.picture = CardPicture()
+        self.name = label("Target guard", bold=True)
+        self.about = label(style="muted", scale=0.88)
+        words = QVBoxLayout()
+        words.setSpacing(1)
+        words.addWidget(self.name)
+        words.addWidget(self.about)
+        head = row(self.picture)
+        head.addLayout(words, 1)
+        self.column.addLayout(head)
+        inner = QWidget()
+        self.rows = QVBoxLayout(inner)
+        self.rows.setContentsMargins(0, 0, 6, 0)
+        self.rows.setSpacing(0)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(inner)
+        inner.setAutoFillBackground(False)
+        if viewport := area.viewport():
+            viewport.setAutoFillBackground(False)
+        self.column.addWidget(area, 1)
+        self.entry = TagEntry("Run")
+        self.entry.confirmed.connect(lambda _word: self.run_wanted.emit(self.entry.typed()))
+        self.column.addWidget(self.entry)
+        self.show_nothing()
+
+    def show_nothing(self) -> None:
+        """No target is chosen."""
+        self.picture.hide()
+        self.name.setText("Target guard")
+        self.about.setText("Says what would be lost, and refuses what must not be written.")
+        clear(self.rows)
+        self.entry.hide()
+
+    def show_target(self, medium: Medium, checks: Sequence[Check], losses: Sequence[Finding], *,
+                    is_possible: bool) -> None:
+        """The target with its checks; a failed one cannot be confirmed away."""
+        self.picture.show()
+        self.picture.show_medium(medium)
+        self.name.setText(medium.name)
+        self.about.setText(f"{medium.subtitle}  ·  tag {medium.tag}")
+        clear(self.rows)
+        failed = [c for c in checks if not c.is_good]
+        for check in failed:
+            self.rows.addWidget(FindingRow(Finding(Severity.PROBLEM, check.sentence)))
+        for loss in losses:
+            self.rows.addWidget(FindingRow(loss))
+        if not failed and checks:
+            good = "; ".join(c.sentence[0].lower() + c.sentence[1:] for c in checks)
+            self.rows.addWidget(FindingRow(Finding(Severity.GOOD, f"Checked: {good}.")))
+        self.rows.addStretch(1)
+        self.entry.show()
+        self.entry.ask(medium.tag, is_possible=is_possible and not failed)

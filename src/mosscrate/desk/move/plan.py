@@ -1,0 +1,172 @@
+"""The plan of a move as the person has it before them. No Qt.
+
+It is proposed whole, then corrected: steps left out, a size typed or dragged. Every correction
+gives a new plan; what is drawn follows from it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import msgspec
+
+from mosscrate.core.contents import Layout
+from mosscrate.core.crate import Crate
+from mosscrate.core.findings import Finding
+from mosscrate.core.sheet.fit import Forecast, after, forecast, room_behind
+from mosscrate.core.sheet.losses import what_would_be_lost
+from mosscrate.core.sheet.propose import propose
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.steps import GrowPartition, WriteImage
+from mosscrate.core.sizes import GIB, MIB, binary
+from mosscrate.core.slots import Medium
+from mosscrate.desk.shared.strata import header_of, lay_out, strata_of
+
+SNAP = 9.0                     # pixels
+ROUND_SIZES = tuple(size * GIB for size in (1, 2, 4, 8, 16, 32, 64, 128, 256, 512))
+
+
+@dataclass(frozen=True)
+class Stop:
+    """A size at which the edge rests, and why."""
+
+    size: int
+    name: str
+
+
+@dataclass(frozen=True)
+class Ribbon:
+    """How one partition comes over: from the source's to the target's stratum."""
+
+    index: int
+    word: str
+    is_grown: bool
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Source, target and the sheet between them."""
+
+    source: Medium
+    source_layout: Layout
+    target: Medium
+    target_layout: Layout
+    proposed: JobSheet
+    losses: tuple[Finding, ...]
+    left_out: frozenset[int] = frozenset()
+
+    @property
+    def sheet(self) -> JobSheet:
+        """The sheet without the steps that were left out."""
+        steps = tuple(s for k, s in enumerate(self.proposed.steps) if k not in self.left_out)
+        return msgspec.structs.replace(self.proposed, steps=steps)
+
+    @property
+    def forecast(self) -> Forecast:
+        """What the sheet does."""
+        return forecast(self.sheet, self.source_layout, self.target_layout)
+
+    @property
+    def all_lines(self) -> Forecast:
+        """Every proposed step in words, the ones left out too."""
+        return forecast(self.proposed, self.source_layout, self.target_layout)
+
+    @property
+    def growing(self) -> int | None:
+        """The partition whose edge can be dragged."""
+        return next((s.partition for s in self.sheet.steps if isinstance(s, GrowPartition)), None)
+
+    @property
+    def written(self) -> Layout | None:
+        """The target after writing and before growing."""
+        return after(WriteImage(), self.source_layout, self.target_layout)
+
+    def leaving_out(self, step: int, *, is_out: bool) -> Plan:
+        """The same plan with one proposed step left out or taken in again."""
+        return replace(self, left_out=self.left_out | {step} if is_out else self.left_out - {step})
+
+    def with_size(self, size: int | None) -> Plan:
+        """The same plan with another size for the partition that grows; None fills the card."""
+        steps = tuple(msgspec.structs.replace(s, size=size) if isinstance(s, GrowPartition) else s
+                      for s in self.proposed.steps)
+        return replace(self, proposed=msgspec.structs.replace(self.proposed, steps=steps))
+
+    def bounds(self) -> tuple[int, int]:
+        """Smallest and largest size in bytes of the partition that grows."""
+        written, index = self.written, self.growing
+        if written is None or index is None:
+            return 0, 0
+        look = written.partition(index)
+        largest = look.volume.largest if look.volume else 0
+        return look.partition.length, max(look.partition.length, min(room_behind(written, index), largest))
+
+    def stops(self) -> tuple[Stop, ...]:
+        """Where the edge rests: the old size, round sizes, a limit of the file system, the end of the card."""
+        low, high = self.bounds()
+        written, index = self.written, self.growing
+        if written is None or index is None:
+            return ()
+        fills = high >= room_behind(written, index)
+        volume = written.partition(index).volume
+        last = Stop(high, "fills the card" if fills else f"limit: {volume.largest_because if volume else ''}")
+        inner = tuple(Stop(size, binary(size)) for size in ROUND_SIZES if low + 64 * MIB < size < high - 64 * MIB)
+        return (Stop(low, "as it was"), *inner, last)
+
+    def size_at(self, y: float, height: float) -> int | None:
+        """The size for an edge dragged to a pixel row, resting at stops; None fills the card.
+
+        Heights are compressed, so the size is found by halving: its stratum's edge falls as it grows.
+        """
+        low, high = self.bounds()
+        stops = self.stops()
+        near = min(stops, key=lambda stop: abs(self._edge(stop.size, height) - y), default=None)
+        if near and abs(self._edge(near.size, height) - y) <= SNAP:
+            return None if near is stops[-1] else near.size
+        for _ in range(40):
+            middle = (low + high) // 2
+            low, high = (middle, high) if self._edge(middle, height) < y else (low, middle)
+        return low // MIB * MIB
+
+    def nudged(self, step: int) -> Plan:
+        """The same plan with the edge at the next stop up or down."""
+        size, stops = self.size(), self.stops()
+        if step > 0:
+            found = next((s for s in stops if s.size > size), stops[-1])
+        else:
+            found = next((s for s in reversed(stops) if s.size < size), stops[0])
+        return self.with_size(None if found is stops[-1] else found.size)
+
+    def size(self) -> int:
+        """What the partition that grows will have."""
+        layout, index = self.forecast.layout, self.growing
+        return layout.partition(index).partition.length if layout and index is not None else 0
+
+    def ribbons(self) -> tuple[Ribbon, ...]:
+        """One for each partition of the source that comes over."""
+        layout = self.forecast.layout
+        if layout is None or not any(isinstance(s, WriteImage) for s in self.sheet.steps):
+            return ()
+        found = []
+        for look in self.source_layout.partitions:
+            twin = next((p for p in layout.partitions if p.index == look.index), None)
+            if twin is None:
+                continue
+            times = twin.partition.length / look.partition.length
+            is_grown = twin.partition.length > look.partition.length
+            found.append(Ribbon(look.index, f"grown ×{times:.1f}" if is_grown else "exact", is_grown))
+        return tuple(found)
+
+    def _edge(self, size: int, height: float) -> float:
+        written, index = self.written, self.growing
+        assert written is not None and index is not None, "only a partition that grows has an edge"
+        look = written.partition(index)
+        changed = written.with_partition(replace(look, partition=replace(look.partition, length=size)))
+        placed = lay_out(strata_of(changed), height, header=header_of(changed))
+        return next(s.bottom for s in placed if s.index == index)
+
+
+def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout, crate: Crate) -> Plan:
+    """The proposed plan. Raises MediumError where a medium cannot be read."""
+    sheet = propose(source, source_layout, target, target_layout, crate)
+    losses = what_would_be_lost(target, target_layout, crate)
+    return Plan(source, source_layout, target, target_layout, sheet, losses)

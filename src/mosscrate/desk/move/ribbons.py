@@ -1,0 +1,73 @@
+"""The ribbons between two cores: which partition goes where, and how."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from mosscrate.desk.move.plan import Ribbon
+from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.painting import draw_chip, draw_text, scaled_font
+from mosscrate.desk.shared.strata import Stratum
+from mosscrate.desk.theme import Look, color
+
+
+class Ribbons(QWidget):
+    """Stands between two core views of the same height and joins their strata."""
+
+    def __init__(self, left: CoreView, right: CoreView) -> None:
+        super().__init__()
+        self._left, self._right = left, right
+        self._ribbons: tuple[Ribbon, ...] = ()
+        self._sentence = ""
+        self.setMinimumWidth(90)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("Where each partition goes")
+
+    def show_ribbons(self, ribbons: tuple[Ribbon, ...], sentence: str = "") -> None:
+        """Draw these, or a sentence when there are none."""
+        self._ribbons, self._sentence = ribbons, sentence
+        self.setAccessibleDescription(", ".join(f"partition {r.index} {r.word}" for r in ribbons) or sentence)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Qt: draw."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        left = {s.index: s for s in self._left.placed() if s.index is not None}
+        right = {s.index: s for s in self._right.placed() if s.index is not None}
+        for ribbon in self._ribbons:
+            if ribbon.index in left and ribbon.index in right:
+                self._draw(painter, ribbon, left[ribbon.index], right[ribbon.index])
+        if not self._ribbons and self._sentence:
+            area = self.rect().toRectF().adjusted(8, 0, -8, 0)
+            draw_text(painter, area, self._sentence, scaled_font(self.font(), 0.95), color("muted"),
+                      Qt.AlignmentFlag.AlignHCenter)
+        painter.end()
+
+    def _draw(self, painter: QPainter, ribbon: Ribbon, source: Stratum, target: Stratum) -> None:
+        width, half = float(self.width()), self.width() / 2
+        top, bottom = self._left.column().top(), self._right.column().top()
+        a, b = source.top + top + 1, source.bottom + top - 1
+        c, d = target.top + bottom + 1, target.bottom + bottom - 1
+        path = QPainterPath(QPointF(0, a))
+        path.cubicTo(QPointF(half, a), QPointF(half, c), QPointF(width, c))
+        path.lineTo(QPointF(width, d))
+        path.cubicTo(QPointF(half, d), QPointF(half, b), QPointF(0, b))
+        path.closeSubpath()
+        base = Look.now.role(source.role)
+        strong, weak = QColor(base), QColor(base)
+        strong.setAlpha(120)
+        weak.setAlpha(45)
+        gradient = QLinearGradient(0, 0, width, 0)
+        gradient.setColorAt(0, strong)
+        gradient.setColorAt(0.5, weak)
+        gradient.setColorAt(1, strong)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.fillPath(path, QBrush(gradient))
+        pen = QPen(base, 1.2, Qt.PenStyle.DashLine if ribbon.is_grown else Qt.PenStyle.SolidLine)
+        painter.strokePath(path, pen)
+        middle = QPointF(half, (a + b + c + d) / 4)
+        if min(b - a, d - c) >= 14:
+            draw_chip(painter, middle, ribbon.word, scaled_font(self.font(), 0.9, bold=True), base)

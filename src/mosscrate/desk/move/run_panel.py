@@ -1,0 +1,92 @@
+"""A run while it goes on and when it has ended: phase, rate, remaining time, stop, result."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QProgressBar
+
+from mosscrate.core.sizes import binary, duration, rate
+from mosscrate.desk.move.guard_panel import TagEntry
+from mosscrate.desk.shared.background import Moment
+from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
+from mosscrate.desk.shared.rate_plot import RatePlot
+
+
+class RunPanel(Panel):
+    """Follows one job, then offers what can be done next."""
+
+    stop_wanted = pyqtSignal()
+    close_wanted = pyqtSignal()
+    look_wanted = pyqtSignal()
+    back_wanted = pyqtSignal(str)             # typed tag
+    finish_wanted = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head = label(bold=True)
+        self.words = label(style="muted", scale=0.92, wraps=True)
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.bar.setFixedHeight(8)
+        self.bar.setRange(0, 1000)
+        self.plot = RatePlot()
+        self.stop_button = button("Stop", self.stop_wanted.emit)
+        self.look_button = button("Look at it", self.look_wanted.emit, style="primary")
+        self.close_button = button("Back to the plan", self.close_wanted.emit)
+        self.entry = TagEntry("Take it back", "Finish it")
+        self.entry.confirmed.connect(self._confirmed)
+        self.column.addWidget(self.head)
+        self.column.addWidget(self.words)
+        self.column.addWidget(self.bar)
+        self.column.addWidget(self.plot, 1)
+        self.column.addWidget(self.entry)
+        self.column.addLayout(row(self.stop_button, None, self.close_button, self.look_button))
+
+    def begin(self, title: str) -> None:
+        """A job has begun."""
+        self.head.setText(title)
+        restyle(self.head, "")
+        self.words.setText("Beginning…")
+        self.plot.show_rates(())
+        self._show(is_running=True)
+
+    def show_moment(self, moment: Moment) -> None:
+        """A running job at one moment."""
+        p = moment.progress
+        if p is None:
+            return
+        left = f", about {duration(moment.remaining)} left in this phase" if moment.remaining is not None else ""
+        total = f" of {binary(p.total)}" if p.total else ""
+        self.words.setText(f"{p.phase}: {binary(p.done)}{total}, {rate(moment.rate)}{left}. "
+                           f"Running for {duration(moment.seconds)}.")
+        self.bar.setValue(round(1000 * p.done / p.total) if p.total else 0)
+        self.plot.show_rates(moment.rates)
+
+    def show_stopping(self) -> None:
+        """It was asked to stop."""
+        self.stop_button.setEnabled(False)
+        self.words.setText("Stopping at the next safe place…")
+
+    def end(self, title: str, sentence: str, *, style: str = "good", undo_tag: str = "", can_finish: bool = False,
+            can_look: bool = False) -> None:
+        """The job has ended; with a tag it can be taken back."""
+        self.head.setText(title)
+        restyle(self.head, style)
+        self.words.setText(sentence)
+        self._show(is_running=False)
+        self.look_button.setVisible(can_look)
+        self.entry.setVisible(bool(undo_tag))
+        self.entry.ask(undo_tag)
+        self.entry.prompt.setText(f"Type {undo_tag}")
+        self.entry.buttons[1].setVisible(can_finish)
+
+    def _show(self, *, is_running: bool) -> None:
+        self.stop_button.setVisible(is_running)
+        self.stop_button.setEnabled(True)
+        self.bar.setVisible(is_running)
+        self.look_button.setVisible(False)
+        self.close_button.setVisible(not is_running)
+        self.entry.setVisible(False)
+
+    def _confirmed(self, word: str) -> None:
+        (self.back_wanted if word == "Take it back" else self.finish_wanted).emit(self.entry.typed())

@@ -1,0 +1,143 @@
+"""The job sheet in plain sentences: what is left out, what is done, what is at work."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from mosscrate.core.findings import Finding
+from mosscrate.core.sheet.fit import StepLine
+from mosscrate.core.sheet.steps import GrowPartition, KeepCard, Verify
+from mosscrate.core.sizes import binary, counted, duration
+from mosscrate.desk.move.plan import Plan
+from mosscrate.desk.shared.painting import draw_text, scaled_font
+from mosscrate.desk.shared.panel import FindingRow, Panel, clear, label, row
+from mosscrate.desk.theme import color
+
+OPTIONAL = (KeepCard, GrowPartition, Verify)
+
+
+class SheetPanel(Panel):
+    """Shows one plan; optional steps can be left out."""
+
+    left_out = pyqtSignal(int, bool)            # proposed step, whether it is out
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.total = label(style="muted", scale=0.9)
+        self.total.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        head = row(label("Job sheet", bold=True, scale=1.1))
+        head.addWidget(self.total, 1)
+        self.column.addLayout(head)
+        inner = QWidget()
+        self.rows = QVBoxLayout(inner)
+        self.rows.setContentsMargins(0, 0, 6, 0)
+        self.rows.setSpacing(2)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(inner)
+        inner.setAutoFillBackground(False)
+        if viewport := area.viewport():
+            viewport.setAutoFillBackground(False)
+        self.column.addWidget(area, 1)
+        self._steps: list[_StepRow] = []
+        self._in_sheet: list[_StepRow] = []
+
+    def show_plan(self, plan: Plan | None, *, is_locked: bool = False) -> None:
+        """Put a plan into words; locked while it runs."""
+        clear(self.rows)
+        self._steps, self._in_sheet = [], []
+        if plan is None:
+            self.total.setText("")
+            words = label("Choose a source and a target: the whole sheet is proposed at once. "
+                          "Nothing is written until you run it.", style="muted", wraps=True)
+            self.rows.addWidget(words)
+            self.rows.addStretch(1)
+            return
+        seen = plan.forecast
+        reads, writes = sum(line.reads for line in seen.lines), sum(line.writes for line in seen.lines)
+        self.total.setText(f"   {counted(len(seen.lines), 'step')}  ·  reads {binary(reads)}  ·  writes up to "
+                           f"{binary(writes)}  ·  perhaps {duration(seen.seconds)}")
+        self._add_rows(plan.all_lines.lines, plan.left_out, is_locked=is_locked)
+        for problem in seen.problems:
+            self.rows.addWidget(FindingRow(problem))
+        self.rows.addStretch(1)
+
+    def show_step(self, current: int | None, done: Sequence[str] = ()) -> None:
+        """Mark steps of the running sheet: those before `current` are done, in their own words."""
+        for number, step in enumerate(self._in_sheet):
+            is_done = number < len(done) or (current is not None and number < current)
+            step.show_state("done" if is_done else "now" if number == current else "")
+            if number < len(done):
+                step.sentence.setText(done[number])
+
+    def show_findings(self, findings: Sequence[Finding]) -> None:
+        """Something to say below the steps."""
+        for finding in findings:
+            self.rows.insertWidget(self.rows.count() - 1, FindingRow(finding))
+
+    def _add_rows(self, lines: Sequence[StepLine], out: frozenset[int], *, is_locked: bool) -> None:
+        number = 0
+        for k, line in enumerate(lines):
+            is_out = k in out
+            number += not is_out
+            made = _StepRow(line, "–" if is_out else str(number), is_out=is_out,
+                            can_skip=isinstance(line.step, OPTIONAL) and not is_locked)
+            made.box.toggled.connect(lambda is_in, k=k: self.left_out.emit(k, not is_in))
+            self._steps.append(made)
+            if not is_out:
+                self._in_sheet.append(made)
+            self.rows.addWidget(made)
+
+
+class _StepRow(QWidget):
+    def __init__(self, line: StepLine, number: str, *, is_out: bool, can_skip: bool) -> None:
+        super().__init__()
+        self.badge = _Badge(number)
+        self.sentence = label(line.sentence, style="muted" if is_out else "")
+        self.sentence.setToolTip(line.sentence)
+        self.sentence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        note = label(line.note, style="muted", scale=0.86)
+        note.setToolTip(line.note)
+        self.box = QCheckBox("do it")
+        self.box.setChecked(not is_out)
+        self.box.setVisible(can_skip)
+        self.box.setAccessibleName(f"Do it: {line.sentence}")
+        made = QHBoxLayout(self)
+        made.setContentsMargins(0, 0, 0, 0)
+        made.addWidget(self.badge)
+        made.addWidget(self.sentence, 1)
+        made.addWidget(note)
+        made.addWidget(self.box)
+
+    def show_state(self, state: str) -> None:
+        self.badge.state = state
+        self.badge.update()
+
+
+class _Badge(QWidget):
+    """The number of a step; a tick once it is done, a ring while it is at work."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.text, self.state = text, ""
+        self.setFixedSize(26, 26)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        rect = QRectF(3, 3, 20, 20)
+        edge = {"now": "accent", "done": "good"}.get(self.state, "line")
+        painter.setPen(QPen(color(edge), 1.6))
+        painter.setBrush(color("ground"))
+        painter.drawRoundedRect(rect, 5, 5)
+        if self.state == "done":
+            painter.setPen(QPen(color("good"), 2))
+            painter.drawPolyline([QPointF(8, 13), QPointF(12, 17), QPointF(18, 8)])
+        else:
+            draw_text(painter, rect, self.text, scaled_font(self.font(), 0.85, bold=True), color("text"),
+                      Qt.AlignmentFlag.AlignHCenter)
+        painter.end()

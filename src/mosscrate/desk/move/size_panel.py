@@ -1,0 +1,118 @@
+"""The partition that gets the new room: its size typed or chosen, and whether everything fits."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout
+
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import binary, exact, parse_size
+from mosscrate.desk.move.plan import Plan
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, clear, label
+
+
+class SizePanel(Panel):
+    """Shows the growing partition of a plan; `size_wanted` carries bytes, or None for all the room."""
+
+    size_wanted = pyqtSignal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.name = label(bold=True, scale=1.1)
+        self.about = label(style="muted", scale=0.88)
+        self.field = QLineEdit()
+        self.field.setAccessibleName("Size of the partition")
+        self.field.setPlaceholderText("4 GiB")
+        self.field.editingFinished.connect(self._typed)
+        self.stops = QComboBox()
+        self.stops.setAccessibleName("Sizes that matter")
+        self.stops.activated.connect(self._picked)
+        self.error = label(style="problem", scale=0.88, wraps=True)
+        self.facts = Facts()
+        self.fit_head = label("Fit", bold=True)
+        self.fit = QVBoxLayout()
+        self.fit.setSpacing(2)
+        for part in (self.name, self.about, self.field, self.stops, self.error, self.facts, self.fit_head):
+            self.column.addWidget(part)
+        self.column.addLayout(self.fit)
+        self.column.addStretch(1)
+        self.setMinimumWidth(200)
+        self.setMaximumWidth(250)
+        self._plan: Plan | None = None
+        self.show_plan(None)
+
+    def show_plan(self, plan: Plan | None, *, is_locked: bool = False) -> None:
+        """Follow a plan."""
+        self._plan = plan
+        layout = plan.forecast.layout if plan else None
+        index = plan.growing if plan else None
+        has_size = plan is not None and layout is not None and index is not None
+        for part in (self.field, self.stops, self.facts, self.fit_head):
+            part.setVisible(has_size)
+        self.error.hide()
+        clear(self.fit)
+        if plan is None or layout is None or index is None:
+            self.name.setText("New room")
+            self.about.setWordWrap(True)
+            self.about.setText("" if plan is None else "No partition grows in this plan.")
+            return
+        look = layout.partition(index)
+        self.name.setText(look.name)
+        self.about.setText("on the new card")
+        self.field.setText(binary(look.partition.length))
+        self.field.setToolTip(exact(look.partition.length))
+        self.field.setEnabled(not is_locked)
+        self.stops.setEnabled(not is_locked)
+        self.stops.clear()
+        self.stops.addItem("sizes that matter…")
+        self.stops.addItems([f"{binary(s.size)}, {s.name}" if s.name != binary(s.size) else s.name
+                             for s in plan.stops()])
+        volume = look.volume
+        self.facts.show_facts([
+            ("was", binary(plan.source_layout.partition(index).partition.length)),
+            ("file system", volume.kind.upper() if volume else ""),
+            ("cluster", binary(volume.block) if volume else ""), ("label", volume.label if volume else ""),
+            ("room for files", binary(volume.free or 0) if volume else ""), ("behind it", binary(layout.tail))])
+        for finding in _fits(plan):
+            self.fit.addWidget(FindingRow(finding))
+
+    def _typed(self) -> None:
+        if self._plan is None or not self.field.isModified():
+            return
+        self.field.setModified(False)
+        low, high = self._plan.bounds()
+        try:
+            size = parse_size(self.field.text())
+        except ValueError as error:
+            self._complain(str(error))
+            return
+        if not low <= size <= high:
+            self._complain(f"It can have {binary(low)} to {binary(high)} here.")
+            return
+        self.size_wanted.emit(size)
+
+    def _picked(self, number: int) -> None:
+        if self._plan is None or number == 0:
+            return
+        stops = self._plan.stops()
+        self.size_wanted.emit(None if number == len(stops) else stops[number - 1].size)
+
+    def _complain(self, sentence: str) -> None:
+        self.error.setText(sentence)
+        self.error.show()
+
+
+def _fits(plan: Plan) -> Iterator[Finding]:
+    layout, index = plan.forecast.layout, plan.growing
+    if layout is None or index is None:
+        return
+    look = layout.partition(index)
+    yield Finding(Severity.GOOD, "Files keep their place; only the table in front of them gets longer.")
+    if look.volume and look.volume.label:
+        yield Finding(Severity.GOOD, f"Label {look.volume.label} and serial number stay.")
+    if look.volume and look.partition.length >= look.volume.largest:
+        yield Finding(Severity.WARNING, f"It stops there: {look.volume.largest_because}.")
+    elif layout.tail < 1 << 20:
+        yield Finding(Severity.GOOD, "It fills the card.")

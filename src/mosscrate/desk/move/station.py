@@ -1,0 +1,351 @@
+"""Move: a card onto a larger one, from the choice to the result, on one page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+
+from mosscrate.core.contents import Layout
+from mosscrate.core.errors import Stopped
+from mosscrate.core.sheet import guard, running
+from mosscrate.core.sheet.job import Job as LoggedJob
+from mosscrate.core.sheet.sheet import save_sheet
+from mosscrate.core.sheet.steps import WriteImage
+from mosscrate.core.sizes import binary, duration
+from mosscrate.core.slots import Medium, Source
+from mosscrate.core.watch import Watch
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.move.chooser import MediumChooser
+from mosscrate.desk.move.guard_panel import GuardPanel
+from mosscrate.desk.move.plan import Plan, make_plan
+from mosscrate.desk.move.ribbons import Ribbons
+from mosscrate.desk.move.run_panel import RunPanel
+from mosscrate.desk.move.sheet_panel import SheetPanel
+from mosscrate.desk.move.size_panel import SizePanel
+from mosscrate.desk.shared.background import Job, Moment
+from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.panel import button, label, row
+
+NARROW = 1040
+
+
+@dataclass(frozen=True)
+class _Ready:
+    plan: Plan
+    checks: tuple[guard.Check, ...]
+
+
+class MoveStation(QWidget):
+    """Plans, rehearses and runs one move."""
+
+    look_wanted = pyqtSignal(object)             # Medium
+
+    def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model = model
+        self.source: Medium | None = None
+        self.target: Medium | None = None
+        self.plan: Plan | None = None
+        self.job: Job | None = None
+        self._checks: tuple[guard.Check, ...] = ()
+        self._asked = 0
+        self._offered: LoggedJob | None = None        # what can be taken back or finished from here
+        self._build()
+        model.media_changed.connect(self._show_choosers)
+        model.seen_changed.connect(self._on_seen)
+        model.crate_changed.connect(self._offer_unfinished)
+        self._show_choosers()
+        self._show_plan()
+
+    def choose_source(self, medium: Medium | None) -> None:
+        """Take a medium as source; the plan follows."""
+        self.source = medium
+        if medium and self.target and medium.key == self.target.key:
+            self.target = None
+        self._replan()
+
+    def choose_target(self, medium: Medium | None) -> None:
+        """Take a medium as target; the plan follows."""
+        self.target = medium
+        self._replan()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Qt: the size panel gives way on a small window."""
+        self.size_panel.setVisible(self.width() >= NARROW)
+        super().resizeEvent(event)
+
+    def _build(self) -> None:
+        self.title = label("Move a card onto a larger one", scale=1.5, bold=True)
+        self.subtitle = label("The source stays as it is. Nothing is written on the target until you run the sheet.",
+                              style="muted", scale=0.95)
+        self.subtitle.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.save_button = button("Save sheet…", self._save)
+        self.rehearse_button = button("Rehearse", self.rehearse,
+                                      tip="Run every step on a view of the target that is thrown away afterwards")
+        self.from_box = MediumChooser("Source", "choose what to move…")
+        self.to_box = MediumChooser("Target", "choose the new card…")
+        self.from_box.chosen.connect(self.choose_source)
+        self.to_box.chosen.connect(self.choose_target)
+        self.left, self.right = CoreView("left"), CoreView("right")
+        self.ribbons = Ribbons(self.left, self.right)
+        self.right.edge_moved.connect(self._drag)
+        self.right.edge_nudged.connect(lambda step: self._change(lambda plan: plan.nudged(step)))
+        self.right.chosen.connect(self.left.select)
+        self.left.chosen.connect(self.right.select)
+        self.size_panel = SizePanel()
+        self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
+        self.sheet_panel = SheetPanel()
+        self.sheet_panel.left_out.connect(
+            lambda step, is_out: self._change(lambda plan: plan.leaving_out(step, is_out=is_out)))
+        self.guard_panel = GuardPanel()
+        self.guard_panel.run_wanted.connect(self.run)
+        self.run_panel = RunPanel()
+        self.run_panel.stop_wanted.connect(self._stop)
+        self.run_panel.close_wanted.connect(self._close_run)
+        self.run_panel.look_wanted.connect(lambda: self.look_wanted.emit(self.target))
+        self.run_panel.back_wanted.connect(self._take_back)
+        self.run_panel.finish_wanted.connect(self._finish)
+        self.side = QStackedWidget()
+        self.side.addWidget(self.guard_panel)
+        self.side.addWidget(self.run_panel)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        words = QVBoxLayout()
+        words.setSpacing(2)
+        words.addWidget(self.title)
+        words.addWidget(self.subtitle)
+        head = QHBoxLayout()
+        head.addLayout(words, 1)
+        head.addLayout(row(self.save_button, self.rehearse_button))
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(0)
+        grid.setVerticalSpacing(8)
+        for column, (chooser, core) in ((0, (self.from_box, self.left)), (2, (self.to_box, self.right))):
+            grid.addWidget(chooser, 0, column)
+            grid.addWidget(core, 1, column)
+            grid.setColumnStretch(column, 4)
+        grid.addWidget(self.ribbons, 1, 1)
+        grid.setColumnStretch(1, 3)
+        grid.setRowStretch(1, 1)
+        upper = QHBoxLayout()
+        upper.setSpacing(14)
+        upper.addLayout(grid, 1)
+        upper.addWidget(self.size_panel)
+        lower = QHBoxLayout()
+        lower.setSpacing(12)
+        lower.addWidget(self.sheet_panel, 5)
+        lower.addWidget(self.side, 4)
+        for part in (self.sheet_panel, self.side):
+            part.setMinimumHeight(170)
+            part.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Expanding)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(20, 16, 20, 12)
+        whole.setSpacing(12)
+        whole.addLayout(head)
+        whole.addLayout(upper, 5)
+        whole.addLayout(lower, 3)
+
+    # planning
+
+    def _replan(self) -> None:
+        """Ask for a fresh plan; answers to older questions are dropped."""
+        self._asked += 1
+        self.plan, self._checks = None, ()
+        self._show_choosers()
+        self._show_plan()
+        source, target = self.source, self.target
+        a, b = self.model.layout_of(source), self.model.layout_of(target)
+        if source is None or target is None or a is None or b is None:
+            return
+        asked = self._asked
+        self.model.asker.ask(lambda: self._make(source, a, target, b),
+                             lambda ready: self._take_plan(asked, ready),
+                             lambda error: self.model.failed.emit(str(error)))
+
+    def _make(self, source: Medium, a: Layout, target: Medium, b: Layout) -> _Ready:
+        plan = make_plan(source, a, target, b, self.model.bench.crate)
+        assert plan.proposed.target is not None, "a move has a target"
+        return _Ready(plan, guard.inspect(target, plan.proposed.target, plan.proposed.source))
+
+    def _take_plan(self, asked: int, ready: _Ready) -> None:
+        if asked == self._asked and self.job is None:
+            self.plan, self._checks = ready.plan, ready.checks
+            self._show_plan()
+
+    def _change(self, edit: Callable[[Plan], Plan]) -> None:
+        if self.plan is not None and self.job is None:
+            self.plan = edit(self.plan)
+            self._show_plan()
+
+    def _drag(self, y: float) -> None:
+        height = self.right.column().height()
+        self._change(lambda plan: plan.with_size(plan.size_at(y, height)))
+
+    def _show_choosers(self) -> None:
+        media = self.model.media
+        self.from_box.show_media(media, self.source)
+        possible = [m for m in media if self.source is None or m.key != self.source.key]
+        blank = self.model.layout_of(self.target)
+        note = "to be written over" if blank and not blank.is_blank else ""
+        self.to_box.show_media([m for m in possible if m.source != Source.BACKUP], self.target, note=note)
+        is_idle = self.job is None
+        self.from_box.box.setEnabled(is_idle)
+        self.to_box.box.setEnabled(is_idle)
+
+    def _show_plan(self) -> None:
+        plan = self.plan
+        is_locked = self.job is not None
+        seen = plan.forecast if plan else None
+        source = self.source.name if self.source else "the source"
+        target = self.target.name if self.target else "the target"
+        self.left.show_layout(self.model.layout_of(self.source), source)
+        shown = seen.layout if seen and not seen.problems else self.model.layout_of(self.target)
+        self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None
+        self.right.show_layout(shown, f"{target} as it will be" if plan else target)
+        hint = "" if plan else "choose both ends" if not (self.source and self.target) else "planning…"
+        if seen and seen.problems:
+            hint = "it does not fit"
+        self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
+        self.size_panel.show_plan(plan, is_locked=is_locked)
+        self.sheet_panel.show_plan(plan, is_locked=is_locked)
+        can_run = plan is not None and seen is not None and not seen.problems and not is_locked
+        self.rehearse_button.setEnabled(can_run)
+        self.save_button.setEnabled(can_run)
+        if plan is None:
+            self.guard_panel.show_nothing()
+        else:
+            self.guard_panel.show_target(plan.target, self._checks, plan.losses, is_possible=can_run)
+
+    def _on_seen(self, key: str) -> None:
+        if self.job is None and self.side.currentWidget() is self.guard_panel \
+                and key in {m.key for m in (self.source, self.target) if m}:
+            self._replan()
+
+    # running
+
+    def rehearse(self) -> None:
+        """Go through the sheet on a copy-on-write view."""
+        if self.plan is None:
+            return
+        sheet, bench = self.plan.sheet, self.model.bench
+        self._start("Rehearsal", lambda watch: running.rehearse(sheet, bench, watch), self._rehearsed)
+
+    def run(self, tag: str) -> None:
+        """Run the sheet for real with the tag that was typed."""
+        if self.plan is None:
+            return
+        sheet, bench = self.plan.sheet, self.model.bench
+        self._start(f"Move onto {self.plan.target.name}",
+                    lambda watch: running.run(sheet, bench, watch, typed_tag=tag), self._ran)
+
+    def _start(self, title: str, work: Callable[[Watch], object], done: Callable[[object], None]) -> None:
+        keys = {m.key for m in (self.source, self.target) if m}
+        job = self.model.run(title, work, keys)
+        if job is None:
+            return
+        self.job = job
+        job.sampled.connect(self._follow)
+        job.done.connect(done)
+        job.failed.connect(self._failed)
+        self.run_panel.begin(title)
+        self.side.setCurrentWidget(self.run_panel)
+        self._show_choosers()
+        self._show_plan()
+        self.sheet_panel.show_step(0)
+
+    def _follow(self, moment: Moment) -> None:
+        self.run_panel.show_moment(moment)
+        p = moment.progress
+        if p is None or self.plan is None:
+            return
+        self.sheet_panel.show_step(p.step)
+        steps = self.plan.sheet.steps
+        is_writing = p.step < len(steps) and isinstance(steps[p.step], WriteImage)
+        self.right.show_reached(p.done if is_writing else None)
+
+    def _stop(self) -> None:
+        if self.job:
+            self.job.stop()
+            self.run_panel.show_stopping()
+
+    def _rehearsed(self, result: object) -> None:
+        assert isinstance(result, running.Result)
+        self._settle()
+        self.sheet_panel.show_step(None, [d.sentence for d in result.done])
+        self.run_panel.end("Rehearsed: it works", f"Every step went through in {duration(result.seconds)} on a view of "
+                           f"the target; {binary(result.scratch)} were held aside and dropped. Nothing was written.")
+
+    def _ran(self, result: object) -> None:
+        assert isinstance(result, running.Result)
+        self._settle()
+        self.sheet_panel.show_step(None, [d.sentence for d in result.done])
+        name = self.target.name if self.target else "The card"
+        proof = next((d.sentence for d in result.done if "equal by digest" in d.sentence), "")
+        self._offered = result.job
+        tag = self.target.tag if self.target and result.job else ""
+        self.run_panel.end(f"Done in {duration(result.seconds)}", f"{name} may be pulled. {proof}", can_look=True,
+                           undo_tag=tag)
+        self.model.said.emit(f"{name} is ready and may be pulled.")
+
+    def _failed(self, error: Exception) -> None:
+        self._settle()
+        title = "Stopped" if isinstance(error, Stopped) else "It could not be done"
+        style = "warning" if isinstance(error, Stopped) else "problem"
+        self.run_panel.end(title, str(error), style=style)
+
+    def _settle(self) -> None:
+        self.job = None
+        self.right.show_reached(None)
+        self._show_choosers()
+        self._show_plan()
+
+    def _close_run(self) -> None:
+        self._offered = None
+        self.side.setCurrentWidget(self.guard_panel)
+        self._replan()
+        self._offer_unfinished()
+
+    # taking back, finishing
+
+    def _offer_unfinished(self) -> None:
+        """A card that was left in the middle of a change is offered to be finished or restored."""
+        if self.job is not None or not self.model.unfinished:
+            return
+        logged = self.model.unfinished[0]
+        ref = logged.sheet.target
+        if ref is None or (self._offered and self._offered.id == logged.id):
+            return
+        self._offered = logged
+        self.run_panel.end(f"{ref.name} is in the middle of a change", logged.message or
+                           "The program or the card went away while it was written.", style="warning",
+                           undo_tag=ref.tag, can_finish=True)
+        self.side.setCurrentWidget(self.run_panel)
+
+    def _take_back(self, tag: str) -> None:
+        job, bench = self._offered, self.model.bench
+        if job is not None:
+            self._start("Take back", lambda watch: running.undo(job, bench, watch, typed_tag=tag), self._taken_back)
+
+    def _finish(self, tag: str) -> None:
+        job, bench = self._offered, self.model.bench
+        if job is not None:
+            self._start("Finish", lambda watch: running.finish(job, bench, watch, typed_tag=tag), self._ran)
+
+    def _taken_back(self, sentence: object) -> None:
+        self._offered = None
+        self._settle()
+        self.run_panel.end("Taken back", str(sentence))
+
+    def _save(self) -> None:
+        if self.plan is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Save the job sheet", str(Path.home() / "move.json"))
+        if name:
+            save_sheet(self.plan.sheet, Path(name))
+            self.model.said.emit(f"Saved. To run it from a shell: mosscrate sheet run {name} --tag {self.plan.target.tag}")

@@ -1,0 +1,182 @@
+"""Work beside the window: short questions in a pool, and long jobs that report.
+
+Reports of a job are sampled by a timer; the job never waits for the window, nor the window for it.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+
+from mosscrate.core.errors import MossError, Stopped
+from mosscrate.core.watch import Progress, Watch
+
+SAMPLE_MS = 100
+WINDOW_SECONDS = 3.0
+log = logging.getLogger(__name__)
+
+
+class _Answer(QObject):
+    ready = pyqtSignal(object)
+    failed = pyqtSignal(object)
+
+
+class _Question(QRunnable):
+    def __init__(self, ask: Callable[[], Any]) -> None:
+        super().__init__()
+        self.ask, self.answer = ask, _Answer()
+
+    def run(self) -> None:
+        try:
+            found = self.ask()
+        except MossError as error:
+            self._send(self.answer.failed, error)
+        except Exception as error:
+            log.exception("a question failed")
+            self._send(self.answer.failed, error)
+        else:
+            self._send(self.answer.ready, found)
+
+    def _send(self, signal: Any, value: object) -> None:  # noqa: ANN401 - a bound signal
+        try:
+            signal.emit(value)
+        except RuntimeError:                   # the window was closed meanwhile
+            log.debug("nobody waits for the answer any more")
+
+
+class Asker(QObject):
+    """Asks questions in a pool; the answers arrive on the window's thread."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = QThreadPool(self)
+        self._pool.setMaxThreadCount(2)
+        self._open: set[_Question] = set()
+
+    def ask(self, question: Callable[[], Any], then: Callable[[Any], None],
+            failed: Callable[[Exception], None]) -> None:
+        """Run `question` beside the window, then call one of the two on it."""
+        asked = _Question(question)
+        asked.setAutoDelete(False)
+        self._open.add(asked)
+        asked.answer.ready.connect(lambda found: self._close(asked, then, found))
+        asked.answer.failed.connect(lambda error: self._close(asked, failed, error))
+        self._pool.start(asked)
+
+    def wait(self) -> None:
+        """Until every question is answered; for closing."""
+        self._pool.waitForDone(5000)
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether every answer has arrived."""
+        return not self._open
+
+    def _close(self, asked: _Question, then: Callable[[Any], None], value: Any) -> None:  # noqa: ANN401
+        self._open.discard(asked)
+        then(value)
+
+
+@dataclass(frozen=True)
+class Moment:
+    """A running job at one moment; `remaining` in seconds for the phase, None while it cannot be told."""
+
+    progress: Progress | None
+    seconds: float
+    rate: float
+    remaining: float | None
+    rates: tuple[float, ...] = ()
+
+
+@dataclass
+class _Meter:
+    """Smooths the rate over the last seconds of one phase."""
+
+    samples: deque[tuple[float, int]] = field(default_factory=deque)
+    phase: str = ""
+    rates: list[float] = field(default_factory=list)
+
+    def moment(self, progress: Progress | None, begun: float) -> Moment:
+        now = time.monotonic()
+        if progress is None:
+            return Moment(None, now - begun, 0.0, None, tuple(self.rates))
+        if progress.phase != self.phase or (self.samples and progress.done < self.samples[-1][1]):
+            self.phase = progress.phase
+            self.samples.clear()
+        self.samples.append((now, progress.done))
+        while self.samples[-1][0] - self.samples[0][0] > WINDOW_SECONDS:
+            self.samples.popleft()
+        span, moved = now - self.samples[0][0], progress.done - self.samples[0][1]
+        rate = moved / span if span > 0 else 0.0
+        self.rates.append(rate)
+        left = (progress.total - progress.done) / rate if progress.total and rate else None
+        return Moment(progress, now - begun, rate, left, tuple(self.rates))
+
+
+class Job(QObject):
+    """One long job on a thread of its own."""
+
+    sampled = pyqtSignal(object)          # Moment
+    done = pyqtSignal(object)             # what the function returned
+    failed = pyqtSignal(object)           # the exception, Stopped included
+    ended = pyqtSignal()
+    _finished = pyqtSignal(object, object)
+
+    def __init__(self, title: str, work: Callable[[Watch], Any], parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.title = title
+        self._work, self._stop = work, threading.Event()
+        self._latest: Progress | None = None
+        self._meter, self._begun = _Meter(), time.monotonic()
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self._sample)
+        self._finished.connect(self._end)
+        self._thread = threading.Thread(target=self._run, name=title, daemon=True)
+
+    def start(self) -> None:
+        """Begin; signals arrive on the window's thread."""
+        self._timer.start(SAMPLE_MS)
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Ask it to stop between two blocks."""
+        self._stop.set()
+
+    @property
+    def is_stopping(self) -> bool:
+        """Whether it was asked to stop."""
+        return self._stop.is_set()
+
+    def _run(self) -> None:
+        watch = Watch(self._note, self._stop.is_set)
+        try:
+            result = self._work(watch)
+        except (MossError, Stopped) as error:
+            self._finished.emit(None, error)
+        except Exception as error:
+            log.exception("the job “%s” failed", self.title)
+            self._finished.emit(None, error)
+        else:
+            self._finished.emit(result, None)
+
+    def _note(self, progress: Progress) -> None:
+        self._latest = progress
+
+    def _sample(self) -> None:
+        self.sampled.emit(self._meter.moment(self._latest, self._begun))
+
+    def _end(self, result: object, error: Exception | None) -> None:
+        self._timer.stop()
+        self._sample()
+        if error is None:
+            self.done.emit(result)
+        else:
+            self.failed.emit(error)
+        self.ended.emit()

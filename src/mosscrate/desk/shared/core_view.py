@@ -1,0 +1,302 @@
+"""A medium as a core sample: an upright column, first sector on top, partitions as strata."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from mosscrate.core.contents import Layout
+from mosscrate.core.findings import Severity
+from mosscrate.core.sizes import binary, exact
+from mosscrate.desk.shared.painting import (
+    draw_focus,
+    draw_text,
+    free_brush,
+    mixed,
+    ragged_fill,
+    role_brush,
+    scaled_font,
+)
+from mosscrate.desk.shared.strata import Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
+from mosscrate.desk.theme import Look, color
+
+RULER = 78
+GRIP = 7.0
+_MARKS = {Severity.WARNING: "!", Severity.PROBLEM: "✗", Severity.NOTE: "i"}
+
+
+class CoreView(QWidget):
+    """Shows one layout; a stratum can be chosen, and the edge of one may be dragged.
+
+    `ruler` is "left", "right" or "" for none.
+    """
+
+    chosen = pyqtSignal(int)               # index of a partition
+    edge_moved = pyqtSignal(float)         # where the handle was dragged to, in pixels from the column's top
+    edge_nudged = pyqtSignal(int)          # -1 or +1 by the keyboard
+    edge_released = pyqtSignal()
+
+    def __init__(self, ruler: str = "left", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumSize(150, 180)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.ruler = ruler
+        self.selected: int | None = None
+        self.handle: int | None = None           # partition whose lower edge can be dragged
+        self.reached: int | None = None          # bytes a running job has come to
+        self.layout_shown: Layout | None = None
+        self._placed: tuple[Stratum, ...] = ()
+        self._is_dragging = False
+
+    def show_layout(self, layout: Layout | None, name: str) -> None:
+        """Draw another layout; `name` is said to people who hear the screen."""
+        self.layout_shown = layout
+        self.setAccessibleName(f"Core of {name}")
+        self._place()
+        indexes = [s.index for s in self._placed if s.index is not None]
+        if self.selected not in indexes:
+            self.selected = indexes[-1] if indexes else None
+        self._describe()
+        self.update()
+
+    def select(self, index: int | None) -> None:
+        """Choose a partition without telling anybody."""
+        self.selected = index
+        self._describe()
+        self.update()
+
+    def show_reached(self, offset: int | None) -> None:
+        """How far a running job has come, in bytes."""
+        self.reached = offset
+        self.update()
+
+    def placed(self) -> tuple[Stratum, ...]:
+        """The strata with their places in this widget's pixels."""
+        return self._placed
+
+    def column(self) -> QRectF:
+        """The column itself, without the ruler."""
+        left = RULER if self.ruler == "left" else 0
+        right = RULER if self.ruler == "right" else 0
+        return QRectF(left + 1, 1, self.width() - left - right - 2, self.height() - 2)
+
+    def stratum_rect(self, stratum: Stratum) -> QRectF:
+        """Where a stratum is drawn."""
+        column = self.column()
+        return QRectF(column.left(), column.top() + stratum.top, column.width(), stratum.height)
+
+    def resizeEvent(self, event: object) -> None:
+        """Qt: the strata follow the height."""
+        self._place()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Qt: draw what `_place` has laid out."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        column = self.column()
+        outline = QPainterPath()
+        outline.addRoundedRect(column, 10, 10)
+        painter.fillPath(outline, color("panel"))
+        painter.save()
+        painter.setClipPath(outline)
+        for stratum in self._placed:
+            self._draw(painter, stratum)
+        painter.restore()
+        painter.setPen(QPen(color("line"), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(outline)
+        if self.reached is not None:
+            self._draw_reached(painter)
+        self._draw_ruler(painter)
+        self._draw_handle(painter)
+        if self.hasFocus():
+            chosen = next((s for s in self._placed if s.index == self.selected and s.index is not None), None)
+            draw_focus(painter, self.stratum_rect(chosen) if chosen else column, 4)
+        painter.end()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Qt: up and down choose; with Alt, or left and right, the edge moves."""
+        if event is None:
+            return
+        key, with_alt = event.key(), bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(key))
+        if step is None:
+            super().keyPressEvent(event)
+        elif self.handle is not None and (with_alt or key in (Qt.Key.Key_Left, Qt.Key.Key_Right)):
+            self.edge_nudged.emit(step)
+        else:
+            self._step(step)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Qt: choose a stratum, or take hold of the edge."""
+        if event is None:
+            return
+        y = event.position().y() - self.column().top()
+        if self._is_on_handle(event.position()):
+            self._is_dragging = True
+        elif (hit := stratum_at(self._placed, y)) and hit.index is not None:
+            self._choose(hit.index)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Qt: drag the edge, or tell exact bytes."""
+        if event is None:
+            return
+        y = event.position().y() - self.column().top()
+        if self._is_dragging:
+            self.edge_moved.emit(y)
+            return
+        is_over = self._is_on_handle(event.position())
+        self.setCursor(Qt.CursorShape.SizeVerCursor if is_over else Qt.CursorShape.ArrowCursor)
+        hit = stratum_at(self._placed, y)
+        if hit and hit.kind != StratumKind.MAP:
+            QToolTip.showText(event.globalPosition().toPoint(),
+                              f"{hit.name}: {exact(hit.length)}, from byte {hit.start:,}\n{hit.line}", self)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Qt: let go of the edge."""
+        if self._is_dragging:
+            self._is_dragging = False
+            self.edge_released.emit()
+
+    def _place(self) -> None:
+        if self.layout_shown is None:
+            self._placed = ()
+        else:
+            self._placed = lay_out(strata_of(self.layout_shown), self.column().height(),
+                                   header=header_of(self.layout_shown))
+
+    def _choose(self, index: int) -> None:
+        self.selected = index
+        self._describe()
+        self.update()
+        self.chosen.emit(index)
+
+    def _step(self, step: int) -> None:
+        indexes = [s.index for s in self._placed if s.index is not None]
+        if indexes:
+            at = indexes.index(self.selected) + step if self.selected in indexes else 0
+            self._choose(indexes[max(0, min(at, len(indexes) - 1))])
+
+    def _describe(self) -> None:
+        chosen = next((s for s in self._placed if s.index is not None and s.index == self.selected), None)
+        self.setAccessibleDescription(chosen.sentence if chosen else "nothing chosen")
+
+    def _draw(self, painter: QPainter, stratum: Stratum) -> None:
+        rect = self.stratum_rect(stratum)
+        if stratum.kind == StratumKind.MAP:
+            painter.fillRect(rect, color("raised"))
+            draw_text(painter, rect.adjusted(12, 0, -8, 0), stratum.name, scaled_font(self.font(), 0.82), color("muted"))
+            return
+        if stratum.kind == StratumKind.FREE:
+            painter.fillRect(rect, color("ground"))
+            painter.fillRect(rect, free_brush())
+        else:
+            base = Look.now.role(stratum.role)
+            painter.fillRect(rect, mixed(base, color("panel"), 0.38))
+            if stratum.fill:
+                filled = ragged_fill(rect, stratum.fill)
+                painter.fillPath(filled, base)
+                painter.fillPath(filled, role_brush(stratum.role))
+        painter.setPen(QPen(color("ground"), 1))
+        painter.drawLine(rect.bottomLeft(), rect.bottomRight())
+        if stratum.index is not None and stratum.index == self.selected:
+            painter.fillRect(QRectF(rect.left(), rect.top(), 4, rect.height()), color("text"))
+        self._draw_words(painter, stratum, rect)
+
+    def _draw_words(self, painter: QPainter, stratum: Stratum, rect: QRectF) -> None:
+        bold, mono = scaled_font(self.font(), 1.0, bold=True), scaled_font(self.font(), 0.92, mono=True)
+        small = scaled_font(self.font(), 0.86)
+        line_height = QFontMetricsF(bold).height()
+        if rect.height() < line_height * 0.9:
+            return
+        inner = rect.adjusted(14, 0, -12, 0)
+        has_second = rect.height() >= line_height * 2.15 and bool(stratum.line)
+        block = line_height * (2.0 if has_second else 1.0)
+        top = inner.top() + min((inner.height() - block) / 2, 16 if stratum.kind != StratumKind.FREE else 1e9)
+        size = binary(stratum.length)
+        size_width = QFontMetricsF(mono).horizontalAdvance(size) + 8
+        mark = _MARKS.get(stratum.severity) if stratum.severity else None
+        mark_width = 22.0 if mark else 0.0
+        first = QRectF(inner.left(), top, inner.width() - size_width - mark_width, line_height)
+        ink = color("text") if stratum.kind == StratumKind.PARTITION else color("muted")
+        self._draw_plate(painter, first, stratum, bold, small, size, mono, has_second=has_second)
+        draw_text(painter, first, stratum.name, bold, ink)
+        right = QRectF(inner.right() - size_width, top, size_width, line_height)
+        draw_text(painter, right, size, mono, ink, Qt.AlignmentFlag.AlignRight)
+        if has_second:
+            second = QRectF(inner.left(), top + line_height, inner.width(), line_height)
+            draw_text(painter, second, stratum.line, small, ink)
+        if mark and stratum.severity:
+            center = QPointF(right.left() - 12, right.center().y())
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(Look.now.severity(stratum.severity))
+            painter.drawEllipse(center, 8.5, 8.5)
+            draw_text(painter, QRectF(center.x() - 8, center.y() - 9, 16, 18), mark, small, color("ground"),
+                      Qt.AlignmentFlag.AlignHCenter)
+
+    def _draw_plate(self, painter: QPainter, first: QRectF, stratum: Stratum, bold: object, small: object,
+                    size: str, mono: object, *, has_second: bool) -> None:
+        """A quiet plate behind words that stand on a texture."""
+        if not stratum.fill:
+            return
+        plate = QColor(color("ground"))
+        plate.setAlpha(120 if Look.now.name == "dark" else 150)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(plate)
+        column = self.column()
+        height = first.height() * (2.0 if has_second else 1.0)
+        painter.drawRoundedRect(QRectF(column.left() + 8, first.top() - 2, column.width() - 14, height + 4), 5, 5)
+
+    def _draw_reached(self, painter: QPainter) -> None:
+        column = self.column()
+        y = column.top() + y_of(self._placed, self.reached or 0)
+        veil = QColor(color("ground"))
+        veil.setAlpha(150)
+        painter.fillRect(QRectF(column.left(), y, column.width(), column.bottom() - y), veil)
+        painter.setPen(QPen(color("accent"), 2.4))
+        painter.drawLine(QPointF(column.left(), y), QPointF(column.right(), y))
+
+    def _draw_ruler(self, painter: QPainter) -> None:
+        if not self.ruler or not self._placed:
+            return
+        column, font = self.column(), scaled_font(self.font(), 0.78, mono=True)
+        x = 0.0 if self.ruler == "left" else column.right() + 10
+        tick = column.left() - 6 if self.ruler == "left" else column.right() + 3
+        ends = [(s.top, s.start) for s in self._placed if s.kind != StratumKind.MAP]
+        ends.append((self._placed[-1].bottom, self.layout_shown.size if self.layout_shown else 0))
+        last = -100.0
+        for top, offset in ends:
+            y = min(max(column.top() + top, 8.0), self.height() - 8.0)
+            painter.setPen(QPen(color("line"), 1))
+            painter.drawLine(QPointF(tick, y), QPointF(tick + 4, y))
+            if y - last < 14:
+                continue
+            last = y
+            side = Qt.AlignmentFlag.AlignRight if self.ruler == "left" else Qt.AlignmentFlag.AlignLeft
+            draw_text(painter, QRectF(x, y - 8, RULER - 12, 16), binary(offset), font, color("muted"), side)
+
+    def _draw_handle(self, painter: QPainter) -> None:
+        rect = self._handle_rect()
+        if rect is not None:
+            painter.setPen(QPen(color("ground"), 1))
+            painter.setBrush(color("text"))
+            painter.drawRoundedRect(rect, 5, 5)
+            painter.setPen(QPen(color("ground"), 1.2))
+            for k in (-4, 0, 4):
+                x = rect.center().x() + k
+                painter.drawLine(QPointF(x, rect.top() + 3), QPointF(x, rect.bottom() - 3))
+
+    def _handle_rect(self) -> QRectF | None:
+        stratum = next((s for s in self._placed if s.index is not None and s.index == self.handle), None)
+        if stratum is None:
+            return None
+        rect = self.stratum_rect(stratum)
+        y = min(rect.bottom(), self.column().bottom() - 6)
+        return QRectF(rect.center().x() - 24, y - 5, 48, 11)
+
+    def _is_on_handle(self, point: QPointF) -> bool:
+        rect = self._handle_rect()
+        return rect is not None and rect.adjusted(-20, -GRIP, 20, GRIP).contains(point)

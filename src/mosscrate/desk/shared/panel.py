@@ -1,0 +1,141 @@
+"""Small building blocks: panels, labels, buttons, rows of facts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.desk.shared.painting import scaled_font
+
+_MARKS = {Severity.GOOD: "✓", Severity.NOTE: "i", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
+_STYLES = {Severity.GOOD: "good", Severity.NOTE: "muted", Severity.WARNING: "warning", Severity.PROBLEM: "problem"}
+
+
+class Panel(QFrame):
+    """A raised area with a column of contents."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("panel", True)
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(14, 12, 14, 12)
+        self.column.setSpacing(6)
+
+
+def label(text: str = "", *, style: str = "", scale: float = 1.0, bold: bool = False, mono: bool = False,
+          wraps: bool = False) -> QLabel:
+    """A label; `style` is "", "muted", "warning", "problem" or "good"."""
+    made = QLabel(text)
+    made.setFont(scaled_font(made.font(), scale, bold=bold, mono=mono))
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    if style:
+        made.setProperty(style, True)
+    if wraps:
+        made.setWordWrap(True)
+        made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
+    return made
+
+
+def restyle(widget: QWidget, style: str) -> None:
+    """Give a label another style, or none."""
+    for name in ("muted", "warning", "problem", "good"):
+        widget.setProperty(name, name == style)
+    if shape := widget.style():
+        shape.unpolish(widget)
+        shape.polish(widget)
+
+
+def button(text: str, act: Callable[[], object], *, style: str = "", tip: str = "") -> QPushButton:
+    """A button; `style` is "", "primary" or "quiet"."""
+    made = QPushButton(text)
+    if style:
+        made.setProperty(style, True)
+    if tip:
+        made.setToolTip(tip)
+    made.setAutoDefault(False)
+    made.clicked.connect(lambda _checked: act())
+    return made
+
+
+def row(*parts: QWidget | int | None, spacing: int = 8) -> QHBoxLayout:
+    """Widgets beside each other; a number is a fixed gap, None takes the room that is left."""
+    made = QHBoxLayout()
+    made.setSpacing(spacing)
+    for part in parts:
+        if part is None:
+            made.addStretch(1)
+        elif isinstance(part, int):
+            made.addSpacing(part)
+        else:
+            made.addWidget(part)
+    return made
+
+
+def clear(layout: QLayout) -> None:
+    """Remove everything from a layout."""
+    while layout.count():
+        item = layout.takeAt(0)
+        if item is None:
+            continue
+        if widget := item.widget():
+            widget.hide()
+            widget.setParent(None)
+            widget.deleteLater()
+        elif inner := item.layout():
+            clear(inner)
+
+
+class Facts(QWidget):
+    """Names on the left, values on the right."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setVerticalSpacing(5)
+        self._grid.setColumnStretch(1, 1)
+
+    def show_facts(self, facts: Iterable[tuple[str, str]]) -> None:
+        """Exchange all rows."""
+        clear(self._grid)
+        for number, (name, value) in enumerate(facts):
+            self._grid.addWidget(label(name, style="muted", scale=0.9), number, 0)
+            shown = label(value, scale=0.9)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            shown.setToolTip(value)
+            shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            shown.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            self._grid.addWidget(shown, number, 1)
+
+
+class FindingRow(QWidget):
+    """One finding: a mark, the sentence, what can be done."""
+
+    def __init__(self, finding: Finding) -> None:
+        super().__init__()
+        column = QVBoxLayout()
+        column.setSpacing(1)
+        column.addWidget(label(finding.sentence, scale=0.94, wraps=True))
+        if finding.remedy:
+            column.addWidget(label(finding.remedy, style="muted", scale=0.86, wraps=True))
+        mark = label(_MARKS[finding.severity], style=_STYLES[finding.severity], bold=True)
+        mark.setFixedWidth(14)
+        mark.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignHCenter)
+        line = QHBoxLayout(self)
+        line.setContentsMargins(0, 2, 0, 2)
+        line.addWidget(mark, 0, Qt.AlignmentFlag.AlignTop)
+        line.addLayout(column, 1)
+        self.setAccessibleName(f"{finding.severity}: {finding.sentence}")

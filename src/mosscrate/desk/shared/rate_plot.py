@@ -1,0 +1,63 @@
+"""The rate of a running job over time."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from mosscrate.core.sizes import rate
+from mosscrate.desk.shared.painting import draw_text, scaled_font
+from mosscrate.desk.theme import color
+
+COLUMNS = 240
+
+
+class RatePlot(QWidget):
+    """An area from the first second on; the highest rate is written beside its line."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setMinimumSize(180, 54)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("Rate over time")
+        self._rates: tuple[float, ...] = ()
+
+    def show_rates(self, rates: tuple[float, ...]) -> None:
+        """Draw these, oldest first, in bytes a second."""
+        self._rates = _thinned(rates)
+        self.setAccessibleDescription(f"now {rate(rates[-1])}" if rates else "nothing yet")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Qt: draw."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = QRectF(self.rect()).adjusted(1, 14, -1, -2)
+        painter.setPen(QPen(color("line"), 1))
+        painter.drawLine(area.bottomLeft(), area.bottomRight())
+        highest = max(self._rates, default=0.0)
+        if highest > 0:
+            step = area.width() / max(1, len(self._rates) - 1)
+            points = [QPointF(area.left() + k * step, area.bottom() - area.height() * r / highest)
+                      for k, r in enumerate(self._rates)]
+            line = QPainterPath(points[0])
+            for point in points[1:]:
+                line.lineTo(point)
+            filled = QPainterPath(line)
+            filled.lineTo(area.bottomRight())
+            filled.lineTo(area.bottomLeft())
+            tint = QColor(color("accent"))
+            tint.setAlpha(60)
+            painter.fillPath(filled, tint)
+            painter.setPen(QPen(color("accent"), 1.6))
+            painter.drawPath(line)
+            draw_text(painter, QRectF(0, 0, self.width(), 13), f"highest {rate(highest)}",
+                      scaled_font(self.font(), 0.78), color("muted"), Qt.AlignmentFlag.AlignRight)
+        painter.end()
+
+
+def _thinned(rates: tuple[float, ...]) -> tuple[float, ...]:
+    """At most COLUMNS values, each the mean of its stretch."""
+    width = -(-len(rates) // COLUMNS) if rates else 1
+    return tuple(sum(rates[k:k + width]) / len(rates[k:k + width]) for k in range(0, len(rates), width))

@@ -1,0 +1,103 @@
+"""Pictures of every main view, from the demo bench: `./moss shots [FOLDER]`."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtWidgets import QApplication
+
+from mosscrate.core.slots import Medium
+from mosscrate.demo.cards import bench_at
+from mosscrate.desk import theme
+from mosscrate.desk.app import make_application
+from mosscrate.desk.window import KEEP, LOOK, MOVE, MainWindow
+
+
+class Photographer:
+    """Drives a real window through its widgets and takes pictures."""
+
+    def __init__(self, folder: Path, bench_folder: Path, *, theme_name: str = "dark") -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        self.app = QApplication.instance() or make_application(["shots"], theme_name)
+        assert isinstance(self.app, QApplication), "a window needs a graphical application"
+        theme.apply(self.app, theme.wanted_theme(theme_name))
+        self.window = MainWindow(bench_at(bench_folder))
+        self.window.resize(1280, 800)
+        self.window.show()
+        self.settle()
+
+    def settle(self, ready: Callable[[], bool] | None = None, seconds: float = 30.0) -> None:
+        """Let the window work until it is idle (and `ready`)."""
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            self.app.processEvents()
+            time.sleep(0.01)
+            if self.window.model.asker.is_idle and (ready is None or ready()):
+                break
+        for _ in range(5):
+            self.app.processEvents()
+
+    def take(self, name: str) -> None:
+        """Save what the window shows."""
+        self.window.grab().save(str(self.folder / f"{name}.png"))
+
+
+def main() -> None:
+    """Make docs/screenshots anew."""
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path("docs/screenshots")
+    with tempfile.TemporaryDirectory(prefix="mosscrate-shots-") as bench:
+        journey(Photographer(folder, Path(bench)))
+        light = Photographer(folder, Path(bench), theme_name="light")
+        light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
+        light.settle()
+        light.take("look-light")
+        light.window.close()
+
+
+def journey(p: Photographer) -> None:
+    """The migration, station by station."""
+    w = p.window
+    w.model.select(_medium(w, "Pipkin bench card"))
+    p.settle()
+    w.look.files.tree.expandToDepth(0)
+    p.take("look")
+    w.go_to(KEEP)
+    p.settle()
+    p.take("keep")
+    w.go_to(MOVE)
+    w.move_.choose_source(_medium(w, "Pipkin bench card"))
+    w.move_.choose_target(_medium(w, "New 8 GB card"))
+    p.settle(lambda: w.move_.plan is not None)
+    p.take("move")
+    w.move_.rehearse()
+    p.settle(lambda: w.move_.job is None)
+    w.move_.run_panel.close_button.click()
+    p.settle(lambda: w.move_.plan is not None)
+    entry = w.move_.guard_panel.entry
+    entry.field.setText(_medium(w, "New 8 GB card").tag)
+    entry.buttons[0].click()
+    p.settle(lambda: w.move_.job is None or w.move_.run_panel.bar.value() > 300)
+    p.take("move-running")
+    p.settle(lambda: w.move_.job is None)
+    p.settle()
+    p.take("move-done")
+    w.move_.run_panel.look_button.click()
+    p.settle()
+    assert w.stack.currentIndex() == LOOK
+    w.close()
+
+
+def _medium(window: MainWindow, name: str) -> Medium:
+    return next(m for m in window.model.media if m.name == name)
+
+
+if __name__ == "__main__":
+    main()

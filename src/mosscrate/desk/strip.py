@@ -1,0 +1,68 @@
+"""The strip at the bottom: what runs, what was said last."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy
+
+from mosscrate.core.sizes import duration, rate
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.shared.background import Job, Moment
+from mosscrate.desk.shared.panel import button, label, restyle
+
+
+class Strip(QFrame):
+    """Follows the newest running job; a sentence stays until the next one."""
+
+    def __init__(self, model: BenchModel) -> None:
+        super().__init__()
+        self.model = model
+        self.words = label(style="muted", scale=0.92)
+        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.bar.setFixedSize(170, 8)
+        self.bar.setRange(0, 1000)
+        self.stop_button = button("Stop", self._stop, style="quiet")
+        line = QHBoxLayout(self)
+        line.setContentsMargins(20, 4, 20, 6)
+        line.addWidget(self.words, 1)
+        line.addWidget(self.bar)
+        line.addWidget(self.stop_button)
+        self._job: Job | None = None
+        self._quiet = QTimer(self)
+        self._quiet.setSingleShot(True)
+        self._quiet.timeout.connect(lambda: self._say("Nothing is running.", "muted"))
+        model.jobs_changed.connect(self._follow)
+        model.said.connect(lambda text: self._say(text, "good"))
+        model.failed.connect(lambda text: self._say(text, "problem"))
+        self._follow()
+        self._say("Nothing is running.", "muted")
+
+    def _follow(self) -> None:
+        job = self.model.jobs[-1] if self.model.jobs else None
+        self.bar.setVisible(job is not None)
+        self.stop_button.setVisible(job is not None)
+        if job is not None and job is not self._job:
+            self._quiet.stop()
+            job.sampled.connect(lambda moment: self._show(job, moment))
+        self._job = job
+
+    def _show(self, job: Job, moment: Moment) -> None:
+        p = moment.progress
+        if p is None or job is not self._job:
+            return
+        left = f", about {duration(moment.remaining)} left in this phase" if moment.remaining is not None else ""
+        restyle(self.words, "")
+        self.words.setText(f"{job.title}. {p.phase}, {rate(moment.rate)}{left}")
+        self.bar.setValue(round(1000 * p.done / p.total) if p.total else 0)
+
+    def _say(self, text: str, style: str) -> None:
+        restyle(self.words, style)
+        self.words.setText(text)
+        self.words.setToolTip(text)
+        self._quiet.start(20_000)
+
+    def _stop(self) -> None:
+        if self._job:
+            self._job.stop()
