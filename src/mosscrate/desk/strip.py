@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
 
 from mosscrate.core.sizes import duration, rate
 from mosscrate.desk.bench_model import BenchModel
@@ -17,8 +17,7 @@ class Strip(QFrame):
     def __init__(self, model: BenchModel) -> None:
         super().__init__()
         self.model = model
-        self.words = label(style="muted", scale=0.92)
-        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.words = label(style="muted", scale=0.92, elides=True)
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
         self.bar.setFixedSize(170, 8)
@@ -52,9 +51,10 @@ class Strip(QFrame):
         p = moment.progress
         if p is None or job is not self._job:
             return
+        speed = f", {rate(moment.rate)}" if moment.rate else ""
         left = f", about {duration(moment.remaining)} left in this phase" if moment.remaining is not None else ""
         restyle(self.words, "")
-        self.words.setText(f"{job.title}. {p.phase}, {rate(moment.rate)}{left}")
+        self.words.setText(f"{job.title}. {p.phase}{speed}{left}")
         self.bar.setValue(round(1000 * p.done / p.total) if p.total else 0)
 
     def _say(self, text: str, style: str) -> None:

@@ -52,12 +52,14 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(whole)
         self.setMinimumSize(QSize(880, 560))
         self.look.move_wanted.connect(self._start_move)
+        self.look.grow_wanted.connect(self._start_growing)
         self.keep.put_back_wanted.connect(self._start_move)
         self.keep.look_wanted.connect(self._look_at)
         self.move_.look_wanted.connect(self._look_at)
         self._add_shortcuts()
         self._restore()
         self.go_to(LOOK)
+        self.look.shelf.setFocus()
         self.model.start()
 
     def go_to(self, number: int) -> None:
@@ -108,6 +110,10 @@ class MainWindow(QMainWindow):
 
     def _start_move(self, medium: Medium) -> None:
         self.move_.choose_source(medium)
+        self.go_to(MOVE)
+
+    def _start_growing(self, medium: Medium) -> None:
+        self.move_.choose_in_place(medium)
         self.go_to(MOVE)
 
     def _look_at(self, medium: Medium | None) -> None:

@@ -42,12 +42,12 @@ def kind_of(entry: Entry) -> FileKind:
     ending = name.rpartition(".")[2] if "." in name else ""
     if name in _FIRMWARE_NAMES:
         return FileKind.FIRMWARE
+    if SYSTEM_FOLDERS & set(folders) and ending in ("zip", "7z", "bin", "img"):
+        return FileKind.ROM
     if ending in _BY_ENDING:
         return _BY_ENDING[ending]
     if _SAVE_FOLDERS & set(folders):
         return FileKind.SAVE
-    if SYSTEM_FOLDERS & set(folders) and ending in ("zip", "7z", "bin", "img"):
-        return FileKind.ROM
     return FileKind.OTHER
 
 

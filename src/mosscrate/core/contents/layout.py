@@ -74,13 +74,20 @@ class Layout:
     @property
     def unallocated(self) -> tuple[Extent, ...]:
         """Room that belongs to no partition."""
-        if self.map_kind == MapKind.NONE:
+        if self.map_kind == MapKind.NONE or self.is_closed:
             return ()
         return unallocated(tuple(p.partition for p in self.partitions), self.size, first=self.sector)
 
     @property
+    def is_closed(self) -> bool:
+        """Whether its map is of a family that is recognised but not opened yet."""
+        return self.map_kind not in (MapKind.NONE, MapKind.MBR) and not self.partitions
+
+    @property
     def tail(self) -> int:
         """Bytes behind the last partition."""
+        if self.is_closed:
+            return 0
         return self.size - max((p.partition.end for p in self.partitions), default=self.sector)
 
     @property

@@ -109,6 +109,7 @@ def _grown(layout: Layout, index: int, size: int | None) -> Layout:
     if length <= look.volume.size:
         raise FitError(f"{look.name} has {binary(look.volume.size)} and cannot grow to {binary(length)}.")
     volume = replace(look.volume, size=length)
+    layout = replace(layout, findings=())
     return layout.with_partition(replace(look, partition=replace(look.partition, length=length), volume=volume))
 
 

@@ -9,7 +9,6 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup, Crate
 from mosscrate.core.errors import MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps import MapKind
 from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind
@@ -20,7 +19,7 @@ def what_would_be_lost(medium: Medium, layout: Layout, crate: Crate) -> tuple[Fi
     closed = [p.name for p in layout.partitions if p.volume and p.volume.used is None]
     unknown = [p.name if p.index else "What is on this card" for p in layout.partitions
                if p.role == Role.UNKNOWN and not layout.is_blank]
-    if not layout.partitions and layout.map_kind not in (MapKind.MBR, MapKind.NONE):
+    if layout.is_closed:
         unknown = ["What is on this card"]
     if not layout.files and not closed and not unknown:
         return (Finding(Severity.GOOD, "Nothing is on it that could be lost."),)

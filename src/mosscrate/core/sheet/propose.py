@@ -32,6 +32,20 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
     return JobSheet(tuple(steps), reference(source), reference(target))
 
 
+def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
+    """Give a card's unused room to its last partition, in place; keep it first unless it is kept.
+
+    Raises MediumError where it cannot be read.
+    """
+    steps: list[Step] = []
+    if any(f.severity == "warning" for f in what_would_be_lost(medium, layout, crate)):
+        steps.append(KeepCard(Which.TARGET))
+    last = layout.last()
+    if last is not None:
+        steps.append(GrowPartition(last.index))
+    return JobSheet((*steps, Eject()), None, reference(medium))
+
+
 def _growth(source: Layout, target: Layout) -> GrowPartition | None:
     try:
         written = after(WriteImage(), source, target)

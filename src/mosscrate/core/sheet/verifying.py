@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -44,17 +45,16 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     differences: list[str] = []
     if (old.kind, old.id) != (new.kind, new.id) or old.origin[:BOOT_CODE] != new.origin[:BOOT_CODE]:
         differences.append("the partition map's boot code or disk id")
-    total = sum(p.length for p in old.partitions)
     files = done = 0
+    meter = _Meter(watch)
     for partition in old.partitions:
         twin = next((p for p in new.partitions if p.index == partition.index), None)
         if twin is None or twin.start != partition.start:
             differences.append(f"partition {partition.index}, which is not where it was")
             continue
-        compared, count = _partition(source, target, partition, twin, watch)
+        compared, count = _partition(source, target, partition, twin, meter)
         differences += compared
         files, done = files + count, done + partition.length
-        watch.progress("Comparing", done, total)
     if old.kind == MapKind.NONE and not old.partitions:
         differences.append("everything: the source has no contents")
     if differences:
@@ -64,25 +64,39 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     return Proof(len(old.partitions), files, done)
 
 
-def file_digests(volume: Volume, watch: Watch) -> dict[str, tuple[Kind, str, int | None]]:
+@dataclass
+class _Meter:
+    """Counts the bytes of the target that were compared; `total` grows with each volume."""
+
+    watch: Watch
+    done: int = 0
+    total: int = 0
+
+    def add(self, count: int) -> None:
+        self.done += count
+        self.watch.progress("Comparing", self.done, self.total)
+
+
+def file_digests(volume: Volume, count: Callable[[int], None]) -> dict[str, tuple[Kind, str, int | None]]:
     """(kind, BLAKE3, time) of everything in a tree; folders have an empty digest."""
-    return {e.path: (e.kind, _file_digest(volume, e, watch), e.modified) for e in volume.tree().entries}
+    return {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in volume.tree().entries}
 
 
 def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Partition,
-               watch: Watch) -> tuple[list[str], int]:
+               meter: _Meter) -> tuple[list[str], int]:
     window = partition_window(source, partition)
     try:
         volume = open_volume(window)
     except FormatError:
         other = Window(target, twin.start, window.size)
-        same = digest(window, window.size, watch, phase="Comparing") == digest(
-            other, window.size, watch, phase="Comparing")
+        same = digest(window, window.size, meter.watch, phase="Comparing") == digest(
+            other, window.size, meter.watch, phase="Comparing")
         return ([] if same else [f"the bytes of partition {partition.index}"]), 0
     copy = open_volume(partition_window(target, twin))
     with ThreadPoolExecutor(1, "compare") as pool:
-        expected = pool.submit(file_digests, volume, watch)
-        found = file_digests(copy, watch)
+        meter.total += sum(e.size for e in copy.tree().entries)
+        expected = pool.submit(file_digests, volume, lambda _: meter.watch.check())
+        found = file_digests(copy, meter.add)
         wanted = expected.result()
     differences = [f"“{path}”" for path in wanted.keys() | found.keys() if wanted.get(path) != found.get(path)]
     if (volume.label, volume.id) != (copy.label, copy.id):
@@ -91,11 +105,11 @@ def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Parti
     return sorted(differences), files
 
 
-def _file_digest(volume: Volume, entry: Entry, watch: Watch) -> str:
+def _file_digest(volume: Volume, entry: Entry, count: Callable[[int], None]) -> str:
     if entry.kind == Kind.FOLDER:
         return ""
     hasher = blake3()
     for piece in volume.read_file(entry):
         hasher.update(piece)
-        watch.check()
+        count(len(piece))
     return hasher.hexdigest()

@@ -22,7 +22,7 @@ from mosscrate.desk.keep.timeline import (
     neighbour,
 )
 from mosscrate.desk.shared.painting import draw_card, draw_focus, draw_text, mixed, scaled_font
-from mosscrate.desk.theme import color
+from mosscrate.desk.theme import Look, color
 
 NAMES = 260.0
 
@@ -99,7 +99,7 @@ class LanesView(QWidget):
         if event and mark:
             record = mark.backup.record
             QToolTip.showText(event.globalPosition().toPoint(), f"{record.card.name}\n{mark.backup.kept_at:%d %B %Y, %H:%M}"
-                              f"\n{binary(record.length)}, {binary(record.written)} of it data", self)
+                              f"\n{binary(record.length)}, {binary(record.written)} of it not empty", self)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Qt: left and right along time, up and down between cards."""
@@ -153,9 +153,16 @@ class LanesView(QWidget):
                             2 if is_chosen else 1.2))
         painter.setBrush(color("ground"))
         painter.drawRoundedRect(rect, 4, 4)
-        tall = max(4.0, (rect.height() - 4) * min(1.0, mark.fill ** 0.5))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(color("problem") if not mark.backup.record.is_complete else color("firmware"))
-        painter.drawRoundedRect(QRectF(rect.left() + 3, rect.bottom() - 2 - tall, rect.width() - 6, tall), 2, 2)
+        inner = rect.adjusted(3, 3, -3, -3)
+        top = inner.top()
+        for part in mark.parts:
+            tall = inner.height() * part.share
+            base = Look.now.role(part.role)
+            painter.fillRect(QRectF(inner.left(), top, inner.width(), tall - 1), mixed(base, color("ground"), 0.3))
+            painter.fillRect(QRectF(inner.left(), top, max(2.0, inner.width() * part.used), tall - 1), base)
+            top += tall
+        if not mark.backup.record.is_complete:
+            draw_text(painter, rect, "!", scaled_font(self.font(), 1.0, bold=True), color("problem"),
+                      Qt.AlignmentFlag.AlignHCenter)
         if is_chosen and self.hasFocus():
             draw_focus(painter, rect.adjusted(-5, -5, 5, 5), 6)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange, compare
@@ -27,7 +27,7 @@ class KeepStation(QWidget):
         super().__init__(parent)
         self.model = model
         self.title = label("The crate", scale=1.5, bold=True)
-        self.subtitle = label(style="muted", scale=0.95)
+        self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.cards = QComboBox()
         self.cards.setAccessibleName("Card to keep")
         self.cards.setMinimumWidth(190)
@@ -151,10 +151,8 @@ class KeepStation(QWidget):
 class _BackupPanel(Panel):
     def __init__(self) -> None:
         super().__init__()
-        self.head = label(bold=True, scale=1.1)
-        self.about = label(style="muted", scale=0.9)
-        for words in (self.head, self.about):
-            words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.head = label(bold=True, scale=1.1, elides=True)
+        self.about = label(style="muted", scale=0.9, elides=True)
         self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
         self.look = button("Look into it", lambda: None)
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
@@ -197,9 +195,10 @@ class _BackupPanel(Panel):
         self.about.setText(f"{backup.path.name}")
         self.about.setToolTip(str(backup.path))
         self.facts.show_facts([
-            ("card", exact(r.length)), ("of it data", binary(r.written)), ("read in", duration(r.seconds)),
+            ("card", exact(r.length)), ("not empty", binary(r.written)), ("read in", duration(r.seconds)),
             ("rate", rate(r.length / max(r.seconds, 0.001))),
-            ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", r.blake3)])
+            ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", f"{r.blake3[:24]}…")])
+        self.facts.setToolTip(f"BLAKE3 {r.blake3}")
         clear(self.rows)
         if not r.is_complete:
             self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "

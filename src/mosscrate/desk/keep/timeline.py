@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from math import sqrt
 
-from mosscrate.core.crate import Backup, Lane
+from mosscrate.core.contents import Role
+from mosscrate.core.crate import Backup, BackupRecord, Lane
 from mosscrate.core.sizes import binary, counted
 
 LANE_HEIGHT = 66.0
@@ -16,14 +18,23 @@ CORE_WIDTH = 22.0
 
 @dataclass(frozen=True)
 class Mark:
-    """One backup as drawn: its outline, and how much of it is data."""
+    """One backup as drawn: its outline, and in it the used share of each partition, first one on top."""
 
     backup: Backup
     lane: int
     x: float
     top: float
     height: float
-    fill: float
+    parts: tuple[Part, ...]
+
+
+@dataclass(frozen=True)
+class Part:
+    """A partition of a backup: its share of the card, how much of it is used, what it is for."""
+
+    share: float
+    used: float
+    role: Role
 
 
 @dataclass(frozen=True)
@@ -55,11 +66,10 @@ def lay_out(lanes: Sequence[Lane], now: datetime, left: float, width: float) -> 
             x = max(x, last + CORE_WIDTH + 4)
             last = x
             record = backup.record
-            fill = record.written / record.length if record.length else 0.0
-            marks.append(Mark(backup, number, x, HEAD + number * LANE_HEIGHT + 8, LANE_HEIGHT - 16, fill))
+            marks.append(Mark(backup, number, x, HEAD + number * LANE_HEIGHT + 8, LANE_HEIGHT - 16, _parts(record)))
     shift = max([0.0, *(m.x + CORE_WIDTH - left - width for m in marks)])
     if shift:
-        marks = [Mark(m.backup, m.lane, m.x - shift, m.top, m.height, m.fill) for m in marks]
+        marks = [Mark(m.backup, m.lane, m.x - shift, m.top, m.height, m.parts) for m in marks]
     return Timeline(tuple(marks), tuple(_months(first, now, span, left, width - CORE_WIDTH - 6)))
 
 
@@ -84,8 +94,8 @@ def lane_words(lane: Lane, now: datetime) -> str:
     """When a card was last kept, as people say it."""
     days = (now - lane.backups[-1].kept_at).days
     when = "today" if days < 1 else "yesterday" if days == 1 else f"{days} days ago"
-    often = "once" if len(lane.backups) == 1 else f"{counted(len(lane.backups), 'time')}"
-    return f"{binary(lane.card.size)} · kept {often}, last {when}"
+    often = "once" if len(lane.backups) == 1 else f"{len(lane.backups)}×"
+    return f"{binary(lane.card.size)} · kept {often}, {when}"
 
 
 def summary(lanes: Sequence[Lane]) -> str:
@@ -96,6 +106,19 @@ def summary(lanes: Sequence[Lane]) -> str:
     held, written = sum(b.record.length for b in backups), sum(b.record.written for b in backups)
     return (f"{counted(len(lanes), 'card')} · {counted(len(backups), 'backup')} · {binary(held)} of cards held in "
             f"{binary(written)}")
+
+
+def _parts(record: BackupRecord) -> tuple[Part, ...]:
+    """From the layout that was noted when the card was kept; heights by the square root, as in a core."""
+    found = []
+    for p in record.layout.get("partitions", ()):
+        volume = p.get("volume") or {}
+        used = volume["used"] / volume["size"] if volume.get("used") is not None and volume.get("size") else 1.0
+        found.append((sqrt(p["length"]), used, Role(p["role"])))
+    if not found:
+        return (Part(1.0, sqrt(record.written / record.length) if record.length else 0.0, Role.UNKNOWN),)
+    total = sum(weight for weight, _, _ in found) or 1.0
+    return tuple(Part(weight / total, used, role) for weight, used, role in found)
 
 
 def _months(first: datetime, now: datetime, span: float, left: float, width: float) -> list[Month]:

@@ -128,8 +128,7 @@ def draw_small_core(painter: QPainter, rect: QRectF, layout: Layout | None) -> N
         painter.save()
         painter.setClipPath(outline)
         strata = strata_of(layout)
-        floor_free = rect.height()
-        for stratum in lay_out(strata, floor_free, header=""):
+        for stratum in lay_out(strata, rect.height(), header="", header_height=4):
             part = QRectF(rect.left(), rect.top() + stratum.top, rect.width(), stratum.height)
             if stratum.kind == StratumKind.MAP:
                 painter.fillRect(part, color("raised"))

@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QScrollArea,
-    QSizePolicy,
     QSplitter,
     QTreeView,
     QVBoxLayout,
@@ -19,7 +18,7 @@ from PyQt6.QtWidgets import (
 
 from mosscrate.core.contents import Layout, PartitionLook, survey
 from mosscrate.core.contents.extract import take_out
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sizes import binary, counted, exact
@@ -37,18 +36,19 @@ class LookStation(QWidget):
     """What is at hand and what is on it."""
 
     move_wanted = pyqtSignal(object)              # Medium
+    grow_wanted = pyqtSignal(object)              # Medium
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.model = model
         self._shown: tuple[str, int] | None = None
-        self.title = label("Nothing in hand", scale=1.5, bold=True)
-        self.subtitle = label(style="muted", scale=0.95)
-        for words in (self.title, self.subtitle):
-            words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
+        self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.open_button = button("Open image…", self._ask_for_image, tip="Or drop a file anywhere (Ctrl+O)")
         self.check_button = button("Check structure", self._check)
         self.keep_button = button("Keep", self._keep)
+        self.grow_button = button("Use the free room…", lambda: self.grow_wanted.emit(self.model.selected),
+                                  tip="Grow the last partition into the unused room behind it")
         self.move_button = button("Move onto another card…", self._move, style="primary")
         self.shelf = ShelfView(model)
         self.shelf.picked.connect(model.select)
@@ -70,7 +70,7 @@ class LookStation(QWidget):
         words.addWidget(self.subtitle)
         head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.check_button, self.keep_button, self.move_button))
+        head.addLayout(row(self.grow_button, self.check_button, self.keep_button, self.move_button))
         shelf = QVBoxLayout()
         shelf.addLayout(row(label("On the shelf", bold=True), None, self.open_button))
         shelf.addWidget(self.shelf, 1)
@@ -83,6 +83,7 @@ class LookStation(QWidget):
         right.setStretchFactor(0, 3)
         right.setStretchFactor(1, 1)
         right.setChildrenCollapsible(False)
+        right.setSizes([560, 150])
         parts = QSplitter(Qt.Orientation.Horizontal)
         for part, stretch in ((left, 0), (self.core, 3), (right, 4)):
             parts.addWidget(part)
@@ -132,6 +133,8 @@ class LookStation(QWidget):
         is_free = medium is not None and medium.key not in self.model.busy
         self.keep_button.setEnabled(is_free and layout is not None)
         self.move_button.setEnabled(is_free and layout is not None)
+        self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
+        self.grow_button.setEnabled(is_free)
         self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
 
     def _show_partition(self) -> None:
@@ -196,7 +199,7 @@ class _FilesPanel(Panel):
     def __init__(self, take_out: object) -> None:
         super().__init__()
         self._take_out = take_out
-        self.head = label(bold=True, scale=1.1)
+        self.head = label(bold=True, scale=1.1, elides=True)
         self.facts = label(style="muted", scale=0.9, wraps=True)
         self.button = button("Take out…", self._ask, tip="Copy the chosen file or folder to this computer")
         self.tree = QTreeView()
@@ -205,7 +208,9 @@ class _FilesPanel(Panel):
         self.tree.setAllColumnsShowFocus(True)
         self.empty = label(style="muted", wraps=True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.column.addLayout(row(self.head, None, self.button))
+        head = row(self.head, self.button)
+        head.setStretch(0, 1)
+        self.column.addLayout(head)
         self.column.addWidget(self.facts)
         self.column.addWidget(self.tree, 1)
         self.column.addWidget(self.empty, 1)
@@ -317,6 +322,12 @@ class _FindingsPanel(Panel):
         for finding in findings:
             self.rows.addWidget(FindingRow(finding))
         self.rows.addStretch(1)
+
+
+def _has_room_to_use(layout: Layout) -> bool:
+    last = layout.last()
+    return (layout.map_kind == MapKind.MBR and layout.tail >= WORTH_OFFERING and last is not None
+            and last.volume is not None and last.volume.largest > last.partition.length)
 
 
 def _read_tree(medium: Medium, index: int) -> Tree:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QLineEdit, QScrollArea, QVBoxLayout, QWidget
@@ -27,7 +28,7 @@ class TagEntry(QWidget):
         self.field.setMaxLength(4)
         self.field.setFixedWidth(78)
         self.field.textChanged.connect(self._enable)
-        self.buttons = [button(text, lambda text=text: self._confirm(text), style="primary") for text in words]
+        self.buttons = [button(text, partial(self._confirm, text), style="primary") for text in words]
         self.field.returnPressed.connect(lambda: self._confirm(words[0]))
         line = row(self.prompt, self.field, None, *self.buttons)
         line.setContentsMargins(0, 0, 0, 0)
@@ -63,8 +64,8 @@ class GuardPanel(Panel):
     def __init__(self) -> None:
         super().__init__()
         self.picture = CardPicture()
-        self.name = label("Target guard", bold=True)
-        self.about = label(style="muted", scale=0.88)
+        self.name = label("Target guard", bold=True, elides=True)
+        self.about = label(style="muted", scale=0.88, elides=True)
         words = QVBoxLayout()
         words.setSpacing(1)
         words.addWidget(self.name)

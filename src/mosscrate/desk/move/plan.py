@@ -12,10 +12,10 @@ import msgspec
 
 from mosscrate.core.contents import Layout
 from mosscrate.core.crate import Crate
-from mosscrate.core.findings import Finding
+from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.fit import Forecast, after, forecast, room_behind
 from mosscrate.core.sheet.losses import what_would_be_lost
-from mosscrate.core.sheet.propose import propose
+from mosscrate.core.sheet.propose import propose, propose_growth
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import GrowPartition, WriteImage
 from mosscrate.core.sizes import GIB, MIB, binary
@@ -77,8 +77,15 @@ class Plan:
         return next((s.partition for s in self.sheet.steps if isinstance(s, GrowPartition)), None)
 
     @property
+    def is_in_place(self) -> bool:
+        """Whether one card is changed where it is, without a second one."""
+        return self.source.key == self.target.key
+
+    @property
     def written(self) -> Layout | None:
         """The target after writing and before growing."""
+        if self.is_in_place:
+            return self.target_layout
         return after(WriteImage(), self.source_layout, self.target_layout)
 
     def leaving_out(self, step: int, *, is_out: bool) -> Plan:
@@ -144,7 +151,7 @@ class Plan:
     def ribbons(self) -> tuple[Ribbon, ...]:
         """One for each partition of the source that comes over."""
         layout = self.forecast.layout
-        if layout is None or not any(isinstance(s, WriteImage) for s in self.sheet.steps):
+        if layout is None:
             return ()
         found = []
         for look in self.source_layout.partitions:
@@ -153,7 +160,8 @@ class Plan:
                 continue
             times = twin.partition.length / look.partition.length
             is_grown = twin.partition.length > look.partition.length
-            found.append(Ribbon(look.index, f"grown ×{times:.1f}" if is_grown else "exact", is_grown))
+            word = f"grown ×{times:.1f}" if is_grown else "stays" if self.is_in_place else "exact"
+            found.append(Ribbon(look.index, word, is_grown))
         return tuple(found)
 
     def _edge(self, size: int, height: float) -> float:
@@ -166,7 +174,11 @@ class Plan:
 
 
 def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout, crate: Crate) -> Plan:
-    """The proposed plan. Raises MediumError where a medium cannot be read."""
+    """The proposed plan; growing in place where both are one card. Raises MediumError where a medium cannot be read."""
+    if source.key == target.key:
+        return Plan(source, source_layout, target, target_layout, propose_growth(target, target_layout, crate),
+                    (Finding(Severity.GOOD, "Its files stay. What is overwritten is noted first, so it can be taken "
+                             "back."),))
     sheet = propose(source, source_layout, target, target_layout, crate)
     losses = what_would_be_lost(target, target_layout, crate)
     return Plan(source, source_layout, target, target_layout, sheet, losses)

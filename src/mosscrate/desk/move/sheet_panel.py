@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.fit import StepLine
@@ -27,8 +27,7 @@ class SheetPanel(Panel):
 
     def __init__(self) -> None:
         super().__init__()
-        self.total = label(style="muted", scale=0.9)
-        self.total.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.total = label(style="muted", scale=0.9, elides=True)
         head = row(label("Job sheet", bold=True, scale=1.1))
         head.addWidget(self.total, 1)
         self.column.addLayout(head)
@@ -97,9 +96,8 @@ class _StepRow(QWidget):
     def __init__(self, line: StepLine, number: str, *, is_out: bool, can_skip: bool) -> None:
         super().__init__()
         self.badge = _Badge(number)
-        self.sentence = label(line.sentence, style="muted" if is_out else "")
+        self.sentence = label(line.sentence, style="muted" if is_out else "", elides=True)
         self.sentence.setToolTip(line.sentence)
-        self.sentence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         note = label(line.note, style="muted", scale=0.86)
         note.setToolTip(line.note)
         self.box = QCheckBox("do it")
@@ -136,7 +134,7 @@ class _Badge(QWidget):
         painter.drawRoundedRect(rect, 5, 5)
         if self.state == "done":
             painter.setPen(QPen(color("good"), 2))
-            painter.drawPolyline([QPointF(8, 13), QPointF(12, 17), QPointF(18, 8)])
+            painter.drawPolyline(QPolygonF([QPointF(8, 13), QPointF(12, 17), QPointF(18, 8)]))
         else:
             draw_text(painter, rect, self.text, scaled_font(self.font(), 0.85, bold=True), color("text"),
                       Qt.AlignmentFlag.AlignHCenter)

@@ -60,7 +60,7 @@ class SizePanel(Panel):
             return
         look = layout.partition(index)
         self.name.setText(look.name)
-        self.about.setText("on the new card")
+        self.about.setText("on this card" if plan.is_in_place else "on the new card")
         self.field.setText(binary(look.partition.length))
         self.field.setToolTip(exact(look.partition.length))
         self.field.setEnabled(not is_locked)

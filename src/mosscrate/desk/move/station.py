@@ -69,6 +69,11 @@ class MoveStation(QWidget):
             self.target = None
         self._replan()
 
+    def choose_in_place(self, medium: Medium) -> None:
+        """Plan to grow a card's last partition where it is."""
+        self.source = self.target = medium
+        self._replan()
+
     def choose_target(self, medium: Medium | None) -> None:
         """Take a medium as target; the plan follows."""
         self.target = medium
@@ -80,10 +85,9 @@ class MoveStation(QWidget):
         super().resizeEvent(event)
 
     def _build(self) -> None:
-        self.title = label("Move a card onto a larger one", scale=1.5, bold=True)
+        self.title = label("Move a card onto a larger one", scale=1.5, bold=True, elides=True)
         self.subtitle = label("The source stays as it is. Nothing is written on the target until you run the sheet.",
-                              style="muted", scale=0.95)
-        self.subtitle.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+                              style="muted", scale=0.95, elides=True)
         self.save_button = button("Save sheet…", self._save)
         self.rehearse_button = button("Rehearse", self.rehearse,
                                       tip="Run every step on a view of the target that is thrown away afterwards")
@@ -142,14 +146,14 @@ class MoveStation(QWidget):
         lower.addWidget(self.sheet_panel, 5)
         lower.addWidget(self.side, 4)
         for part in (self.sheet_panel, self.side):
-            part.setMinimumHeight(170)
+            part.setMinimumHeight(212)
             part.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Expanding)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
         whole.addLayout(head)
-        whole.addLayout(upper, 5)
-        whole.addLayout(lower, 3)
+        whole.addLayout(upper, 3)
+        whole.addLayout(lower, 1)
 
     # planning
 
@@ -190,9 +194,10 @@ class MoveStation(QWidget):
     def _show_choosers(self) -> None:
         media = self.model.media
         self.from_box.show_media(media, self.source)
-        possible = [m for m in media if self.source is None or m.key != self.source.key]
+        possible = [m for m in media if self.source is None or m.key != self.source.key or m == self.target]
         blank = self.model.layout_of(self.target)
-        note = "to be written over" if blank and not blank.is_blank else ""
+        is_replaced = blank is not None and not blank.is_blank and self.target != self.source
+        note = "to be written over" if is_replaced else ""
         self.to_box.show_media([m for m in possible if m.source != Source.BACKUP], self.target, note=note)
         is_idle = self.job is None
         self.from_box.box.setEnabled(is_idle)
@@ -200,7 +205,7 @@ class MoveStation(QWidget):
 
     def _show_plan(self) -> None:
         plan = self.plan
-        is_locked = self.job is not None
+        is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
         seen = plan.forecast if plan else None
         source = self.source.name if self.source else "the source"
         target = self.target.name if self.target else "the target"
@@ -214,6 +219,11 @@ class MoveStation(QWidget):
         self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
         self.size_panel.show_plan(plan, is_locked=is_locked)
         self.sheet_panel.show_plan(plan, is_locked=is_locked)
+        is_in_place = plan is not None and plan.is_in_place
+        self.title.setText("Grow a card’s last partition" if is_in_place else "Move a card onto a larger one")
+        self.subtitle.setText("On the left as it is, on the right as it will be. It can be taken back afterwards."
+                              if is_in_place else "The source stays as it is. Nothing is written on the target until "
+                              "you run the sheet.")
         can_run = plan is not None and seen is not None and not seen.problems and not is_locked
         self.rehearse_button.setEnabled(can_run)
         self.save_button.setEnabled(can_run)
@@ -241,7 +251,8 @@ class MoveStation(QWidget):
         if self.plan is None:
             return
         sheet, bench = self.plan.sheet, self.model.bench
-        self._start(f"Move onto {self.plan.target.name}",
+        verb = "Grow" if self.plan.is_in_place else "Move onto"
+        self._start(f"{verb} {self.plan.target.name}",
                     lambda watch: running.run(sheet, bench, watch, typed_tag=tag), self._ran)
 
     def _start(self, title: str, work: Callable[[Watch], object], done: Callable[[object], None]) -> None:
@@ -306,7 +317,6 @@ class MoveStation(QWidget):
         self._show_plan()
 
     def _close_run(self) -> None:
-        self._offered = None
         self.side.setCurrentWidget(self.guard_panel)
         self._replan()
         self._offer_unfinished()

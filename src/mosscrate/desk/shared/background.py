@@ -115,7 +115,8 @@ class _Meter:
             self.samples.popleft()
         span, moved = now - self.samples[0][0], progress.done - self.samples[0][1]
         rate = moved / span if span > 0 else 0.0
-        self.rates.append(rate)
+        if len(self.samples) > 1:
+            self.rates.append(rate)
         left = (progress.total - progress.done) / rate if progress.total and rate else None
         return Moment(progress, now - begun, rate, left, tuple(self.rates))
 

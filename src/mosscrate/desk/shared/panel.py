@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -24,6 +25,25 @@ _MARKS = {Severity.GOOD: "✓", Severity.NOTE: "i", Severity.WARNING: "!", Sever
 _STYLES = {Severity.GOOD: "good", Severity.NOTE: "muted", Severity.WARNING: "warning", Severity.PROBLEM: "problem"}
 
 
+class Line(QLabel):
+    """One line of text that ends in an ellipsis where there is no room; all of it is in the tooltip."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Qt: draw."""
+        fitted = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        if fitted != self.text() and not self.toolTip():
+            self.setToolTip(self.text())
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), int(self.alignment() | Qt.AlignmentFlag.AlignVCenter), fitted)
+        painter.end()
+
+
 class Panel(QFrame):
     """A raised area with a column of contents."""
 
@@ -36,9 +56,9 @@ class Panel(QFrame):
 
 
 def label(text: str = "", *, style: str = "", scale: float = 1.0, bold: bool = False, mono: bool = False,
-          wraps: bool = False) -> QLabel:
+          wraps: bool = False, elides: bool = False) -> QLabel:
     """A label; `style` is "", "muted", "warning", "problem" or "good"."""
-    made = QLabel(text)
+    made = Line(text) if elides else QLabel(text)
     made.setFont(scaled_font(made.font(), scale, bold=bold, mono=mono))
     made.setTextFormat(Qt.TextFormat.PlainText)
     if style:

@@ -67,16 +67,19 @@ class Stratum:
 def strata_of(layout: Layout) -> list[Stratum]:
     """The strata in on-disk order, without pixels. Extended partitions are left to their drives."""
     found = [_partition(layout, p) for p in layout.partitions if not _is_container(p)]
+    if layout.is_closed:
+        found.append(Stratum(StratumKind.PARTITION, 0, layout.size, "contents not opened here yet",
+                             "in good order as far as its map shows", severity=Severity.GOOD))
     found += [Stratum(StratumKind.FREE, e.start, e.length, "free") for e in layout.unallocated
               if e.length >= MIB and not any(_is_container(p) and p.partition.start <= e.start < p.partition.end
                                              for p in layout.partitions)]
     return sorted(found, key=lambda s: s.start)
 
 
-def lay_out(strata: Iterable[Stratum], height: float, *, header: str) -> tuple[Stratum, ...]:
+def lay_out(strata: Iterable[Stratum], height: float, *, header: str, header_height: float = HEADER) -> tuple[Stratum, ...]:
     """Give every stratum its place in a column of `height` pixels, the map's header on top."""
     strata = list(strata)
-    head = Stratum(StratumKind.MAP, 0, 0, header, height=min(HEADER, height / 4))
+    head = Stratum(StratumKind.MAP, 0, 0, header, height=min(header_height, height / 4))
     room = height - head.height
     floors = [GAP_FLOOR if s.kind == StratumKind.FREE and s.length <= SMALL_GAP else FLOOR for s in strata]
     if sum(floors) > room:
