@@ -119,13 +119,13 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str) -> str:
         if kept:
             write_image(opened.add(open_blocks(kept)), target, watch, verify=True)
             sentence = f"{ref.name} holds again what it held before this job."
-        elif job.has_written:
-            _blank(job, bench, target, watch)
-            sentence = f"{ref.name} is blank again."
         else:
             for path in reversed(log.journals(job)):
                 take_back(path, target, watch)
-            sentence = f"{ref.name} is as it was before this job, byte for byte."
+            if job.has_written:
+                _blank(job, target, watch)
+            sentence = f"{ref.name} is blank again." if job.has_written else \
+                f"{ref.name} is as it was before this job, byte for byte."
     log.forget_journals(job)
     job.status, job.message = Status.TAKEN_BACK, sentence
     log.save(job)
@@ -312,10 +312,9 @@ def _find(bench: Bench, ref: MediumRef) -> Medium:
     return found
 
 
-def _blank(job: Job, bench: Bench, target: Blocks, watch: Watch) -> None:
+def _blank(job: Job, target: Blocks, watch: Watch) -> None:
+    """Zeros where the image was written; the journals have restored what lies behind it."""
     length = min(job.sheet.source.size, target.size) if job.sheet.source else target.size
-    ends = [p.partition.end for p in survey(target).partitions]
-    length = min(target.size, max([length, *ends]))
     for at in range(0, length, 64 << 20):
         target.zero(at, min(64 << 20, length - at))
         watch.progress(f"Clearing {target.name}", at, length)

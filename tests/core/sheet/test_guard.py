@@ -1,0 +1,186 @@
+"""The guard: what it refuses, what would be lost, and that it is the only door for writing."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+import mosscrate
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import CrateError, GuardRefusal
+from mosscrate.core.sheet import JobSheet, WriteImage, guard, running
+from mosscrate.core.sheet.bench import card_of
+from mosscrate.core.sheet.losses import what_would_be_lost
+from mosscrate.core.sheet.sheet import reference
+from mosscrate.core.slots import sysfs
+from mosscrate.core.slots.sysfs import Tree
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, fill, handheld, put_card
+
+
+@pytest.fixture
+def two(bench):
+    put_card(bench, "old", 40 * MIB, handheld(40 * MIB).data)
+    put_card(bench, "new", 50 * MIB, handheld(50 * MIB, seed=4).data)
+    return bench.shelf.find("old"), bench.shelf.find("new")
+
+
+def refusal(medium, planned, source, tag) -> str:
+    before = medium.open().read(0, medium.size)
+    with pytest.raises(GuardRefusal) as caught:
+        guard.admit(medium, planned, source, tag)
+    assert medium.open().read(0, medium.size) == before
+    assert caught.value.exit_code == 3
+    return str(caught.value)
+
+
+def test_only_the_typed_tag_opens_the_door(two):
+    old, new = two
+    assert new.tag in refusal(new, reference(new), reference(old), "")
+    assert "is not it" in refusal(new, reference(new), reference(old), old.tag)
+    with guard.admit(new, reference(new), reference(old), new.tag.lower()) as blocks:
+        assert blocks.writable
+
+
+def test_what_must_not_be_written_cannot_be_confirmed(two, bench, tmp_path):
+    old, new = two
+    planned = reference(new)
+    assert "write-protected" in refusal(replace(new, is_write_protected=True), planned, None, new.tag)
+    assert "mounted at /media/x" in refusal(replace(new, in_use="mounted at /media/x"), planned, None, new.tag)
+    assert "source itself" in refusal(new, planned, planned, new.tag)
+    copy = replace(new, serial="another")
+    assert "not the card that was planned" in refusal(copy, planned, None, copy.tag)
+    backup = bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    kept = bench.shelf.medium_at(backup.path)
+    assert "kept backup" in refusal(kept, reference(kept), None, kept.tag)
+    with new.path.open("r+b") as file:
+        file.seek(-100, 2)
+        file.write(b"changed since")
+    assert "changed since" in refusal(new, planned, reference(old), new.tag)
+
+
+def test_a_refused_run_leaves_card_crate_and_log_alone(two, bench):
+    old, new = two
+    sheet = JobSheet((WriteImage(),), reference(old), reference(new))
+    with pytest.raises(GuardRefusal):
+        running.run(sheet, bench, Watch(), typed_tag="XXXX")
+    assert running.unfinished(bench) == []
+    assert not (bench.state / "jobs").exists()
+
+
+def test_losses_are_counted_against_the_backups(two, bench):
+    old, _ = two
+    layout = survey(old.open())
+    words = what_would_be_lost(old, layout, bench.crate)[0].sentence
+    assert re.fullmatch(r"\d+ saves? and \d+ other files? on this card are in no backup\.", words)
+    bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    assert "are in the backup of" in what_would_be_lost(old, layout, bench.crate)[0].sentence
+    from mosscrate.core.blocks import Window, open_blocks
+    with open_blocks(old.path, writable=True) as blocks:
+        fill(Window(blocks, 6 * MIB, 34 * MIB), {"new.sav": b"progress"})
+    words = what_would_be_lost(old, survey(old.open()), bench.crate)[0].sentence
+    assert words == "1 save on this card is in no backup."
+
+
+def test_contents_that_are_not_known_here_are_not_called_nothing(bench):
+    put_card(bench, "arcade", 8 * MIB, b"\x17\x2a" * MIB)
+    put_card(bench, "amber", 8 * MIB, b"RDSK")
+    put_card(bench, "blank", 8 * MIB)
+    said = [what_would_be_lost(m, survey(m.open()), bench.crate)[0] for m in bench.shelf.media()
+            if m.source == "simulated"]
+    by_name = dict(zip([m.name for m in bench.shelf.media()], said, strict=False))
+    assert by_name["Arcade"].severity == by_name["Amber"].severity == "warning"
+    assert by_name["Blank"].sentence == "Nothing is on it that could be lost."
+
+
+def test_no_other_module_opens_a_medium_for_writing():
+    root = Path(mosscrate.__file__).parent
+    callers = {str(p.relative_to(root)) for p in root.rglob("*.py")
+               if re.search(r"open_for_guard\(|open_blocks\([^)]*writable=True", p.read_text())}
+    assert callers == {"core/sheet/guard.py", "core/slots/medium.py", "demo/cards.py"}
+
+
+# the computer's own disks, on a made-up tree of the kernel
+
+MOUNTS = """\
+21 1 259:2 / / rw - ext4 /dev/nvme0n1p2 rw
+22 1 253:0 / /home rw - ext4 /dev/mapper/home rw
+30 1 8:17 / /media/x rw - vfat /dev/sdb1 rw
+"""
+
+
+@pytest.fixture
+def tree(tmp_path) -> Tree:
+    def device(name: str, number: str, *, removable: int = 0, size: int = 8192, under: str = "pci0", parts=(), ro=0):
+        real = tmp_path / "sys/devices" / under / name
+        for sub, value in (("size", size), ("removable", removable), ("ro", ro), ("dev", number)):
+            write(real / sub, str(value))
+        (real / "device").mkdir(exist_ok=True)
+        for part, part_number in parts:
+            write(real / part / "partition", "1")
+            write(real / part / "dev", part_number)
+        link = tmp_path / "sys/block" / name
+        link.parent.mkdir(parents=True, exist_ok=True)
+        link.symlink_to(real)
+
+    def write(path: Path, text: str) -> None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text + "\n")
+
+    device("nvme0n1", "259:0", parts=[("nvme0n1p2", "259:2")])
+    device("sda", "8:0", under="usb1", parts=[("sda1", "8:1")])                 # holds the home volume, on USB
+    device("sdb", "8:16", removable=1, under="usb1", parts=[("sdb1", "8:17")])
+    device("sdc", "8:32", removable=1, ro=1)
+    device("sdd", "8:48")                                                       # a fixed disk that is not mounted
+    device("sde", "8:64", removable=1, parts=[("sde1", "8:65")])                # swap lies on it
+    device("mmcblk0", "179:0", under="mmc0")
+    device("sr0", "11:0", removable=1)
+    device("empty", "8:80", removable=1, size=0)
+    device("dm-0", "253:0")
+    write(tmp_path / "sys/devices/mmc0/mmcblk0/device/type", "SD")
+    write(tmp_path / "sys/devices/usb1/sda/sda1/holders/dm-0/x", "")
+    write(tmp_path / "sys/devices/usb1/sdb/device/model", "Card Reader")
+    write(tmp_path / "proc/self/mountinfo", MOUNTS)
+    write(tmp_path / "proc/swaps", "Filename Type Size Used Priority\n/dev/sde1 partition 100 0 -2")
+    return Tree(tmp_path / "sys", tmp_path / "proc", Path("/dev"))
+
+
+def test_own_disks_are_never_offered_and_mounted_cards_are_marked(tree):
+    found = {m.path.name: m for m in sysfs.media(tree)}
+    assert set(found) == {"sdb", "sdc", "mmcblk0"}
+    assert found["sdb"].in_use == "mounted at /media/x"
+    assert (found["sdb"].name, found["sdb"].size) == ("Card Reader", 8192 * 512)
+    assert found["sdc"].is_write_protected
+    assert found["mmcblk0"].in_use == ""
+
+
+def test_own_disks_are_known_through_mapped_devices_and_swap(tree):
+    assert {"nvme0n1", "nvme0n1p2", "sda", "sda1", "dm-0", "sde", "sde1"} <= sysfs.own_disks(tree)
+    assert sysfs.in_use(Path("/dev/sda1"), tree) == "it belongs to this computer"
+    assert sysfs.in_use(Path("/dev/sdb1"), tree) == "mounted at /media/x"
+
+
+# the crate
+
+def test_a_backup_is_verified_recorded_and_noticed_when_it_changes(two, bench):
+    old, _ = two
+    backup = bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    assert backup.open().read(0, old.size) == old.open().read(0, old.size)
+    assert (backup.record.verified, backup.record.is_complete) == (True, True)
+    bench.crate.check(backup, Watch())
+    with backup.path.open("r+b") as file:
+        file.seek(20 * MIB)
+        file.write(b"\x00\x01")
+    with pytest.raises(CrateError, match="not what was kept"):
+        bench.crate.check(backup, Watch())
+
+
+def test_a_full_disk_is_told_before_the_first_byte(two, bench, monkeypatch):
+    old, _ = two
+    monkeypatch.setattr("shutil.disk_usage", lambda _: type("Usage", (), {"free": 65 * MIB})())
+    with pytest.raises(CrateError, match="no room"):
+        bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    assert list(bench.crate.root.rglob("*")) == []

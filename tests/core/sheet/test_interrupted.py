@@ -1,0 +1,186 @@
+"""A card that is pulled at any write is finished or taken back; a journal cut anywhere still serves."""
+
+from __future__ import annotations
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import FitError, JobError, MediumError, Stopped
+from mosscrate.core.sheet import GrowPartition, JobSheet, running
+from mosscrate.core.sheet.changes import grow_partition, write_image
+from mosscrate.core.sheet.job import Log
+from mosscrate.core.sheet.journal import JournalledBlocks, read_journal, take_back
+from mosscrate.core.sheet.propose import propose
+from mosscrate.core.sheet.sheet import reference
+from mosscrate.core.slots import medium as medium_module
+from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, contents, handheld, lay_out, put_card, some_files
+
+SIZE = 3 * MIB
+
+
+def small_card(type: FatType) -> MemoryBlocks:
+    """A card whose last partition grows by moving clusters, in as few writes as possible."""
+    length = {FatType.FAT12: MIB, FatType.FAT16: 8 * MIB, FatType.FAT32: 34 * MIB}[type]
+    blocks = MemoryBlocks(bytes(length + 3 * MIB if type == FatType.FAT12 else length * 3))
+    lay_out(blocks, [(MIB // 2, length, type, "GAMES", some_files(8, 30))])
+    return blocks
+
+
+@pytest.mark.parametrize("type", list(FatType))
+def test_a_card_pulled_after_any_write_of_a_grow_comes_back_whole(type, tmp_path):
+    before = bytes(small_card(type).data)
+    count = FaultyBlocks(MemoryBlocks(before), Faults())
+    grow_partition(count, 1, None, Watch())
+    after, files = bytes(count.inner.data), None
+    assert count.writes > 6
+    assert after != before
+    for cut in range(count.writes + 1):
+        card = MemoryBlocks(before)
+        path = tmp_path / f"journal-{cut}"
+        journal = JournalledBlocks(FaultyBlocks(card, Faults(pulled_after_writes=cut)), path)
+        if cut < count.writes:
+            with pytest.raises(MediumError, match="pulled"):
+                grow_partition(journal, 1, None, Watch())
+        else:
+            grow_partition(journal, 1, None, Watch())
+            journal.finish()
+            assert bytes(card.data) == after
+        journal.abandon()
+        take_back(path, card, Watch())
+        assert bytes(card.data) == before, f"cut after write {cut}"
+    files = contents(MemoryBlocks(before[MIB // 2:]))
+    card = MemoryBlocks(before)
+    grow_partition(card, 1, None, Watch())
+    assert contents(MemoryBlocks(bytes(card.data)[MIB // 2:])) == files
+
+
+@given(st.integers(0, 10**9), st.integers(0, 7))
+def test_a_journal_cut_at_any_byte_restores_what_its_whole_records_saved(cut, seed):
+    import tempfile
+    from pathlib import Path
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "journal"
+        before = bytes((k * 31 + seed) % 256 for k in range(40_000)) + bytes(30_000)
+        card = MemoryBlocks(before)
+        journal = JournalledBlocks(card, path)
+        states = [(path.stat().st_size, before)]
+        for k in range(8):
+            at = (k * 9001 + seed * 777) % 60_000
+            journal.write(at, bytes([k + 1]) * 3000)
+            states.append((path.stat().st_size, bytes(card.data)))
+        journal.abandon()
+        cut = cut % (states[-1][0] + 1)
+        with path.open("r+b") as file:
+            file.truncate(cut)
+        if cut < states[0][0]:
+            with pytest.raises(JobError):
+                read_journal(path)
+            return
+        # a write only begins once its record is whole: the card is in the last state that the file covers
+        interrupted = MemoryBlocks(next(data for size, data in reversed(states) if size <= cut))
+        take_back(path, interrupted, Watch())
+        assert bytes(interrupted.data) == before
+
+
+def moving_bench(bench, monkeypatch, pulled: int | None = None):
+    """An old and a new card on a bench, and the proposed sheet; the new one may be pulled."""
+    old = handheld(40 * MIB)
+    put_card(bench, "old", 40 * MIB, old.data)
+    put_card(bench, "new", 100 * MIB)
+    a, b = bench.shelf.find("old"), bench.shelf.find("new")
+    sheet = propose(a, survey(a.open()), b, survey(b.open()), bench.crate)
+    if pulled is not None:
+        pull(monkeypatch, pulled)
+    return a, b, sheet
+
+
+def pull(monkeypatch, after: int) -> None:
+    original = medium_module.Medium.open_for_guard
+    monkeypatch.setattr(medium_module.Medium, "open_for_guard",
+                        lambda self: FaultyBlocks(original(self), Faults(pulled_after_writes=after)))
+
+
+@pytest.mark.parametrize("pulled", [1, 2, 5, 9, 14, 20, 30])
+@pytest.mark.parametrize("way", ["finish", "undo"])
+def test_a_move_pulled_in_the_middle_is_finished_or_taken_back(bench, monkeypatch, pulled, way):
+    a, b, sheet = moving_bench(bench, monkeypatch)
+    with monkeypatch.context() as patched:
+        pull(patched, pulled)
+        try:
+            running.run(sheet, bench, Watch(), typed_tag=b.tag)
+        except MediumError:
+            pass
+        else:
+            pytest.skip("the run needs fewer writes than that")
+    jobs = running.unfinished(bench)
+    assert [j.sheet.target.name for j in jobs] == ["New"]
+    if way == "finish":
+        result = running.finish(jobs[0], bench, Watch(), typed_tag=b.tag)
+        assert "equal by digest" in result.done[-2].sentence
+        layout = survey(b.open(), thorough=True)
+        assert (layout.tail, layout.findings) == (0, ())
+    else:
+        running.undo(jobs[0], bench, Watch(), typed_tag=b.tag)
+        assert not any(b.open().read(0, b.size))
+    assert running.unfinished(bench) == []
+    assert bytes(a.open().read(0, a.size)) == bytes(handheld(40 * MIB).data)
+
+
+def test_growing_in_place_is_taken_back_byte_for_byte_after_it_was_done(bench):
+    card = handheld(60 * MIB, tail=15 * MIB)
+    put_card(bench, "card", 60 * MIB, card.data)
+    medium = bench.shelf.find("card")
+    sheet = JobSheet((GrowPartition(2),), None, reference(medium))
+    result = running.run(sheet, bench, Watch(), typed_tag=medium.tag)
+    assert survey(medium.open()).tail == 0
+    assert running.undo(result.job, bench, Watch(), typed_tag=medium.tag).endswith("byte for byte.")
+    assert medium.open().read(0, medium.size) == bytes(card.data)
+    with pytest.raises(JobError, match="taken back already"):
+        running.undo(Log(bench.state).load(result.job.id), bench, Watch(), typed_tag=medium.tag)
+
+
+def test_a_stop_in_the_middle_of_writing_offers_to_finish(bench, monkeypatch):
+    _, b, sheet = moving_bench(bench, monkeypatch)
+    seen = []
+    watch = Watch(seen.append, lambda: any(p.step == 1 for p in seen))
+    with pytest.raises(Stopped, match="in the middle of a change"):
+        running.run(sheet, bench, watch, typed_tag=b.tag)
+    running.finish(running.unfinished(bench)[0], bench, Watch(), typed_tag=b.tag)
+    assert survey(b.open()).tail == 0
+
+
+def test_a_half_written_card_shows_no_map():
+    source, target = handheld(40 * MIB), handheld(60 * MIB, seed=2)
+    pulled = FaultyBlocks(target, Faults(pulled_after_writes=6))
+    with pytest.raises(MediumError):
+        write_image(source, pulled, Watch(), verify=False)
+    assert survey(target).map_kind == "none"
+
+
+def test_a_smaller_card_takes_an_image_only_when_unused_zeros_are_cut():
+    source = MemoryBlocks(bytes(handheld(40 * MIB).data) + bytes(4 * MIB))
+    write_image(source, MemoryBlocks(bytes(41 * MIB)), Watch(), verify=True)
+    for damage in ("partition reaches", "not empty"):
+        target = MemoryBlocks(b"\x11" * (39 * MIB if damage == "partition reaches" else 41 * MIB))
+        source.write(42 * MIB, b"something")
+        with pytest.raises(FitError, match=damage):
+            write_image(source, target, Watch(), verify=True)
+        assert set(target.data) == {0x11}
+
+
+def test_saved_sheets_are_read_back_equal(bench, monkeypatch, tmp_path):
+    from mosscrate.core.sheet import load_sheet, save_sheet
+    *_, sheet = moving_bench(bench, monkeypatch)
+    save_sheet(sheet, tmp_path / "move.json")
+    assert load_sheet(tmp_path / "move.json") == sheet
+    (tmp_path / "move.json").write_bytes(msgspec.json.encode({"steps": [{"type": "explode"}]}))
+    with pytest.raises(JobError, match="explode"):
+        load_sheet(tmp_path / "move.json")
