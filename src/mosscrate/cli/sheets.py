@@ -11,7 +11,6 @@ import msgspec
 from mosscrate.cli.app import json_option, show_json
 from mosscrate.cli.progress import watching
 from mosscrate.core.contents import Layout, describe, survey
-from mosscrate.core.contents.record import describe_finding
 from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.sheet import running
 from mosscrate.core.sheet.bench import Bench
@@ -175,15 +174,14 @@ def _print_result(result: running.Result, *, as_json: bool, last: str) -> None:
 
 
 def _put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) -> None:
-    """Print a sheet; save it when a place is given. Raises FitError after printing what does not fit."""
+    """Print a sheet; save it when a place is given. Raises FitError when a step does not fit."""
+    _must_fit(seen)
     if as_json:
         show_json({"sheet": msgspec.to_builtins(made), "steps": [line.sentence for line in seen.lines],
-                   "layout": describe(seen.layout) if seen.layout else None,
-                   "problems": [describe_finding(p) for p in seen.problems]})
+                   "layout": describe(seen.layout) if seen.layout else None})
     else:
         for number, line in enumerate(seen.lines, start=1):
             click.echo(f"  {number}  {line.sentence}" + (f"  ({line.note})" if line.note else ""))
-    _must_fit(seen)
     if out:
         save_sheet(made, out)
     if made.target and not as_json:

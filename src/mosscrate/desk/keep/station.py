@@ -79,8 +79,9 @@ class KeepStation(QWidget):
         self.area.setVisible(bool(lanes))
         self.detail.setVisible(bool(lanes))
         self.lanes.show_lanes(lanes, self.model.bench.crate.now())
-        if self.lanes.selected:
-            self._show_backup(self.lanes.selected)
+        chosen = self.lanes.selected
+        if chosen and (self._asked is None or chosen.path != self._asked.path):
+            self._show_backup(chosen)
 
     def _show_cards(self) -> None:
         current = self.cards.currentData()

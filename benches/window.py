@@ -1,0 +1,100 @@
+"""First painted window against a bare one, and how long the event loop stalls while a job runs."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from benches.figure import Figure
+
+BARE = """
+import sys
+from PyQt6.QtWidgets import QApplication, QMainWindow
+from PyQt6.QtCore import QTimer
+app = QApplication(sys.argv)
+class Window(QMainWindow):
+    def paintEvent(self, event):
+        super().paintEvent(event)
+        QTimer.singleShot(0, app.quit)
+w = Window(); w.resize(1280, 800); w.show(); app.exec()
+"""
+OURS = """
+import sys
+from pathlib import Path
+from PyQt6.QtCore import QTimer
+from mosscrate.desk.app import make_application
+from mosscrate.desk.window import MainWindow
+from mosscrate.core.sheet.bench import standard_bench
+app = make_application(sys.argv, "dark")
+class Window(MainWindow):
+    def paintEvent(self, event):
+        super().paintEvent(event)
+        QTimer.singleShot(0, app.quit)
+folder = Path(sys.argv[1])
+w = Window(standard_bench(crate=folder / "crate", state=folder / "state")); w.show(); app.exec()
+w.model.close()
+"""
+STALL = """
+import sys, time
+from pathlib import Path
+from PyQt6.QtCore import QTimer
+from mosscrate.demo.cards import bench_at
+from mosscrate.desk.app import make_application
+from mosscrate.desk.window import MOVE, MainWindow
+app = make_application(sys.argv, "dark")
+w = MainWindow(bench_at(Path(sys.argv[1]) / "heron")); w.show()
+gaps, last = [], time.perf_counter()
+def beat():
+    global last
+    now = time.perf_counter(); gaps.append((now - last) * 1000); last = now
+def until(ready):
+    end = time.monotonic() + 60
+    while not ready() and time.monotonic() < end:
+        app.processEvents(); time.sleep(0.001)
+    assert ready()
+find = lambda name: next(m for m in w.model.media if m.name == name)
+until(lambda: len(w.model.media) and w.model.asker.is_idle)
+w.go_to(MOVE)
+w.move_.choose_source(find("Pipkin bench card")); w.move_.choose_target(find("New 8 GB card"))
+until(lambda: w.move_.plan is not None and w.model.asker.is_idle)
+timer = QTimer(); timer.timeout.connect(beat); timer.start(5)
+w.move_.guard_panel.entry.field.setText(w.move_.plan.target.tag)
+w.move_.guard_panel.entry.buttons[0].click()
+last = time.perf_counter(); gaps.clear()
+def ended():
+    return w.move_.job is None
+w.model.jobs[0].ended.connect(app.quit)
+app.exec()
+gaps.sort()
+assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+print(gaps[int(len(gaps) * 0.99)], gaps[-1], len(gaps))
+w.model.close()
+"""
+
+
+def figures(folder: Path) -> Iterator[Figure]:
+    pairs = [(_run(BARE, folder), _run(OURS, folder)) for _ in range(6)][1:]
+    ratio = statistics.median(b / a for a, b in pairs)
+    bare, ours = (statistics.median(p[k] for p in pairs) for k in (0, 1))
+    yield Figure("first painted window / bare PyQt6 window", ratio, 1.5, "×", f"bare {bare:.2f} s, ours {ours:.2f} s")
+    done = _start(STALL, folder)
+    p99, worst, beats = done.stdout.split()
+    yield Figure("event loop during a running job: p99 of the gaps", float(p99), 50, "ms",
+                 f"longest {float(worst):.0f} ms of {beats} beats")
+
+
+def _run(code: str, folder: Path) -> float:
+    begun = time.perf_counter()
+    _start(code, folder)
+    return time.perf_counter() - begun
+
+
+def _start(code: str, folder: Path) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "QT_QPA_PLATFORM": os.environ.get("QT_QPA_PLATFORM", "offscreen")}
+    return subprocess.run([sys.executable, "-c", code, str(folder)], check=True, capture_output=True, text=True,
+                          env=environment)

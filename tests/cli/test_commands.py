@@ -1,0 +1,155 @@
+"""The command line as a script uses it: JSON, exit statuses, the whole move, also onto a loop device."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from hashlib import md5
+
+import pytest
+from blake3 import blake3
+
+from mosscrate.cli.app import main
+from tests.cards import MIB, handheld, put_card, some_files
+
+
+@pytest.fixture
+def cli(bench, monkeypatch, capsys):
+    """Call the program; gives (exit status, stdout, stderr)."""
+    def call(*words):
+        monkeypatch.setattr(sys, "argv", ["mosscrate", "--slots", str(bench.shelf.simulated_folder), "--crate",
+                                          str(bench.crate.root), "--state", str(bench.state), *map(str, words)])
+        with pytest.raises(SystemExit) as ended:
+            main()
+        out, err = capsys.readouterr()
+        return ended.value.code, out, err
+
+    return call
+
+
+@pytest.fixture
+def cards(bench):
+    put_card(bench, "old", 40 * MIB, handheld(40 * MIB).data, name="Worn card")
+    put_card(bench, "new", 100 * MIB, name="New card")
+
+
+def test_look_has_the_promised_shape(cli, cards):
+    code, out, _ = cli("look", "Worn card", "--json")
+    seen = json.loads(out)
+    assert code == 0
+    assert list(seen) == ["size", "sector", "container", "map", "partitions", "unallocated", "findings"]
+    assert seen["map"] == {"kind": "mbr", "id": "cafe0001"}
+    first, second = seen["partitions"]
+    assert list(first) == ["index", "start", "length", "type", "label", "flags", "role", "volume"]
+    assert list(first["volume"]) == ["kind", "label", "id", "block", "size", "used", "free", "clean"]
+    assert (first["start"], first["flags"], first["role"]) == (MIB, ["active"], "firmware")
+    assert (second["volume"]["kind"], second["volume"]["label"], second["volume"]["clean"]) == ("fat32", "GAMES", True)
+    assert second["volume"]["used"] + second["volume"]["free"] == second["volume"]["size"] == 34 * MIB
+
+
+def test_files_lists_every_level_with_digests(cli, cards):
+    code, out, _ = cli("files", "Worn card", "--partition", 2, "--digest", "--json")
+    files, listed = some_files(1), {e["path"]: e for e in json.loads(out)}
+    assert code == 0
+    assert set(listed) == set(files)
+    for path, data in files.items():
+        want = (None, None) if data is None else (blake3(data).hexdigest(), md5(data).hexdigest())
+        assert (listed[path]["blake3"], listed[path]["md5"]) == want
+        assert listed[path]["kind"] == ("folder" if data is None else "file")
+
+
+def test_get_takes_out_a_folder_and_never_overwrites(cli, cards, tmp_path):
+    out = tmp_path / "out"
+    out.mkdir()
+    assert cli("get", "Worn card", "roms", "-p", 2, "--to", out)[0] == 0
+    for path, data in some_files(1).items():
+        if path.startswith("roms/") and data is not None:
+            assert (out / path).read_bytes() == data
+    code, _, err = cli("get", "Worn card", "roms", "-p", 2, "--to", out)
+    assert code == 1
+    assert "is there already" in err
+
+
+def test_the_whole_move_from_a_saved_sheet(cli, cards, tmp_path, bench):
+    sheet = tmp_path / "move.json"
+    tag = next(s["tag"] for s in json.loads(cli("slots", "--json")[1]) if s["name"] == "New card")
+    assert cli("sheet", "plan", "Worn card", "New card", "--out", sheet)[0] == 0
+    before = (bench.shelf.simulated_folder / "new.img").read_bytes()
+    assert cli("sheet", "rehearse", sheet)[0] == 0
+    assert (bench.shelf.simulated_folder / "new.img").read_bytes() == before
+    code, _, err = cli("sheet", "run", sheet, "--tag", "NOPE", "--json")
+    assert (code, "only written when its tag is typed" in json.loads(err)["error"]) == (3, True)
+    assert cli("sheet", "run", sheet, "--tag", tag)[0] == 0
+    seen = json.loads(cli("look", "New card", "--check", "--json")[1])
+    last = seen["partitions"][-1]
+    assert (last["start"] + last["length"], seen["unallocated"][1:], seen["findings"]) == (100 * MIB, [], [])
+    listings = [json.loads(cli("files", card, "-p", 2, "--digest", "--json")[1]) for card in ("Worn card", "New card")]
+    assert listings[0] == listings[1]
+    log = json.loads(cli("sheet", "log", "--json")[1])
+    assert [(j["status"], len(j["done"])) for j in log] == [("done", 5)]
+    assert cli("sheet", "undo", log[0]["id"], "--tag", tag)[0] == 0
+    assert (bench.shelf.simulated_folder / "new.img").read_bytes() == before
+
+
+def test_write_refuses_what_does_not_fit_with_the_numbers(cli, cards, bench):
+    tag = bench.shelf.find("Worn card").tag
+    code, _, err = cli("write", "New card", "Worn card", "--tag", tag)
+    assert code == 0 or "too few" in err          # a blank image may be cut: only zeros are lost
+    put_card(bench, "full", 120 * MIB, handheld(120 * MIB).data, name="Full card")
+    code, out, err = cli("write", "Full card", "New card", "--tag", bench.shelf.find("New card").tag)
+    assert (code, out) == (1, "")
+    assert "125 829 120 bytes" in err.replace("\u202f", " ")
+
+
+def test_a_card_with_bad_sectors_is_kept_incomplete_and_says_where(cli, bench):
+    put_card(bench, "worn", 8 * MIB, b"\x55" * (8 * MIB), name="Bad card", unreadable=[(3 * MIB, 1024)])
+    code, out, err = cli("keep", "Bad card", "--json")
+    kept = json.loads(out)
+    assert code == 1
+    assert (kept["complete"], kept["unreadable"]) == (False, [{"start": 3 * MIB, "length": 1024}])
+    assert "1024 bytes at 3145728" in json.loads(err)["error"]
+    assert json.loads(cli("crate", "--json")[1])[0]["backups"][0]["complete"] is False
+
+
+def test_bad_input_is_one_clear_sentence(cli, cards, tmp_path):
+    packed = tmp_path / "card.img.xz"
+    packed.write_bytes(b"\xfd7zXZ\0" + bytes(100))
+    for words, code, said in ((("look", "nowhere"), 1, "no card, drive or file called “nowhere”"),
+                              (("look", packed), 1, "is an xz file, not a card image"),
+                              (("files", "Worn card"), 2, "Say which partition with --partition: 1 (PEAT), 2 (GAMES)"),
+                              (("files", "Worn card", "-p", "9"), 1, "no partition 9"),
+                              (("sheet", "grow", "Worn card", "-p", "2", "--size", "much"), 2, "is not a size"),
+                              (("sheet", "grow", "Worn card", "-p", "1"), 1, "cannot grow"),
+                              (("frobnicate",), 2, "No such command")):
+        found, out, err = cli(*words)
+        assert (found, out) == (code, ""), words
+        assert said in err
+
+
+@pytest.mark.root
+@pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("losetup"), reason="needs root for a loop device")
+def test_the_move_onto_a_real_block_device(cli, cards, tmp_path):
+    backing, sheet = tmp_path / "backing.img", tmp_path / "move.json"
+    with backing.open("wb") as file:
+        file.truncate(90 * MIB)
+    made = subprocess.run(["losetup", "-f", "--show", backing], capture_output=True, text=True, check=False)
+    if made.returncode:
+        pytest.skip(f"no loop device here: {made.stderr}")
+    device = made.stdout.strip()
+    try:
+        slot = next(s for s in json.loads(cli("slots", "--json")[1]) if s["path"] == device)
+        assert (slot["size"], slot["in_use"]) == (90 * MIB, None)
+        code, _, err = cli("write", "Worn card", backing, "--tag", "AAAA")
+        assert (code, "loop device" in err) == (3, True)
+        assert cli("sheet", "plan", "Worn card", device, "--out", sheet)[0] == 0
+        assert cli("sheet", "rehearse", sheet)[0] == 0
+        assert cli("sheet", "run", sheet, "--tag", slot["tag"])[0] == 0
+        listings = [json.loads(cli("files", m, "-p", 2, "--digest", "--json")[1]) for m in ("Worn card", device)]
+        assert listings[0] == listings[1]
+        last = json.loads(cli("look", device, "--json")[1])["partitions"][-1]
+        assert last["start"] + last["length"] == 90 * MIB
+    finally:
+        subprocess.run(["losetup", "-d", device], check=True)

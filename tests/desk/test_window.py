@@ -1,0 +1,284 @@
+"""The real window, driven through its widgets: the whole move, refusals, recovery, keyboard, both themes."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent, QKeySequence
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from mosscrate.core.blocks import Window
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.contents import survey
+from mosscrate.core.maps import read_map
+from mosscrate.core.slots import medium as medium_module
+from mosscrate.desk import theme
+from mosscrate.desk.app import make_application
+from mosscrate.desk.finder import Finder
+from mosscrate.desk.shared.strata import lay_out, strata_of
+from mosscrate.desk.window import KEEP, LOOK, MOVE, MainWindow
+from tests.cards import MIB, contents, handheld, put_card
+
+
+@pytest.fixture(scope="session")
+def qapp():
+    return QApplication.instance() or make_application(["test"], "dark")
+
+
+class Person:
+    """Sits before one window; every act goes through a widget and is counted."""
+
+    def __init__(self, bench):
+        self.window = MainWindow(bench)
+        self.window.show()
+        self.acts = 0
+        self.wait(lambda: self.window.model.asker.is_idle and bool(self.window.model.media))
+
+    def wait(self, ready, seconds=30):
+        end = time.monotonic() + seconds
+        while not ready():
+            assert time.monotonic() < end, "the window did not get there"
+            QApplication.processEvents()
+            time.sleep(0.005)
+        for _ in range(3):
+            QApplication.processEvents()
+
+    def click(self, widget, at=None):
+        assert widget.isVisible(), "only what is seen can be clicked"
+        assert widget.isEnabled(), "only what is enabled can be clicked"
+        self.acts += 1
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at or QPoint())
+
+    def pick_card(self, name):
+        shelf = self.window.look.shelf
+        row = [m.name for m in self.window.model.media].index(name)
+        self.click(shelf.viewport(), shelf.visualItemRect(shelf.item(row)).center())
+        self.wait(lambda: self.window.model.asker.is_idle)
+
+    def choose(self, chooser, name):
+        self.acts += 1
+        number = chooser.box.findText(name)
+        assert number > 0, name
+        chooser.box.setCurrentIndex(number)
+        chooser.box.activated.emit(number)
+
+    def type_tag(self, entry, tag):
+        self.acts += 1
+        assert entry.field.isEnabled()
+        QTest.keyClicks(entry.field, tag)
+
+    def plan(self, source, target):
+        self.pick_card(source)
+        self.click(self.window.look.move_button)
+        self.choose(self.window.move_.to_box, target)
+        self.wait(lambda: self.window.move_.plan is not None)
+
+    def wait_for_job(self):
+        self.wait(lambda: self.window.move_.job is None and self.window.model.asker.is_idle)
+
+
+@pytest.fixture
+def person(qapp, bench):
+    put_card(bench, "old", 40 * MIB, handheld(40 * MIB).data, name="Worn card", order=1)
+    put_card(bench, "new", 100 * MIB, name="New card", order=2)
+    put_card(bench, "tail", 70 * MIB, handheld(70 * MIB, tail=0).data, name="Full card", order=3, write_protected=True)
+    made = Person(bench)
+    yield made
+    made.window.close()
+
+
+def medium(person, name):
+    return next(m for m in person.window.model.media if m.name == name)
+
+
+def files_of(person, name):
+    with medium(person, name).open() as blocks:
+        return [contents(Window(blocks, p.start, p.length)) for p in read_map(blocks).partitions]
+
+
+def test_a_worn_card_is_kept_planned_rehearsed_and_moved_in_six_acts(person):
+    w = person.window
+    person.plan("Worn card", "New card")
+    assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == ["KeepCard", "WriteImage", "GrowPartition", "Verify",
+                                                                   "Eject"]
+    with medium(person, "New card").open() as blocks:
+        before = blocks.read(0, blocks.size)
+    planned_acts = person.acts
+    person.click(w.move_.rehearse_button)
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text() == "Rehearsed: it works"
+    with medium(person, "New card").open() as blocks:
+        assert blocks.read(0, blocks.size) == before
+    person.click(w.move_.run_panel.close_button)
+    person.wait(lambda: w.move_.plan is not None)
+    person.acts = planned_acts
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "New card").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert person.acts <= 6
+    assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+    assert files_of(person, "New card") == files_of(person, "Worn card")
+    with medium(person, "New card").open() as blocks:
+        layout = survey(blocks, thorough=True)
+    assert (layout.tail, layout.findings) == (0, ())
+    assert len(w.model.bench.crate.backups_of(medium(person, "Worn card").key)) == 1
+
+
+def test_the_run_button_needs_the_right_tag_and_the_guards_consent(person):
+    entry = person.window.move_.guard_panel.entry
+    person.plan("Worn card", "New card")
+    assert not entry.buttons[0].isEnabled()
+    person.type_tag(entry, "WXYZ")
+    assert not entry.buttons[0].isEnabled()
+    person.choose(person.window.move_.to_box, "Full card")
+    person.wait(lambda: person.window.move_.plan is not None)
+    assert not entry.field.isEnabled()                       # write-protected: no tag can confirm that
+    said = " ".join(w.accessibleName() for w in person.window.move_.guard_panel.findChildren(type(entry).__base__))
+    assert "write-protected" in said
+    assert "in no backup" in said
+
+
+def test_a_card_pulled_while_it_is_written_is_offered_and_finished(person, monkeypatch):
+    w = person.window
+    person.plan("Worn card", "New card")
+    original = medium_module.Medium.open_for_guard
+    with monkeypatch.context() as patched:
+        patched.setattr(medium_module.Medium, "open_for_guard",
+                        lambda self: FaultyBlocks(original(self), Faults(pulled_after_writes=9)))
+        person.type_tag(w.move_.guard_panel.entry, w.move_.plan.target.tag)
+        person.click(w.move_.guard_panel.entry.buttons[0])
+        person.wait_for_job()
+    assert "was pulled" in w.move_.run_panel.words.text()
+    person.wait(lambda: w.move_.run_panel.entry.isVisible())
+    assert w.move_.run_panel.head.text() == "New card is in the middle of a change"
+    person.type_tag(w.move_.run_panel.entry, medium(person, "New card").tag)
+    person.click(w.move_.run_panel.entry.buttons[1])
+    person.wait_for_job()
+    assert files_of(person, "New card") == files_of(person, "Worn card")
+    person.wait(lambda: not w.model.unfinished)
+
+
+def test_a_finished_move_is_taken_back_from_the_result(person):
+    w = person.window
+    person.plan("Worn card", "New card")
+    person.type_tag(w.move_.guard_panel.entry, w.move_.plan.target.tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    person.type_tag(w.move_.run_panel.entry, medium(person, "New card").tag)
+    person.click(w.move_.run_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text() == "Taken back"
+    with medium(person, "New card").open() as blocks:
+        assert not any(blocks.read(0, blocks.size))
+
+
+def test_the_edge_is_dragged_nudged_and_typed(person):
+    w = person.window
+    person.plan("Worn card", "New card")
+    core, size = w.move_.right, lambda: w.move_.plan.size()
+    full = size()
+    grip = core._handle_rect().center().toPoint()
+    QTest.mousePress(core, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, grip)
+    QTest.mouseMove(core, grip - QPoint(0, core.height() // 4))
+    QTest.mouseRelease(core, Qt.MouseButton.LeftButton)
+    dragged = size()
+    assert 34 * MIB < dragged < full == 94 * MIB
+    QTest.keyClick(core, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
+    assert size() == full
+    field = w.move_.size_panel.field
+    field.selectAll()
+    QTest.keyClicks(field, "50 MiB")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert size() == 50 * MIB
+    field.selectAll()
+    QTest.keyClicks(field, "7 TiB")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert size() == 50 * MIB
+    assert "It can have 34 MiB to 94 MiB" in w.move_.size_panel.error.text()
+
+
+def test_stations_cards_and_files_are_reached_from_the_keyboard(person):
+    w = person.window
+    for key, station in (("Ctrl+3", MOVE), ("Ctrl+2", KEEP), ("Ctrl+1", LOOK)):
+        QTest.keySequence(w, QKeySequence(key))
+        assert w.stack.currentIndex() == station
+    w.look.shelf.setFocus()
+    w.look.shelf.setCurrentRow(0)
+    QTest.keyClick(w.look.shelf, Qt.Key.Key_Down)
+    assert w.model.selected.name == "New card"
+    QTest.keyClick(w.look.shelf, Qt.Key.Key_Up)
+    person.wait(lambda: w.look.files.tree.isVisible())
+    assert w.look.core.accessibleDescription().startswith("GAMES, 34 MiB")
+    QTest.keyClick(w.look.core, Qt.Key.Key_Up)
+    assert w.look.core.accessibleDescription().startswith("PEAT, 5 MiB, FAT16")
+    person.wait(lambda: w.look.files.tree.model().rowCount() == 2)
+    QTest.keySequence(w, QKeySequence("Ctrl+K"))
+    finder = w.findChild(Finder)
+    QTest.keyClicks(finder.field, "full games")
+    QTest.keyClick(finder.field, Qt.Key.Key_Return)
+    assert w.model.selected.name == "Full card"
+
+
+def test_a_dropped_image_is_opened_and_a_packed_one_is_explained(person, tmp_path):
+    w, image = person.window, tmp_path / "found.img"
+    image.write_bytes(bytes(2 * MIB))
+    packed = tmp_path / "found.img.gz"
+    packed.write_bytes(b"\x1f\x8b" + bytes(30))
+    for path in (image, packed):
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(path))])
+        w.dropEvent(QDropEvent(QPointF(200, 200), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                               Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+    assert w.model.selected.name == "found"
+    assert "is a gzip file, not a card image" in w.strip.words.text()
+
+
+def test_a_backup_is_made_checked_and_put_back_from_keep(person):
+    w = person.window
+    w.go_to(KEEP)
+    assert w.keep.empty.isVisible()
+    person.click(w.keep.keep_button)
+    person.wait(lambda: bool(w.model.lanes) and w.model.asker.is_idle)
+    person.wait(lambda: w.keep.detail.core.layout_shown is not None)
+    mark = w.keep.lanes.timeline().marks[0]
+    person.click(w.keep.lanes, QPoint(round(mark.x + 5), round(mark.top + 5)))
+    person.click(w.keep.detail.check)
+    person.wait(lambda: not w.model.jobs)
+    assert any("exactly what was kept" in r.accessibleName() for r in w.keep.detail.findChildren(
+        type(w.move_.guard_panel.entry).__base__))
+    person.click(w.keep.detail.put_back)
+    assert w.stack.currentIndex() == MOVE
+    person.choose(w.move_.to_box, "New card")
+    person.wait(lambda: w.move_.plan is not None)
+    assert [type(s).__name__ for s in w.move_.plan.sheet.steps][0] == "WriteImage"
+
+
+def contrast(a: str, b: str) -> float:
+    """WCAG 2.1: relative luminance of two colours, as a ratio."""
+    def luminance(text):
+        parts = [int(text[k:k + 2], 16) / 255 for k in (1, 3, 5)]
+        linear = [p / 12.92 if p <= 0.03928 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+    high, low = sorted((luminance(a), luminance(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("used", [theme.DARK, theme.LIGHT], ids=lambda t: t.name)
+def test_every_text_passes_wcag_aa(used):
+    for ink in ("text", "muted", "accent", "good", "note", "warning", "problem"):
+        for ground in ("ground", "panel", "raised"):
+            assert contrast(getattr(used, ink), getattr(used, ground)) >= 4.5, (ink, ground)
+    assert contrast(used.on_accent, used.accent) >= 4.5
+
+
+@pytest.mark.parametrize("height", [120, 300, 700])
+def test_strata_fill_the_column_in_order_and_stay_readable(height):
+    card = handheld(60 * MIB, tail=10 * MIB)
+    placed = lay_out(strata_of(survey(card)), height, header="map")
+    assert placed[0].top == 0
+    assert placed[-1].bottom == pytest.approx(height)
+    assert all(a.bottom == pytest.approx(b.top) and a.start <= b.start for a, b in zip(placed, placed[1:], strict=False))
+    assert all(s.height >= 20 for s in placed if s.index and height >= 300)
