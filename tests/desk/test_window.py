@@ -32,9 +32,10 @@ class Person:
     """Sits before one window; every act goes through a widget and is counted."""
 
     def __init__(self, bench):
-        self.window = MainWindow(bench)
+        self.window = MainWindow(lambda: bench)
         self.window.show()
         self.acts = 0
+        self.wait(lambda: self.window.is_furnished)
         self.wait(lambda: self.window.model.asker.is_idle and bool(self.window.model.media))
 
     def wait(self, ready, seconds=30):

@@ -1,72 +1,93 @@
-"""Starting the window: arguments, log, theme, and what happens when something breaks."""
+"""Starting the window: arguments, log, theme, and what happens when something breaks.
+
+Nothing of the core is imported here at once: the window is painted first.
+"""
 
 from __future__ import annotations
 
-import argparse
-import logging
 import os
 import sys
-import tempfile
-from logging.handlers import RotatingFileHandler
-from pathlib import Path
-from types import TracebackType
+from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QCommandLineOption, QCommandLineParser, QSettings
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from mosscrate.core.sheet.bench import Bench, standard_bench
 from mosscrate.desk import theme
 from mosscrate.desk.window import MainWindow
 
-log = logging.getLogger("mosscrate")
+if TYPE_CHECKING:
+    from pathlib import Path
+    from types import TracebackType
+
+    from mosscrate.core.sheet.bench import Bench
+
+SWITCH_INTERVAL = 0.0005       # seconds: a job's thread gives way to the window ten times sooner than usual
 
 
 def main() -> None:
     """Open the window and stay until it is closed."""
-    options = _options()
-    bench = _bench(options)
-    log_file = _start_log(bench.state)
-    app = make_application(sys.argv[:1], options.theme)
-    sys.excepthook = lambda kind, error, trace: _crashed(log_file, kind, error, trace)
-    window = MainWindow(bench, QSettings(str(bench.state / "window.ini"), QSettings.Format.IniFormat))
-    for path in options.images:
-        window.model.open_image(path)
+    app = make_application(sys.argv)
+    options = _options(app)
+    choice = options.value("theme")
+    if choice != "desktop":
+        theme.apply_sheet(app, theme.wanted_theme(choice))
+    window = MainWindow(lambda: _open_bench(options), QSettings("mosscrate", "window"))
+    window.furnished.connect(lambda: _open_images(window, options.positionalArguments()))
     window.show()
     sys.exit(app.exec())
 
 
 def make_application(arguments: list[str], theme_choice: str = "desktop") -> QApplication:
     """The application with its theme, which follows the desktop unless one is named."""
+    sys.setswitchinterval(SWITCH_INTERVAL)
+    QApplication.setStyle("Fusion")
     app = QApplication(arguments)
     app.setApplicationName("Moss Crate")
     app.setDesktopFileName("mosscrate")
-    app.setStyle("Fusion")
-    theme.apply(app, theme.wanted_theme(theme_choice))
-    hints = app.styleHints()
-    if theme_choice == "desktop" and hints is not None:
-        hints.colorSchemeChanged.connect(lambda _scheme: theme.apply(app, theme.wanted_theme("desktop")))
+    theme.apply_sheet(app, theme.wanted_theme(theme_choice))
+    if theme_choice == "desktop":
+        theme.follow_desktop(app)
     return app
 
 
-def _options() -> argparse.Namespace:
-    parser = argparse.ArgumentParser(prog="mosscrate-desk", description="One bench for cards, drives and images.")
-    parser.add_argument("images", nargs="*", type=Path, help="image files to open")
-    parser.add_argument("--demo", action="store_true", help="open the Heron Lane bench")
-    parser.add_argument("--folder", type=Path, help="where the demo bench lies; kept between starts when given")
-    parser.add_argument("--theme", choices=("desktop", "dark", "light"), default=os.environ.get("MOSSCRATE_THEME",
-                                                                                              "desktop"))
-    return parser.parse_args()
+def _options(app: QApplication) -> QCommandLineParser:
+    parser = QCommandLineParser()
+    parser.setApplicationDescription("One bench for cards, drives and images.")
+    parser.addHelpOption()
+    parser.addPositionalArgument("images", "image files to open", "[image ...]")
+    parser.addOption(QCommandLineOption("demo", "Open the Heron Lane bench."))
+    parser.addOption(QCommandLineOption("folder", "Where the demo bench lies.", "folder"))
+    parser.addOption(QCommandLineOption("theme", "desktop, dark or light.", "theme",
+                                        os.environ.get("MOSSCRATE_THEME", "desktop")))
+    parser.process(app)
+    return parser
 
 
-def _bench(options: argparse.Namespace) -> Bench:
-    if not options.demo:
-        return standard_bench()
+def _open_bench(options: QCommandLineParser) -> Bench:
+    import tempfile
+    from pathlib import Path
+
+    from mosscrate.core.sheet.bench import standard_bench
     from mosscrate.demo.cards import bench_at
 
-    return bench_at(options.folder or Path(tempfile.gettempdir()) / f"mosscrate-heron-lane-{os.getuid()}")
+    folder = Path(options.value("folder") or Path(tempfile.gettempdir()) / f"mosscrate-heron-lane-{os.getuid()}")
+    bench = bench_at(folder) if options.isSet("demo") else standard_bench()
+    log_file = _start_log(bench.state)
+    sys.excepthook = lambda kind, error, trace: _crashed(log_file, kind, error, trace)
+    return bench
+
+
+def _open_images(window: MainWindow, images: list[str]) -> None:
+    from pathlib import Path
+
+    for name in images:
+        window.model.open_image(Path(name))
 
 
 def _start_log(state: Path) -> Path:
+    import logging
+    from logging.handlers import RotatingFileHandler
+
     state.mkdir(parents=True, exist_ok=True)
     path = state / "mosscrate.log"
     handler = RotatingFileHandler(path, maxBytes=1 << 20, backupCount=3)
@@ -78,7 +99,9 @@ def _start_log(state: Path) -> Path:
 
 def _crashed(log_file: Path, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
     """Note it, say it once, go on: nothing on a card changes because a window misbehaves."""
-    log.critical("unexpected error", exc_info=(kind, error, trace))
+    import logging
+
+    logging.getLogger("mosscrate").critical("unexpected error", exc_info=(kind, error, trace))
     box = QMessageBox(QMessageBox.Icon.Warning, "Moss Crate",
                       "Something went wrong inside Moss Crate. No card was changed by this; a job that runs goes on.")
     box.setInformativeText(f"{kind.__name__}: {error}\n\nThe whole story is in {log_file}")

@@ -147,7 +147,7 @@ class BenchModel(QObject):
         self._poll.stop()
         for job in self.jobs:
             job.stop()
-            job._thread.join(30)
+            job.wait()
         self.asker.wait()
 
     def _end(self, job: Job, keys: set[str]) -> None:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, QSize, pyqtSignal
 from PyQt6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QVBoxLayout, QWidget
 
-from mosscrate.desk.shared.painting import draw_focus, draw_text, scaled_font
+from mosscrate.desk.shared.drawing import CENTER, draw_focus, draw_text, scaled_font
 from mosscrate.desk.theme import color
 
-WIDTH = 76
+WIDTH = 76                       # as wide as what stands there until the rail is loaded
 
 
 class Rail(QWidget):
@@ -50,8 +50,6 @@ class _StationButton(QAbstractButton):
         self.setCheckable(True)
         self.setToolTip(f"{name} ({shortcut})")
         self.setAccessibleName(f"Station {name}")
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def sizeHint(self) -> QSize:
         return QSize(WIDTH, 72)
@@ -64,11 +62,10 @@ class _StationButton(QAbstractButton):
             painter.fillRect(self.rect(), color("panel"))
             painter.fillRect(QRectF(0, 0, 3, self.height()), color("accent"))
         painter.setPen(QPen(ink, 1.8))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
         _ICONS[self.text()](painter, QPointF(self.width() / 2, 28))
         words = QRectF(0, self.height() - 27, self.width(), 20)
         draw_text(painter, words, self.text(), scaled_font(self.font(), 0.92, bold=self.isChecked()),
-                  color("text") if self.isChecked() else color("muted"), Qt.AlignmentFlag.AlignHCenter)
+                  color("text") if self.isChecked() else color("muted"), CENTER)
         if self.hasFocus():
             draw_focus(painter, QRectF(self.rect()).adjusted(2, 2, -2, -2))
         painter.end()

@@ -29,7 +29,8 @@ class Photographer:
         self.app = QApplication.instance() or make_application(["shots"], theme_name)
         assert isinstance(self.app, QApplication), "a window needs a graphical application"
         theme.apply(self.app, theme.wanted_theme(theme_name))
-        self.window = MainWindow(bench_at(bench_folder))
+        self.window = MainWindow(lambda: bench_at(bench_folder))
+        self.window.furnish()
         self.window.resize(1280, 800)
         self.window.show()
         self.settle()

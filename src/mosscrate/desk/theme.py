@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from typing import TYPE_CHECKING, NamedTuple
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QGuiApplication, QPalette
 from PyQt6.QtWidgets import QApplication
 
-from mosscrate.core.contents import Role
-from mosscrate.core.findings import Severity
+if TYPE_CHECKING:                          # the core is loaded after the first window is painted
+    from mosscrate.core.contents import Role
+    from mosscrate.core.findings import Severity
 
 
-@dataclass(frozen=True)
-class Theme:
+class Theme(NamedTuple):
     """One set of colours, as #rrggbb."""
 
     name: str
@@ -71,15 +71,39 @@ def wanted_theme(choice: str) -> Theme:
     """The theme for "dark", "light" or "desktop"."""
     if choice in ("dark", "light"):
         return DARK if choice == "dark" else LIGHT
-    hints = QGuiApplication.styleHints()
-    is_light = hints is not None and hints.colorScheme() == Qt.ColorScheme.Light
-    return LIGHT if is_light else DARK
+    return LIGHT if QGuiApplication.palette().window().color().lightness() > 127 else DARK
+
+
+def follow_desktop(app: QApplication) -> None:
+    """Change with the desktop from now on."""
+    from PyQt6.QtCore import Qt
+
+    def change(scheme: Qt.ColorScheme) -> None:
+        apply(app, LIGHT if scheme == Qt.ColorScheme.Light else DARK)
+
+    if hints := app.styleHints():
+        hints.colorSchemeChanged.connect(change)
 
 
 def apply(app: QApplication, theme: Theme) -> None:
     """Put a theme on the whole application."""
+    apply_sheet(app, theme)
+    apply_palette(app)
+
+
+def apply_sheet(app: QApplication, theme: Theme) -> None:
+    """The style sheet alone: enough for the first window, and forty milliseconds quicker.
+
+    The first QColor that Python hands to Qt builds every enumeration of the Qt namespace; a sheet
+    is read by Qt itself.
+    """
     Look.now = theme
-    palette = QPalette()
+    app.setStyleSheet(_sheet(theme))
+
+
+def apply_palette(app: QApplication) -> None:
+    """The colours of everything that the sheet does not name."""
+    theme, palette = Look.now, QPalette()
     roles = QPalette.ColorRole
     for role, name in ((roles.Window, "ground"), (roles.Base, "panel"), (roles.AlternateBase, "ground"),
                        (roles.Button, "raised"), (roles.WindowText, "text"), (roles.Text, "text"),
@@ -90,17 +114,19 @@ def apply(app: QApplication, theme: Theme) -> None:
     for role in (roles.ButtonText, roles.Text, roles.WindowText):
         palette.setColor(QPalette.ColorGroup.Disabled, role, QColor(theme.muted))
     app.setPalette(palette)
-    app.setStyleSheet(_sheet(theme))
 
 
 def _sheet(theme: Theme) -> str:
     sheet = _STYLE
-    for field in fields(theme):
-        sheet = sheet.replace(f"@{field.name}@", getattr(theme, field.name))
+    for name, value in zip(theme._fields, theme, strict=True):
+        sheet = sheet.replace(f"@{name}@", value)
     return sheet
 
 
 _STYLE = """
+QMainWindow { background: @ground@; }
+QFrame#shell-rail { background: @rail@; }
+QFrame#shell-rail QLabel, QLabel#waiting { color: @muted@; }
 QFrame[panel="true"] { background: @panel@; border: 1px solid @line@; border-radius: 8px; }
 QLabel { background: transparent; }
 QLabel[muted="true"] { color: @muted@; }

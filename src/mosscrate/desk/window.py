@@ -1,66 +1,119 @@
-"""The window: rail, stations, strip; drops and shortcuts."""
+"""The window: rail, stations, strip; drops and shortcuts.
+
+It is painted first and furnished then: the core and the stations are loaded beside it, so that the
+window is there at once.
+"""
 
 from __future__ import annotations
 
-from pathlib import Path
+import threading
+from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QSettings, QSize
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import QSettings, QSize, QTimer, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QPaintEvent, QShortcut
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
-from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.slots import Medium
-from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.finder import Finder
-from mosscrate.desk.keep.station import KeepStation
-from mosscrate.desk.look.station import LookStation
-from mosscrate.desk.move.station import MoveStation
-from mosscrate.desk.rail import Rail
-from mosscrate.desk.strip import Strip
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from mosscrate.core.sheet.bench import Bench
+    from mosscrate.core.slots import Medium
 
 STATIONS = ("Look", "Keep", "Move")
 LOOK, KEEP, MOVE = range(3)
+RAIL_WIDTH = 76
 
 
 class MainWindow(QMainWindow):
-    """Puts the stations together; each only knows the shared model."""
+    """Puts the stations together; each only knows the shared model.
 
-    def __init__(self, bench: Bench, settings: QSettings | None = None) -> None:
+    Args:
+        open_bench: gives the bench; called beside the window after its first paint, or by `furnish`.
+        settings: where the window remembers its place; None forgets.
+    """
+
+    furnished = pyqtSignal()
+    _loaded = pyqtSignal(object, object)
+
+    def __init__(self, open_bench: Callable[[], Bench], settings: QSettings | None = None) -> None:
         super().__init__()
         self.setWindowTitle("Moss Crate")
-        self.setAcceptDrops(True)
         self.settings = settings
-        self.model = BenchModel(bench, self)
-        self.look, self.keep, self.move_ = LookStation(self.model), KeepStation(self.model), MoveStation(self.model)
+        self.is_furnished = False
+        self._open_bench = open_bench
+        self._loader: threading.Thread | None = None
+        self._loaded.connect(self._take_bench)
         self.stack = QStackedWidget()
-        for station in (self.look, self.keep, self.move_):
-            self.stack.addWidget(station)
-        self.rail = Rail(STATIONS)
-        self.rail.chosen.connect(self.go_to)
-        self.strip = Strip(self.model)
-        right = QVBoxLayout()
-        right.setContentsMargins(0, 0, 0, 0)
-        right.setSpacing(0)
-        right.addWidget(self.stack, 1)
-        right.addWidget(self.strip)
+        self._shell = _shell_rail()
+        self._waiting = QLabel("Laying out the bench…")
+        self._waiting.setObjectName("waiting")
+        self._waiting.setIndent(24)
+        self.stack.addWidget(self._waiting)
+        self._right = QVBoxLayout()
+        self._right.setContentsMargins(0, 0, 0, 0)
+        self._right.setSpacing(0)
+        self._right.addWidget(self.stack, 1)
         whole = QWidget()
-        line = QHBoxLayout(whole)
+        line = self._line = QHBoxLayout(whole)
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(0)
-        line.addWidget(self.rail)
-        line.addLayout(right, 1)
+        line.addWidget(self._shell)
+        line.addLayout(self._right, 1)
         self.setCentralWidget(whole)
         self.setMinimumSize(QSize(880, 560))
-        self.look.move_wanted.connect(self._start_move)
-        self.look.grow_wanted.connect(self._start_growing)
-        self.keep.put_back_wanted.connect(self._start_move)
-        self.keep.look_wanted.connect(self._look_at)
-        self.move_.look_wanted.connect(self._look_at)
-        self._add_shortcuts()
-        self._restore()
+        self.resize(1280, 800)
+        geometry = settings.value("geometry") if settings else None
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Qt: the first one starts the furnishing."""
+        super().paintEvent(event)
+        if not self.is_furnished and self._loader is None:
+            self._loader = threading.Thread(target=self._load, name="furnish", daemon=True)
+            QTimer.singleShot(0, self._loader.start)
+
+    def furnish(self, bench: Bench | None = None) -> None:
+        """Build the stations; what they need is loaded here when it is not yet."""
+        from mosscrate.desk import theme
+        from mosscrate.desk.bench_model import BenchModel
+        from mosscrate.desk.keep.station import KeepStation
+        from mosscrate.desk.look.station import LookStation
+        from mosscrate.desk.move.station import MoveStation
+        from mosscrate.desk.rail import Rail
+        from mosscrate.desk.strip import Strip
+
+        if self.is_furnished:
+            return
+        self.is_furnished = True
+        app = QApplication.instance()
+        if isinstance(app, QApplication):
+            theme.apply_palette(app)
+        self.rail = Rail(STATIONS)
+        self._line.replaceWidget(self._shell, self.rail)
+        self._shell.deleteLater()
+        self.model = BenchModel(bench or self._open_bench(), self)
+        self.look, self.keep, self.move_ = LookStation(self.model), KeepStation(self.model), MoveStation(self.model)
+        self.stack.removeWidget(self._waiting)
+        for station in (self.look, self.keep, self.move_):
+            self.stack.addWidget(station)
+        self.strip = Strip(self.model)
+        self._right.addWidget(self.strip)
+        self._connect()
+        self.setAcceptDrops(True)
         self.go_to(LOOK)
         self.look.shelf.setFocus()
         self.model.start()
+        self.furnished.emit()
 
     def go_to(self, number: int) -> None:
         """Show a station."""
@@ -69,6 +122,8 @@ class MainWindow(QMainWindow):
 
     def open_finder(self) -> None:
         """Find any card, backup, partition or station by typing."""
+        from mosscrate.desk.finder import Finder
+
         Finder(self.model, self.go_to, self._look_at, self).open_at(self)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
@@ -79,6 +134,8 @@ class MainWindow(QMainWindow):
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Qt: a dropped image is opened where one is; on Move it becomes the source."""
+        from pathlib import Path
+
         data = event.mimeData() if event else None
         for url in data.urls() if data else []:
             if url.isLocalFile():
@@ -90,23 +147,37 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Qt: stop what runs, remember the place."""
-        self.model.close()
+        if self.is_furnished:
+            self.model.close()
         if self.settings:
             self.settings.setValue("geometry", self.saveGeometry())
-            self.settings.setValue("station", self.stack.currentIndex())
         super().closeEvent(event)
 
-    def _add_shortcuts(self) -> None:
+    def _load(self) -> None:
+        """Beside the window: load the core and open the bench."""
+        try:
+
+            self._loaded.emit(self._open_bench(), None)
+        except Exception as error:
+            self._loaded.emit(None, error)
+
+    def _take_bench(self, bench: Bench | None, error: Exception | None) -> None:
+        if error is not None:
+            self._waiting.setText(f"The bench cannot be opened.\n{error}")
+        else:
+            self.furnish(bench)
+
+    def _connect(self) -> None:
+        self.rail.chosen.connect(self.go_to)
+        self.look.move_wanted.connect(self._start_move)
+        self.look.grow_wanted.connect(self._start_growing)
+        self.keep.put_back_wanted.connect(self._start_move)
+        self.keep.look_wanted.connect(self._look_at)
+        self.move_.look_wanted.connect(self._look_at)
         for number in range(len(STATIONS)):
             QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda number=number: self.go_to(number))
         QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
-        QShortcut(QKeySequence.StandardKey.Open, self, self.look._ask_for_image)
-
-    def _restore(self) -> None:
-        self.resize(1280, 800)
-        geometry = self.settings.value("geometry") if self.settings else None
-        if geometry is not None:
-            self.restoreGeometry(geometry)
+        QShortcut(QKeySequence.StandardKey.Open, self, self.look.ask_for_image)
 
     def _start_move(self, medium: Medium) -> None:
         self.move_.choose_source(medium)
@@ -119,3 +190,17 @@ class MainWindow(QMainWindow):
     def _look_at(self, medium: Medium | None) -> None:
         self.model.select(medium)
         self.go_to(LOOK)
+
+
+def _shell_rail() -> QFrame:
+    """What stands at the left edge until the rail is there: the names of the stations."""
+    shell = QFrame()
+    shell.setObjectName("shell-rail")
+    shell.setFixedWidth(RAIL_WIDTH)
+    column = QVBoxLayout(shell)
+    column.setContentsMargins(20, 64, 0, 0)
+    column.setSpacing(62)
+    for name in STATIONS:
+        column.addWidget(QLabel(name))
+    column.addStretch(1)
+    return shell

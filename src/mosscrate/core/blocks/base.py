@@ -74,6 +74,9 @@ class Blocks:
     def drop_cache(self) -> None:
         """Let the next reads come from the medium, not from memory, where that can be had."""
 
+    def will_need(self, offset: int, length: int) -> None:
+        """Let the system begin to read what will be asked for soon; ranges may leave the medium."""
+
     def close(self) -> None:
         """Let go of the medium."""
 
@@ -124,6 +127,10 @@ class View(Blocks):
     def drop_cache(self) -> None:
         """See Blocks."""
         self.inner.drop_cache()
+
+    def will_need(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        self.inner.will_need(offset, length)
 
     def close(self) -> None:
         """See Blocks."""

@@ -72,6 +72,10 @@ class FileBlocks(Blocks):
         """See Blocks."""
         os.posix_fadvise(self.fd, 0, 0, os.POSIX_FADV_DONTNEED)
 
+    def will_need(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        os.posix_fadvise(self.fd, offset, length, os.POSIX_FADV_WILLNEED)
+
     def close(self) -> None:
         """See Blocks."""
         if self.fd >= 0:

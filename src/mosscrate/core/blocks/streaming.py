@@ -21,6 +21,7 @@ from mosscrate.core.watch import Watch
 BLOCK = 4 << 20
 GRAIN = 64 << 10              # zero runs are told apart at this size
 BUFFERS = 4
+AHEAD = 8 * BLOCK             # the system is told so far ahead what comes next
 _ZERO_BLOCK = memoryview(bytes(BLOCK))
 
 
@@ -140,6 +141,7 @@ def _blocks_of(source: Blocks, length: int) -> Iterator[Extent]:
 def _read_strict(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
     if extent.is_hole:
         return Chunk(extent.start, extent.length, None)
+    source.will_need(extent.start + AHEAD, BLOCK)
     data = buffer[:extent.length]
     source.read_into(extent.start, data)
     return Chunk(extent.start, extent.length, data)

@@ -24,6 +24,10 @@ class Window(View):
         """See Blocks."""
         self.inner.foretell([Extent(e.start + self.start, e.length, e.is_hole) for e in extents])
 
+    def will_need(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        self.inner.will_need(self.start + offset, length)
+
     def extents(self) -> Iterator[Extent]:
         """See Blocks."""
         for extent in self.inner.extents():

@@ -21,7 +21,7 @@ from mosscrate.desk.keep.timeline import (
     mark_at,
     neighbour,
 )
-from mosscrate.desk.shared.painting import draw_card, draw_focus, draw_text, mixed, scaled_font
+from mosscrate.desk.shared.drawing import CENTER, draw_card, draw_focus, draw_text, mixed, scaled_font
 from mosscrate.desk.theme import Look, color
 
 NAMES = 260.0
@@ -163,6 +163,6 @@ class LanesView(QWidget):
             top += tall
         if not mark.backup.record.is_complete:
             draw_text(painter, rect, "!", scaled_font(self.font(), 1.0, bold=True), color("problem"),
-                      Qt.AlignmentFlag.AlignHCenter)
+                      CENTER)
         if is_chosen and self.hasFocus():
             draw_focus(painter, rect.adjusted(-5, -5, 5, 5), 6)

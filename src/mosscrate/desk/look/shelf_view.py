@@ -10,7 +10,8 @@ from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity, worst
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.shared.painting import draw_focus, draw_text, free_brush, scaled_font
+from mosscrate.desk.shared.drawing import draw_focus, draw_text, scaled_font
+from mosscrate.desk.shared.painting import free_brush
 from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of
 from mosscrate.desk.theme import Look, color
 

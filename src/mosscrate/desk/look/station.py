@@ -44,7 +44,7 @@ class LookStation(QWidget):
         self._shown: tuple[str, int] | None = None
         self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
-        self.open_button = button("Open image…", self._ask_for_image, tip="Or drop a file anywhere (Ctrl+O)")
+        self.open_button = button("Open image…", self.ask_for_image, tip="Or drop a file anywhere (Ctrl+O)")
         self.check_button = button("Check structure", self._check)
         self.keep_button = button("Keep", self._keep)
         self.grow_button = button("Use the free room…", lambda: self.grow_wanted.emit(self.model.selected),
@@ -179,7 +179,8 @@ class LookStation(QWidget):
 
         self.model.asker.ask(ask, self.findings.show_checked, lambda error: self.findings.show_text(str(error)))
 
-    def _ask_for_image(self) -> None:
+    def ask_for_image(self) -> None:
+        """Let the person choose a file."""
         name, _ = QFileDialog.getOpenFileName(self, "Open a card image", str(Path.home()))
         if name:
             self.model.open_image(Path(name))

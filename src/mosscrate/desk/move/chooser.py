@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mosscrate.core.slots import Medium, Source
-from mosscrate.desk.shared.painting import draw_card
+from mosscrate.desk.shared.drawing import draw_card
 from mosscrate.desk.shared.panel import Panel, label
 from mosscrate.desk.theme import color
 

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.desk.move.plan import Ribbon
 from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.painting import draw_chip, draw_text, scaled_font
+from mosscrate.desk.shared.drawing import CENTER, draw_chip, draw_text, scaled_font
 from mosscrate.desk.shared.strata import Stratum
 from mosscrate.desk.theme import Look, color
 
@@ -43,7 +43,7 @@ class Ribbons(QWidget):
         if not self._ribbons and self._sentence:
             area = self.rect().toRectF().adjusted(8, 0, -8, 0)
             draw_text(painter, area, self._sentence, scaled_font(self.font(), 0.95), color("muted"),
-                      Qt.AlignmentFlag.AlignHCenter)
+                      CENTER)
         painter.end()
 
     def _draw(self, painter: QPainter, ribbon: Ribbon, source: Stratum, target: Stratum) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
@@ -13,7 +13,7 @@ from mosscrate.core.sheet.fit import StepLine
 from mosscrate.core.sheet.steps import GrowPartition, KeepCard, Verify
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.desk.move.plan import Plan
-from mosscrate.desk.shared.painting import draw_text, scaled_font
+from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
 from mosscrate.desk.shared.panel import FindingRow, Panel, clear, label, row
 from mosscrate.desk.theme import color
 
@@ -137,5 +137,5 @@ class _Badge(QWidget):
             painter.drawPolyline(QPolygonF([QPointF(8, 13), QPointF(12, 17), QPointF(18, 8)]))
         else:
             draw_text(painter, rect, self.text, scaled_font(self.font(), 0.85, bold=True), color("text"),
-                      Qt.AlignmentFlag.AlignHCenter)
+                      CENTER)
         painter.end()

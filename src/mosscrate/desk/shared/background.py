@@ -150,6 +150,10 @@ class Job(QObject):
         """Ask it to stop between two blocks."""
         self._stop.set()
 
+    def wait(self) -> None:
+        """Until the thread has ended; for closing."""
+        self._thread.join(30)
+
     @property
     def is_stopping(self) -> bool:
         """Whether it was asked to stop."""

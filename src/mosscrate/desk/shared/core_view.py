@@ -9,15 +9,8 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity
 from mosscrate.core.sizes import binary, exact
-from mosscrate.desk.shared.painting import (
-    draw_focus,
-    draw_text,
-    free_brush,
-    mixed,
-    ragged_fill,
-    role_brush,
-    scaled_font,
-)
+from mosscrate.desk.shared.drawing import CENTER, LEFT, RIGHT, draw_focus, draw_text, mixed, scaled_font
+from mosscrate.desk.shared.painting import free_brush, ragged_fill, role_brush
 from mosscrate.desk.shared.strata import Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
 from mosscrate.desk.theme import Look, color
 
@@ -225,7 +218,7 @@ class CoreView(QWidget):
         self._draw_plate(painter, first, stratum, bold, small, size, mono, has_second=has_second)
         draw_text(painter, first, stratum.name, bold, ink)
         right = QRectF(inner.right() - size_width, top, size_width, line_height)
-        draw_text(painter, right, size, mono, ink, Qt.AlignmentFlag.AlignRight)
+        draw_text(painter, right, size, mono, ink, RIGHT)
         if has_second:
             second = QRectF(inner.left(), top + line_height, inner.width(), line_height)
             draw_text(painter, second, stratum.line, small, ink)
@@ -235,7 +228,7 @@ class CoreView(QWidget):
             painter.setBrush(Look.now.severity(stratum.severity))
             painter.drawEllipse(center, 8.5, 8.5)
             draw_text(painter, QRectF(center.x() - 8, center.y() - 9, 16, 18), mark, small, color("ground"),
-                      Qt.AlignmentFlag.AlignHCenter)
+                      CENTER)
 
     def _draw_plate(self, painter: QPainter, first: QRectF, stratum: Stratum, bold: object, small: object,
                     size: str, mono: object, *, has_second: bool) -> None:
@@ -275,7 +268,7 @@ class CoreView(QWidget):
             if y - last < 14:
                 continue
             last = y
-            side = Qt.AlignmentFlag.AlignRight if self.ruler == "left" else Qt.AlignmentFlag.AlignLeft
+            side = RIGHT if self.ruler == "left" else LEFT
             draw_text(painter, QRectF(x, y - 8, RULER - 12, 16), binary(offset), font, color("muted"), side)
 
     def _draw_handle(self, painter: QPainter) -> None:

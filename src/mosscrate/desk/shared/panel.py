@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.desk.shared.painting import scaled_font
+from mosscrate.desk.shared.drawing import scaled_font
 
 _MARKS = {Severity.GOOD: "✓", Severity.NOTE: "i", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
 _STYLES = {Severity.GOOD: "good", Severity.NOTE: "muted", Severity.WARNING: "warning", Severity.PROBLEM: "problem"}

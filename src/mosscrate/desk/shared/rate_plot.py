@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.sizes import rate
-from mosscrate.desk.shared.painting import draw_text, scaled_font
+from mosscrate.desk.shared.drawing import RIGHT, draw_text, scaled_font
 from mosscrate.desk.theme import color
 
 COLUMNS = 240
@@ -53,7 +53,7 @@ class RatePlot(QWidget):
             painter.setPen(QPen(color("accent"), 1.6))
             painter.drawPath(line)
             draw_text(painter, QRectF(0, 0, self.width(), 13), f"highest {rate(highest)}",
-                      scaled_font(self.font(), 0.78), color("muted"), Qt.AlignmentFlag.AlignRight)
+                      scaled_font(self.font(), 0.78), color("muted"), RIGHT)
         painter.end()
 
 
