@@ -25,6 +25,7 @@ class Counting(View):
     read_bytes = written_bytes = 0
 
     def zero(self, offset: int, length: int) -> None:
+        """See Blocks."""
         self.written_bytes += length
         super().zero(offset, length)
 

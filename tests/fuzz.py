@@ -9,6 +9,7 @@ bytes, extreme values in fields, stretches copied over one another. Then everyth
 from __future__ import annotations
 
 import argparse
+import contextlib
 import random
 import resource
 import signal
@@ -144,10 +145,8 @@ def main() -> int:
 
 def _plan_growth(blocks: MemoryBlocks) -> None:
     """Planning reads a volume too; it may refuse."""
-    try:
+    with contextlib.suppress(FitError):
         plan(open_fat(blocks), 2 * blocks.size)
-    except FitError:
-        pass
 
 
 def _places(blocks: MemoryBlocks) -> Iterator[Extent]:

@@ -15,7 +15,7 @@ from mosscrate.core.volumes.fat.structures import FatType
 # As a firmware's own script wrote it: 255 heads, 63 sectors; worked out by hand from the CHS rules.
 SAMPLE = bytes(440) + bytes.fromhex(
     "78 56 34 12  00 00 "                                          # disk signature, reserved
-    "80 20 21 00  0c c2 22 20  00 08 00 00  00 00 08 00 "          # active FAT32 LBA, 2048 + 524288, CHS 0/32/33 to 32/194/34
+    "80 20 21 00  0c c2 22 20  00 08 00 00  00 00 08 00 "          # active FAT32 LBA, 2048 + 524288, to CHS 32/194/34
     "00 c2 23 20  16 fe ff ff  00 08 08 00  00 00 00 01 "          # hidden FAT16 (0x16), 526336 + 16777216
     "00 00 00 00  00 00 00 00  00 00 00 00  00 00 00 00 "
     "00 00 00 00  00 00 00 00  00 00 00 00  00 00 00 00 "

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from itertools import pairwise
 
 import pytest
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
@@ -254,7 +255,7 @@ def test_a_backup_is_made_checked_and_put_back_from_keep(person):
     assert w.stack.currentIndex() == MOVE
     person.choose(w.move_.to_box, "New card")
     person.wait(lambda: w.move_.plan is not None)
-    assert [type(s).__name__ for s in w.move_.plan.sheet.steps][0] == "WriteImage"
+    assert next(type(s).__name__ for s in w.move_.plan.sheet.steps) == "WriteImage"
 
 
 def contrast(a: str, b: str) -> float:
@@ -281,5 +282,5 @@ def test_strata_fill_the_column_in_order_and_stay_readable(height):
     placed = lay_out(strata_of(survey(card)), height, header="map")
     assert placed[0].top == 0
     assert placed[-1].bottom == pytest.approx(height)
-    assert all(a.bottom == pytest.approx(b.top) and a.start <= b.start for a, b in zip(placed, placed[1:], strict=False))
+    assert all(a.bottom == pytest.approx(b.top) and a.start <= b.start for a, b in pairwise(placed))
     assert all(s.height >= 20 for s in placed if s.index and height >= 300)

@@ -84,7 +84,8 @@ def run(script: str, disks: Iterable[Path], *, timeout: float = 240) -> Outcome:
         ramdisk, out = Path(folder) / "initramfs", Path(folder) / "out"
         ramdisk.write_bytes(base.read_bytes() + _cpio({"job/script.sh": script.encode()}))
         command = [EMULATOR, "-machine", "q35,accel=tcg", "-m", "512", "-nodefaults", "-no-reboot", "-display",
-                   "none", "-kernel", str(kernel), "-initrd", str(ramdisk), "-append", "console=ttyS0 panic=-1 quiet mitigations=off",
+                   "none", "-kernel", str(kernel), "-initrd", str(ramdisk),
+                   "-append", "console=ttyS0 panic=-1 quiet mitigations=off",
                    "-serial", f"file:{folder}/console", "-serial", f"file:{out}"]
         for number, disk in enumerate(disks):
             command += ["-drive", f"file={disk},format=raw,if=none,id=d{number},cache=unsafe",
@@ -133,7 +134,8 @@ def _build(work: Path, kernel: Path, base: Path) -> None:
     for package in work.glob("*.deb"):
         subprocess.run(["dpkg-deb", "-x", package, work / "root"], check=True, capture_output=True)
     found = {p.name.split(".ko")[0].replace("-", "_"): p for p in (work / "root").rglob("*.ko*")}
-    files: dict[str, bytes] = {"init": INIT.encode(), "bin/busybox": next(work.rglob("root/**/bin/busybox")).read_bytes()}
+    files: dict[str, bytes] = {"init": INIT.encode(),
+                               "bin/busybox": next(work.rglob("root/**/bin/busybox")).read_bytes()}
     order: list[str] = []
     for module in MODULES:
         _add_module(module.replace("-", "_"), found, files, order)
@@ -160,7 +162,8 @@ def _cpio(files: dict[str, bytes]) -> bytes:
     """A "newc" archive, as the kernel's Documentation/driver-api/early-userspace describes it."""
     folders = sorted({parent for name in files for parent in _parents(name)})
     out = bytearray()
-    entries = [(f, b"", stat.S_IFDIR | 0o755) for f in folders] + [(n, d, stat.S_IFREG | 0o755) for n, d in files.items()]
+    entries = [(f, b"", stat.S_IFDIR | 0o755) for f in folders]
+    entries += [(n, d, stat.S_IFREG | 0o755) for n, d in files.items()]
     for number, (name, data, mode) in enumerate([*entries, ("TRAILER!!!", b"", 0)], start=1):
         raw = name.encode() + b"\0"
         fields = (number, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(raw), 0)

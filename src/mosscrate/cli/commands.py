@@ -42,7 +42,8 @@ def slots(bench: Bench, as_json: bool) -> None:
         click.echo("Nothing is at hand. Put a card into a reader, or name an image file.")
     for m in media:
         notes = ", ".join(filter(None, ("write-protected" if m.is_write_protected else "", m.in_use)))
-        click.echo(f"{m.tag}  {m.name:28} {binary(m.size):>9}  {m.reader}  {m.path}" + (f"  ({notes})" if notes else ""))
+        line = f"{m.tag}  {m.name:28} {binary(m.size):>9}  {m.reader}  {m.path}"
+        click.echo(f"{line}  ({notes})" if notes else line)
 
 
 @click.command()
@@ -256,7 +257,9 @@ def _print_layout(medium: Medium, layout: Layout) -> None:
     click.echo(f"{medium.name}  [{medium.tag}]  {exact(layout.size)}, {kinds.get(layout.map_kind, layout.map_kind)}")
     for p in layout.partitions:
         v = p.volume
-        fill = f"{binary(v.used or 0)} used, {binary(v.free or 0)} free, {v.summary}" if v and v.used is not None else ""
+        fill = ""
+        if v and v.used is not None:
+            fill = f"{binary(v.used)} used, {binary(v.free or 0)} free, {v.summary}"
         kind = v.kind if v and v.kind else p.partition.type_name or "unknown"
         flags = f" {', '.join(p.partition.flags)}" if p.partition.flags else ""
         click.echo(f"  {p.index}  {p.name:14} {binary(p.partition.length):>9} at {binary(p.partition.start):<9} "

@@ -54,6 +54,6 @@ def _journey(folder: Path, watch: Watch, say: Callable[[str], None]) -> None:
     with new.open() as blocks:
         after = survey(blocks, thorough=True)
     last = after.last()
-    assert last is not None and last.volume is not None, "the run has verified it"
+    assert last is not None, "the run has verified it"
     say(f"{new.name}: {last.name} has {binary(last.partition.length)} now, {counted(after.files, 'file')}, "
         f"{counted(len(after.findings), 'finding')}. {duration(result.seconds)} in all.")

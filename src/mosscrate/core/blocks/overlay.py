@@ -21,7 +21,7 @@ class Overlay(View):
         super().__init__(inner)
         self.writable = True
         self._pages = np.zeros(-(-inner.size // PAGE), np.uint8)
-        self._scratch = tempfile.TemporaryFile(prefix="mosscrate-rehearsal-")
+        self._scratch = tempfile.TemporaryFile(prefix="mosscrate-rehearsal-")  # noqa: SIM115 - closed by `close`
 
     @property
     def changed_bytes(self) -> int:

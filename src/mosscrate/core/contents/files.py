@@ -32,8 +32,9 @@ _BY_ENDING = {ending: kind for kind, endings in _ENDINGS.items() for ending in e
 _FIRMWARE_NAMES = {"zimage", "uimage", "vmlinuz", "kernel", "image", "bootlogo.bmp", "extlinux.conf", "boot.scr",
                    "command.com", "io.sys", "msdos.sys", "uenv.txt"}
 _SAVE_FOLDERS = {"save", "saves", "savestates", "states", "battery", "sram", "memcards"}
-SYSTEM_FOLDERS = frozenset(
-    ["gb", "gbc", "gba", "nes", "fds", "snes", "sfc", "md", "genesis", "megadrive", "sms", "gg", "pce", "ngp", "ws", "wsc", "a26", "a78", "lynx", "vec", "col", "n64", "nds", "ps", "psx", "32x", "sg", "arcade", "mame", "neogeo", "c64", "roms", "games"])
+SYSTEM_FOLDERS = frozenset((          # the trade's short codes; trees name them in many ways
+    "gb", "gbc", "gba", "nes", "fds", "snes", "sfc", "md", "sms", "gg", "pce", "ngp", "ws", "wsc", "a26", "a78", "lynx",
+    "vec", "col", "n64", "nds", "ps", "psx", "32x", "sg", "arcade", "c64", "roms", "games"))
 
 
 def kind_of(entry: Entry) -> FileKind:

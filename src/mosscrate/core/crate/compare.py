@@ -90,10 +90,7 @@ def _same_bytes(a: Window, b: Window) -> bool:
     """Compares data only; what is a hole in both is equal without reading."""
     if a.size != b.size:
         return False
-    for extent in (*a.extents(), *b.extents()):
-        if not extent.is_hole and not _same_stretch(a, b, extent):
-            return False
-    return True
+    return all(extent.is_hole or _same_stretch(a, b, extent) for extent in (*a.extents(), *b.extents()))
 
 
 def _same_stretch(a: Window, b: Window, extent: Extent) -> bool:

@@ -1,13 +1,14 @@
 """Master boot record: four entries in the first sector, logical drives in a chain of their own.
 
-Little-endian. Sources: the partition table as published in the UEFI specification 2.10, 5.2.1; extended boot records as in "FAT: General Overview
-of On-Disk Format". CHS fields hold head, sector | cylinder bits 8-9, cylinder bits 0-7.
+Little-endian. Sources: the partition table as published in the UEFI specification 2.10, 5.2.1;
+extended boot records as in "FAT: General Overview of On-Disk Format". CHS fields hold head,
+sector | cylinder bits 8-9, cylinder bits 0-7.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from itertools import pairwise
 
 import numpy as np
 
@@ -143,7 +144,7 @@ def build(partitions: tuple[Partition, ...], *, disk_signature: int, boot_code: 
     return raw.tobytes()
 
 
-def _partition(number: int, entry: Any, base: int, unit: int) -> Partition:
+def _partition(number: int, entry: Record | np.void, base: int, unit: int) -> Partition:
     kind = int(entry["type"])
     plain = kind & ~HIDDEN_BIT
     is_hidden = kind & HIDDEN_BIT and plain in HIDEABLE
@@ -182,7 +183,7 @@ def _faults(partitions: list[Partition], size: int) -> list[Finding]:
             found.append(Finding(
                 Severity.PROBLEM, f"Partition {p.index} ends {p.end - size} bytes behind the end of the medium.",
                 "partition map", p.index, "The image may be cut short, or the card smaller than the original."))
-    for a, b in zip(real, real[1:], strict=False):
+    for a, b in pairwise(real):
         if b.start < a.end:
             found.append(Finding(Severity.PROBLEM, f"Partitions {a.index} and {b.index} overlap.",
                                  "partition map", b.index))

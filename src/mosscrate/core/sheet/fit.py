@@ -138,7 +138,8 @@ def _line(step: Step, sheet: JobSheet, source: Layout | None, target: Layout | N
             return StepLine(step, sentence, 4 << 20, 8 << 20, f"stops there: {limit}" if limit else "")
         case Verify():
             used = source.used if source else 0
-            return StepLine(step, f"Read every file back and compare ({counted(source.files if source else 0, 'file')})",
+            files = counted(source.files if source else 0, "file")
+            return StepLine(step, f"Read every file back and compare ({files})",
                             2 * used, 0)
         case Eject():
             name = sheet.target.name if sheet.target else "the card"

@@ -48,7 +48,7 @@ def inspect(medium: Medium, planned: MediumRef, source: MediumRef | None, *,
             with medium.open() as blocks:
                 is_other = fingerprint(blocks) != planned.fingerprint
         except MossError as error:
-            return (*checks, Check(False, f"It cannot be read: {error}"))
+            return (*checks, Check(is_good=False, sentence=f"It cannot be read: {error}"))
     checks.append(_answer(is_other, "It is not the card that was planned for, or it was changed since. "
                           "Plan again with what is there now.", "The same card as when planned"))
     return tuple(checks)

@@ -11,11 +11,12 @@ from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 import numpy as np
 from blake3 import blake3
 
+from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.errors import JobError
@@ -175,6 +176,6 @@ def _next(file: BinaryIO) -> tuple[int, int, Saved] | None:
     return at, kind, Saved(int(head["offset"]), length, data if kind == DATA else None)
 
 
-def _digest(head: Any, data: bytes) -> bytes:
+def _digest(head: Record | np.void, data: bytes) -> bytes:
     numbers = f"{int(head['kind'])} {int(head['offset'])} {int(head['length'])} ".encode()
     return blake3(numbers + data).digest()

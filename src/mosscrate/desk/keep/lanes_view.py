@@ -98,7 +98,8 @@ class LanesView(QWidget):
         mark = mark_at(self._timeline, event.position().x(), event.position().y()) if event else None
         if event and mark:
             record = mark.backup.record
-            QToolTip.showText(event.globalPosition().toPoint(), f"{record.card.name}\n{mark.backup.kept_at:%d %B %Y, %H:%M}"
+            QToolTip.showText(event.globalPosition().toPoint(),
+                              f"{record.card.name}\n{mark.backup.kept_at:%d %B %Y, %H:%M}"
                               f"\n{binary(record.length)}, {binary(record.written)} of it not empty", self)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:

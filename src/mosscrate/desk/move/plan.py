@@ -166,7 +166,8 @@ class Plan:
 
     def _edge(self, size: int, height: float) -> float:
         written, index = self.written, self.growing
-        assert written is not None and index is not None, "only a partition that grows has an edge"
+        assert written is not None, "only what is written has an edge"
+        assert index is not None, "only a partition that grows has an edge"
         look = written.partition(index)
         changed = written.with_partition(replace(look, partition=replace(look.partition, length=size)))
         placed = lay_out(strata_of(changed), height, header=header_of(changed))

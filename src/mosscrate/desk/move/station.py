@@ -358,4 +358,5 @@ class MoveStation(QWidget):
         name, _ = QFileDialog.getSaveFileName(self, "Save the job sheet", str(Path.home() / "move.json"))
         if name:
             save_sheet(self.plan.sheet, Path(name))
-            self.model.said.emit(f"Saved. To run it from a shell: mosscrate sheet run {name} --tag {self.plan.target.tag}")
+            tag = self.plan.target.tag
+            self.model.said.emit(f"Saved. To run it from a shell: mosscrate sheet run {name} --tag {tag}")

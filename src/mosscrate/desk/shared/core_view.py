@@ -181,7 +181,8 @@ class CoreView(QWidget):
         rect = self.stratum_rect(stratum)
         if stratum.kind == StratumKind.MAP:
             painter.fillRect(rect, color("raised"))
-            draw_text(painter, rect.adjusted(12, 0, -8, 0), stratum.name, scaled_font(self.font(), 0.82), color("muted"))
+            font = scaled_font(self.font(), 0.82)
+            draw_text(painter, rect.adjusted(12, 0, -8, 0), stratum.name, font, color("muted"))
             return
         if stratum.kind == StratumKind.FREE:
             painter.fillRect(rect, color("ground"))

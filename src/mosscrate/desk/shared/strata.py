@@ -76,7 +76,8 @@ def strata_of(layout: Layout) -> list[Stratum]:
     return sorted(found, key=lambda s: s.start)
 
 
-def lay_out(strata: Iterable[Stratum], height: float, *, header: str, header_height: float = HEADER) -> tuple[Stratum, ...]:
+def lay_out(strata: Iterable[Stratum], height: float, *, header: str,
+            header_height: float = HEADER) -> tuple[Stratum, ...]:
     """Give every stratum its place in a column of `height` pixels, the map's header on top."""
     strata = list(strata)
     head = Stratum(StratumKind.MAP, 0, 0, header, height=min(header_height, height / 4))
