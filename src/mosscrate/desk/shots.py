@@ -56,6 +56,7 @@ def main() -> None:
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path("docs/screenshots")
     with tempfile.TemporaryDirectory(prefix="mosscrate-shots-") as bench:
         journey(Photographer(folder, Path(bench)))
+        growing(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
         light.settle()
@@ -85,7 +86,7 @@ def journey(p: Photographer) -> None:
     entry = w.move_.guard_panel.entry
     entry.field.setText(_medium(w, "New 8 GB card").tag)
     entry.buttons[0].click()
-    p.settle(lambda: w.move_.job is None or w.move_.run_panel.bar.value() > 300)
+    p.settle(lambda: w.move_.job is None or w.move_.run_panel.bar.value() > 600)
     p.take("move-running")
     p.settle(lambda: w.move_.job is None)
     p.settle()
@@ -94,6 +95,16 @@ def journey(p: Photographer) -> None:
     p.settle()
     assert w.stack.currentIndex() == LOOK
     w.close()
+
+
+def growing(p: Photographer) -> None:
+    """A card with unused room, grown where it is."""
+    p.window.model.select(_medium(p.window, "Pipkin owner’s spare"))
+    p.settle()
+    p.window.look.grow_button.click()
+    p.settle(lambda: p.window.move_.plan is not None)
+    p.take("grow")
+    p.window.close()
 
 
 def _medium(window: MainWindow, name: str) -> Medium:
