@@ -86,7 +86,7 @@ def journey(p: Photographer) -> None:
     entry = w.move_.guard_panel.entry
     entry.field.setText(_medium(w, "New 8 GB card").tag)
     entry.buttons[0].click()
-    p.settle(lambda: w.move_.job is None or w.move_.run_panel.bar.value() > 600)
+    p.settle(lambda: w.move_.job is None or (w.move_.right.reached or 0) > 1 << 29)
     p.take("move-running")
     p.settle(lambda: w.move_.job is None)
     p.settle()

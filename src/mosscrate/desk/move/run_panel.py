@@ -47,6 +47,7 @@ class RunPanel(Panel):
         self.head.setText(title)
         restyle(self.head, "")
         self.words.setText("Beginning…")
+        self.bar.setValue(0)
         self.plot.show_rates(())
         self._show(is_running=True)
 
