@@ -8,7 +8,7 @@ from hashlib import blake2b
 from mosscrate.core.blocks import Blocks, MemoryBlocks, Window
 from mosscrate.core.maps import Partition, mbr
 from mosscrate.core.slots.simulated import CardFile, write_card
-from mosscrate.core.volumes import Kind, open_volume
+from mosscrate.core.volumes import Kind, Traits, open_volume
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.making import make, plan_geometry
 from mosscrate.core.volumes.fat.structures import FatType
@@ -34,9 +34,9 @@ def fill(blocks: Blocks, files: dict[str, bytes | None]) -> None:
     editor = FatEditor(blocks)
     for path, data in files.items():
         if data is None:
-            editor.add_folder(path, WHEN)
+            editor.add_folder(path, Traits(WHEN))
         else:
-            editor.add_file(path, data, WHEN)
+            editor.add_file(path, data, Traits(WHEN))
     editor.commit()
 
 

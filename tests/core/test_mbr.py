@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import MapKind, Partition, mbr, read_map
+from mosscrate.core.maps import MapKind, Partition, edits, mbr, read_map, write_map
 from mosscrate.core.volumes.fat.making import make, plan_geometry
 from mosscrate.core.volumes.fat.structures import FatType
 
@@ -20,10 +20,15 @@ SAMPLE = bytes(440) + bytes.fromhex(
     "00 00 00 00  00 00 00 00  00 00 00 00  00 00 00 00 "
     "00 00 00 00  00 00 00 00  00 00 00 00  00 00 00 00 "
     "55 aa")
+MIB = 1 << 20
 
 
 def on_card(first: bytes, size: int = 1 << 20) -> MemoryBlocks:
     return MemoryBlocks(first.ljust(size, b"\0"))
+
+
+def resized(map_, index: int, length: int) -> bytes:
+    return mbr.first_sector(edits.placed(map_, index, 2**50, length=length), mbr.geometry_of(map_))
 
 
 def test_structures_have_the_sizes_of_the_specification():
@@ -49,7 +54,7 @@ def test_built_sector_has_the_chs_fields_of_the_sample():
 def test_a_resized_partition_changes_nothing_else(code, start, count):
     sector = bytearray(mbr.build((Partition(2, start * 512, count * 512, "0x1b"),), disk_signature=7, boot_code=code))
     blocks = on_card(bytes(sector))
-    changed = mbr.resized(mbr.read(blocks), 2, (count + 9) * 512)
+    changed = resized(mbr.read(blocks), 2, (count + 9) * 512)
     again = mbr.read(on_card(changed)).partitions[0]
     assert (again.start, again.length, again.flags) == (start * 512, (count + 9) * 512, ("hidden",))
     assert changed[:446] == sector[:446]
@@ -59,9 +64,9 @@ def test_a_resized_partition_changes_nothing_else(code, start, count):
 
 def test_sizes_end_where_32_bits_end():
     map_ = mbr.read(on_card(mbr.build((Partition(1, 2048 * 512, 512, "0x0b"),), disk_signature=1)))
-    assert mbr.resized(map_, 1, (2**32 - 1 - 2048) * 512)[458:462] == (2**32 - 1 - 2048).to_bytes(4, "little")
+    assert resized(map_, 1, (2**32 - 1 - 2048) * 512)[458:462] == (2**32 - 1 - 2048).to_bytes(4, "little")
     with pytest.raises(FitError, match="32 bits"):
-        mbr.resized(map_, 1, (2**32 - 2048) * 512)
+        resized(map_, 1, (2**32 - 2048) * 512)
 
 
 @pytest.mark.parametrize("type", list(FatType))
@@ -97,8 +102,40 @@ def test_a_chain_of_logical_drives_that_bends_back_or_leaves_the_card_ends_in_a_
     assert [f.severity for f in map_.findings] == ["problem"]
 
 
-def test_maps_of_other_families_are_named_and_called_sound():
-    for at, magic, kind in ((3 * 512, b"RDSK", MapKind.RDB), (512, b"EFI PART", MapKind.GPT)):
-        blocks = on_card(bytes(at) + magic)
-        assert read_map(blocks).kind == kind
-        assert read_map(blocks).findings[0].severity == "good"
+def test_a_map_of_another_family_is_named_and_called_sound():
+    map_ = read_map(on_card(bytes(3 * 512) + b"RDSK"))
+    assert (map_.kind, map_.findings[0].severity) == (MapKind.RDB, "good")
+
+
+def test_logical_drives_are_added_removed_and_chained_as_the_format_wants():
+    card = on_card(mbr.build((Partition(1, MIB, 40 * MIB, "0x06"),), disk_signature=5, boot_code=b"boot"), 600 * MIB)
+    map_, drives = edits.fill_with_drives(read_map(card), card.size, each=100 * MIB, until=500 * MIB, kind="fat16")
+    write_map(card, map_)
+    again = read_map(card)
+    assert (again.findings, again.origin[:4]) == ((), b"boot")
+    found = [(p.index, p.start, p.length) for p in again.partitions[2:]]
+    assert found == [(p.index, p.start, p.length) for p in drives]
+    assert [p.length for p in drives[:4]] == [100 * MIB // 512 * 512] * 4
+    assert drives[-1].end <= 500 * MIB
+    outer = again.partitions[1]
+    assert (outer.type, outer.end) == ("0x05", drives[-1].end) or outer.end >= drives[-1].end
+    write_map(card, edits.removed(again, 6))
+    fewer = read_map(card)
+    assert [p.index for p in fewer.partitions] == [1, 2, *range(5, 4 + len(drives))]
+    assert [p.start for p in fewer.partitions[2:]] == [p.start for p in drives if p.index != 6]
+    write_map(card, edits.removed(fewer, 5))
+    assert [p.start for p in read_map(card).partitions[2:]] == [p.start for p in drives if p.index not in (5, 6)]
+
+
+def test_flags_and_types_follow_and_only_one_partition_is_active():
+    card = on_card(mbr.build((Partition(1, MIB, MIB, "0x06", flags=("active",)), Partition(2, 2 * MIB, MIB, "0x0b")),
+                             disk_signature=5), 8 * MIB)
+    map_ = edits.flagged(edits.flagged(read_map(card), 2, "active", is_set=True), 2, "hidden", is_set=True)
+    write_map(card, map_)
+    assert [(p.type, p.flags) for p in read_map(card).partitions] == [("0x06", ()), ("0x1b", ("active", "hidden"))]
+    write_map(card, edits.retyped(read_map(card), 2, "exfat"))
+    assert read_map(card).partitions[1].type == "0x17"
+    with pytest.raises(FitError, match="cannot carry"):
+        edits.flagged(edits.retyped(map_, 1, "ext4"), 1, "hidden", is_set=True)
+    with pytest.raises(FitError, match="overlap"):
+        edits.placed(map_, 1, card.size, length=2 * MIB)

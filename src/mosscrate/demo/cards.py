@@ -18,6 +18,7 @@ from mosscrate.core.maps import Partition, mbr
 from mosscrate.core.sheet.bench import Bench, card_of, standard_bench
 from mosscrate.core.slots import Shelf
 from mosscrate.core.slots.simulated import CardFile, write_card
+from mosscrate.core.volumes import Traits
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.making import make, plan_geometry
 from mosscrate.core.volumes.fat.structures import FatType
@@ -156,9 +157,9 @@ def _put(window: Blocks, files: Iterable[MadeFile]) -> None:
     editor = FatEditor(window)
     for made in files:
         if made.data is None:
-            editor.add_folder(made.path, made.modified)
+            editor.add_folder(made.path, Traits(made.modified))
         elif not editor.has(made.path):
-            editor.add_file(made.path, made.data, made.modified, size=made.size)
+            editor.add_file(made.path, made.data, Traits(made.modified), size=made.size)
     editor.commit()
 
 

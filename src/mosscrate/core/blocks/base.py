@@ -64,6 +64,9 @@ class Blocks:
     def foretell(self, extents: Sequence[Extent]) -> None:
         """Say what will be overwritten next, so that a journal can save all of it with one sync."""
 
+    def forgo(self, extents: Sequence[Extent]) -> None:
+        """Say which stretches hold nothing that anybody could want back, so that no journal saves them."""
+
     def extents(self) -> Iterator[Extent]:
         """Data and holes in ascending order, without gaps; all data where that is not known."""
         yield Extent(0, self.size)
@@ -115,6 +118,10 @@ class View(Blocks):
     def foretell(self, extents: Sequence[Extent]) -> None:
         """See Blocks."""
         self.inner.foretell(extents)
+
+    def forgo(self, extents: Sequence[Extent]) -> None:
+        """See Blocks."""
+        self.inner.forgo(extents)
 
     def extents(self) -> Iterator[Extent]:
         """See Blocks."""

@@ -24,6 +24,10 @@ class Window(View):
         """See Blocks."""
         self.inner.foretell([Extent(e.start + self.start, e.length, e.is_hole) for e in extents])
 
+    def forgo(self, extents: Sequence[Extent]) -> None:
+        """See Blocks."""
+        self.inner.forgo([Extent(e.start + self.start, e.length) for e in extents])
+
     def will_need(self, offset: int, length: int) -> None:
         """See Blocks."""
         self.inner.will_need(self.start + offset, length)

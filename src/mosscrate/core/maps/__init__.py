@@ -9,8 +9,9 @@ from __future__ import annotations
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.maps import foreign, mbr
-from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, unallocated, without_map
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import foreign, gpt, mbr
+from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room, unallocated, without_map
 
 
 class MapFormat(Protocol):
@@ -23,9 +24,10 @@ class MapFormat(Protocol):
         """The map. Raises FormatError, MediumError."""
 
 
-FORMATS: tuple[MapFormat, ...] = (foreign, mbr)          # asked in this order; the first that knows its own reads it
+FORMATS: tuple[MapFormat, ...] = (foreign, gpt, mbr)     # asked in this order; the first that knows its own reads it
 
-__all__ = ["FORMATS", "MapKind", "Partition", "PartitionMap", "read_map", "unallocated", "without_map"]
+__all__ = ["FORMATS", "MapKind", "Partition", "PartitionMap", "Room", "read_map", "unallocated", "without_map",
+           "write_map"]
 
 
 def read_map(blocks: Blocks) -> PartitionMap:
@@ -35,3 +37,16 @@ def read_map(blocks: Blocks) -> PartitionMap:
         if module.probe(first):
             return module.read(blocks)
     return without_map(blocks.size, blocks.sector)
+
+
+def write_map(blocks: Blocks, map: PartitionMap) -> None:
+    """Write a changed map where it was read. Raises FitError, MediumError; a medium without one is left alone."""
+    match map.kind:
+        case MapKind.MBR:
+            mbr.write(blocks, map)
+        case MapKind.GPT:
+            gpt.write(blocks, map)
+        case MapKind.NONE:
+            pass
+        case _:
+            raise FitError(f"A map of the kind {map.kind} cannot be written here yet.")

@@ -22,7 +22,15 @@ class MapKind(StrEnum):
 
 @dataclass(frozen=True)
 class Partition:
-    """One partition. `index` counts from 1 (0: a medium without a map); sizes in bytes."""
+    """One partition; sizes in bytes.
+
+    Attributes:
+        index: counts from 1; 0 is a medium without a map.
+        type: as the map stores it: "0x0c" in an MBR, a GUID in a GPT.
+        flags: "active", "hidden" and whatever else the map knows.
+        id: of the partition itself, where the map gives it one.
+        record: byte at which the record of a logical drive lies; 0 for none, or for "find a place".
+    """
 
     index: int
     start: int
@@ -31,6 +39,8 @@ class Partition:
     type_name: str = ""
     label: str = ""
     flags: tuple[str, ...] = ()
+    id: str = ""
+    record: int = 0
 
     @property
     def end(self) -> int:
@@ -40,7 +50,13 @@ class Partition:
 
 @dataclass(frozen=True)
 class PartitionMap:
-    """What the map says, `origin` being the bytes it was read from (unmodelled ones survive)."""
+    """What the map says.
+
+    Attributes:
+        id: disk signature or GUID.
+        origin: the bytes it was read from, so that unmodelled ones survive.
+        span: bytes of the medium that the map counts with; 0 where it does not say.
+    """
 
     kind: MapKind
     id: str
@@ -48,10 +64,20 @@ class PartitionMap:
     sector: int = 512
     findings: tuple[Finding, ...] = ()
     origin: bytes = b""
+    span: int = 0
 
     def partition(self, index: int) -> Partition:
         """The partition of that number. Raises KeyError."""
         return next(p for p in self.partitions if p.index == index)
+
+
+@dataclass(frozen=True)
+class Room:
+    """What a map leaves for partitions: bytes from `first` up to `end`, on a grid of `unit` bytes."""
+
+    first: int
+    end: int
+    unit: int
 
 
 def without_map(size: int, sector: int) -> PartitionMap:

@@ -1,8 +1,7 @@
 """Maps that are recognised by their signature but cannot be opened yet.
 
 "Not readable here" is not "broken": the finding says so.
-Sources: RDB: "RDSK" in one of the first 16 blocks; Apple: "ER" in block 0 and "PM" in block 1;
-GPT: UEFI specification 2.10, 5.3.2, "EFI PART" in LBA 1.
+Sources: RDB: "RDSK" in one of the first 16 blocks; Apple: "ER" in block 0 and "PM" in block 1.
 """
 
 from __future__ import annotations
@@ -12,7 +11,6 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, PartitionMap
 
 _NAMES = {
-    MapKind.GPT: "a GPT map",
     MapKind.RDB: "the map of a big-endian home computer (RDB)",
     MapKind.APPLE: "a driver descriptor and partition map of a 68000-class desktop computer",
 }
@@ -37,6 +35,4 @@ def _kind(first: bytes) -> MapKind | None:
         return MapKind.RDB
     if first[:2] == b"ER" and (first[512:514] == b"PM" or first[2048:2050] == b"PM"):
         return MapKind.APPLE
-    if any(first[at:at + 8] == b"EFI PART" for at in (512, 4096)):
-        return MapKind.GPT
     return None

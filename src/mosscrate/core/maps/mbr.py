@@ -2,12 +2,13 @@
 
 Little-endian. Sources: the partition table as published in the UEFI specification 2.10, 5.2.1;
 extended boot records as in "FAT: General Overview of On-Disk Format". CHS fields hold head,
-sector | cylinder bits 8-9, cylinder bits 0-7.
+sector | cylinder bits 8-9, cylinder bits 0-7. `logical` has the chain.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -16,7 +17,7 @@ from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps.base import MapKind, Partition, PartitionMap
+from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
 
 SIGNATURE = 0xAA55
 ENTRY = np.dtype([                        # 16 bytes
@@ -31,6 +32,7 @@ CHS_BEYOND = bytes((0xFE, 0xFF, 0xFF))    # for sectors that CHS cannot name
 MAX_CYLINDERS = 1024
 LARGEST = 2**32 - 1                       # sectors: start and length are 32-bit fields
 MAX_LOGICAL = 128
+PRIMARIES = 4
 EXTENDED = {0x05, 0x0F, 0x85}
 HIDDEN_BIT = 0x10
 HIDEABLE = {0x01, 0x04, 0x06, 0x07, 0x0B, 0x0C, 0x0E}
@@ -38,7 +40,8 @@ TYPES = {
     0x01: "FAT12", 0x04: "FAT16 below 32 MiB", 0x05: "extended", 0x06: "FAT16", 0x07: "exFAT or NTFS",
     0x0B: "FAT32", 0x0C: "FAT32 (LBA)", 0x0E: "FAT16 (LBA)", 0x0F: "extended (LBA)", 0x82: "Linux swap",
     0x83: "Linux", 0xEE: "GPT protective", 0xEF: "EFI system", 0x8E: "Linux LVM", 0xA5: "BSD"}
-_TO_LBA = {0x06: 0x0E, 0x0B: 0x0C}
+_TO_LBA = {0x06: 0x0E, 0x0B: 0x0C, 0x05: 0x0F}
+_SMALL_FAT16 = 32 << 20
 
 
 @dataclass(frozen=True)
@@ -55,6 +58,10 @@ class Geometry:
             return CHS_BEYOND
         head, sector = divmod(rest, self.sectors)
         return bytes((head, sector + 1 | cylinder >> 2 & 0xC0, cylinder & 0xFF))
+
+    def reaches(self, lba: int) -> bool:
+        """Whether CHS can name a sector."""
+        return lba < MAX_CYLINDERS * self.heads * self.sectors
 
 
 def probe(first: bytes) -> bool:
@@ -73,6 +80,8 @@ def probe(first: bytes) -> bool:
 
 def read(blocks: Blocks) -> PartitionMap:
     """The partitions of a medium: primaries first, logical drives after them. Raises FormatError."""
+    from mosscrate.core.maps import logical
+
     origin = blocks.read(0, SECTOR.itemsize)
     at = Place("MBR", SECTOR, 0)
     raw = at.read(origin)
@@ -85,16 +94,73 @@ def read(blocks: Blocks) -> PartitionMap:
             continue
         if int(entry["type"]) in EXTENDED:
             chain.append(int(entry["first_lba"]))
-        partitions.append(_partition(number, entry, 0, unit))
+        partitions.append(partition_of(number, entry, 0, unit))
     for start in chain:
-        partitions += _logical(blocks, start, max(5, len(partitions) + 1), findings)
-    findings += _faults(partitions, blocks.size)
+        partitions += logical.read(blocks, start, max(5, len(partitions) + 1), findings)
+    findings += faults(partitions, blocks.size)
     return PartitionMap(MapKind.MBR, f"{int(raw['disk_signature']):08x}", tuple(partitions), unit,
                         tuple(findings), origin)
 
 
+def new(size: int, sector: int, id: str) -> PartitionMap:
+    """An empty map; `id` is the disk signature as eight hexadecimal digits."""
+    return PartitionMap(MapKind.MBR, id, (), sector, origin=build((), disk_signature=int(id, 16)), span=size)
+
+
+def room(map: PartitionMap, size: int) -> Room:
+    """Where partitions can lie."""
+    return Room(map.sector, min(size, LARGEST * map.sector) // map.sector * map.sector, map.sector)
+
+
+def write(blocks: Blocks, map: PartitionMap) -> None:
+    """Write the map: records of logical drives first, the first sector last.
+
+    Boot code, disk signature and every entry that did not change stay as they were.
+    Raises FitError before anything is written.
+    """
+    from mosscrate.core.maps import logical
+
+    geometry = geometry_of(map)
+    sector = first_sector(map, geometry)
+    for at, record in logical.records(blocks, map, geometry):
+        blocks.write(at, record)
+    blocks.write(0, sector)
+
+
+def first_sector(map: PartitionMap, geometry: Geometry) -> bytes:
+    """The sector with the primaries of a map, all else from its origin. Raises FitError."""
+    at = Place("MBR", SECTOR, 0)
+    raw = at.read(map.origin or build((), disk_signature=0))
+    at.put(raw, disk_signature=int(map.id, 16), signature=SIGNATURE)
+    wanted = {p.index: p for p in map.partitions if p.index <= PRIMARIES}
+    for number in range(1, PRIMARIES + 1):
+        found = wanted.get(number)
+        if found is None:
+            raw["entries"][number - 1] = np.zeros((), ENTRY)
+        else:
+            put_entry(raw["entries"][number - 1], found, 0, map.sector, geometry)
+    return bytes(raw.tobytes())
+
+
+def put_entry(entry: Record | np.void, partition: Partition, base: int, sector: int, geometry: Geometry) -> None:
+    """Fill one entry; `base` is the sector that its first_lba counts from. Raises FitError."""
+    first, count = partition.start // sector, partition.length // sector
+    if count > LARGEST or first + count > LARGEST or count == 0:
+        raise FitError("An MBR counts sectors in 32 bits: a partition must end below "
+                       f"{LARGEST * sector} bytes.")
+    kind = int(partition.type, 16)
+    entry["status"] = ACTIVE if "active" in partition.flags else 0
+    if (int(entry["first_lba"]) + base, int(entry["sector_count"]), int(entry["type"])) == (first, count, kind):
+        return
+    entry["first_lba"], entry["sector_count"], entry["type"] = first - base, count, kind
+    entry["chs_first"] = np.void(geometry.chs(first))
+    entry["chs_last"] = np.void(geometry.chs(first + count - 1))
+
+
 def geometry_of(map: PartitionMap) -> Geometry:
     """The geometry that the entries were written with; 255 heads, 63 sectors where none is told."""
+    if not map.origin:
+        return Geometry()
     raw = Place("MBR", SECTOR, 0).read(map.origin)
     for entry in raw["entries"]:
         last = entry["chs_last"].tobytes()
@@ -106,45 +172,75 @@ def geometry_of(map: PartitionMap) -> Geometry:
     return Geometry()
 
 
-def resized(map: PartitionMap, index: int, length: int, *, type: int | None = None) -> bytes:
-    """The sector with one primary's length in bytes (and type) changed, everything else kept.
+def type_for(kind: str, length: int, end: int, geometry: Geometry, *, sector: int = 512) -> str:
+    """The type byte that says what a file system is, for a partition of `length` bytes that ends at `end`."""
+    reaches = geometry.reaches(end // sector - 1)
+    match kind:
+        case "fat12":
+            return "0x01"
+        case "fat16" if length < _SMALL_FAT16 and reaches:
+            return "0x04"
+        case "fat16":
+            return "0x06" if reaches else "0x0e"
+        case "fat32":
+            return "0x0b" if reaches else "0x0c"
+        case "exfat" | "ntfs":
+            return "0x07"
+        case "swap":
+            return "0x82"
+        case "extended":
+            return "0x05" if reaches else "0x0f"
+        case _:
+            return "0x83"
 
-    Raises FitError where 32-bit sector numbers do not reach, FormatError for an unknown index.
-    """
-    if not 1 <= index <= 4:
-        raise FitError(f"Partition {index} is a logical drive; only primary partitions can be sized so far.")
-    at = Place("MBR", SECTOR, 0)
-    raw = at.read(map.origin)
-    entry = raw["entries"][index - 1]
-    first, count = int(entry["first_lba"]), length // map.sector
-    if count > LARGEST or first + count > LARGEST:
-        raise FitError("An MBR counts sectors in 32 bits: a partition must end below "
-                       f"{LARGEST * map.sector} bytes.")
-    kind = int(entry["type"]) if type is None else type
-    last = geometry_of(map).chs(first + count - 1)
-    if last == CHS_BEYOND:
-        kind = _TO_LBA.get(kind & ~HIDDEN_BIT, kind & ~HIDDEN_BIT) | kind & HIDDEN_BIT
-    entry["sector_count"], entry["type"], entry["chs_last"] = count, kind, np.void(last)
-    return raw.tobytes()
+
+def retyped(partition: Partition, geometry: Geometry, *, sector: int = 512) -> Partition:
+    """The same partition with a type that says that it leaves the reach of CHS, where it does."""
+    kind = int(partition.type, 16)
+    if geometry.reaches(partition.end // sector - 1):
+        return partition
+    far = _TO_LBA.get(kind & ~HIDDEN_BIT if kind & ~HIDDEN_BIT in HIDEABLE else kind, kind)
+    if kind & HIDDEN_BIT and kind & ~HIDDEN_BIT in HIDEABLE:
+        far |= HIDDEN_BIT
+    return with_type(partition, f"0x{far:02x}")
 
 
-def build(partitions: tuple[Partition, ...], *, disk_signature: int, boot_code: bytes = b"",
+def with_type(partition: Partition, type: str) -> Partition:
+    """The same partition under another type; the flag "hidden" follows from it."""
+    kind = int(type, 16)
+    plain = kind & ~HIDDEN_BIT
+    is_hidden = bool(kind & HIDDEN_BIT) and plain in HIDEABLE
+    flags = tuple(f for f in partition.flags if f != "hidden") + (("hidden",) if is_hidden else ())
+    return replace(partition, type=type, flags=flags, type_name=TYPES.get(plain if is_hidden else kind, "unknown"))
+
+
+def flagged(partition: Partition, flag: str, *, is_set: bool) -> Partition:
+    """Set or clear "active" or "hidden". Raises FitError for a flag or type that cannot have it."""
+    if flag == "active":
+        flags = tuple(f for f in partition.flags if f != "active")
+        return replace(partition, flags=("active", *flags) if is_set else flags)
+    plain = int(partition.type, 16) & ~HIDDEN_BIT
+    if flag != "hidden" or plain not in HIDEABLE:
+        raise FitError(f"Partition {partition.index} ({partition.type_name or partition.type}) cannot carry the "
+                       f"flag “{flag}”.")
+    return with_type(partition, f"0x{plain | HIDDEN_BIT if is_set else plain:02x}")
+
+
+def build(partitions: Iterable[Partition], *, disk_signature: int, boot_code: bytes = b"",
           geometry: Geometry | None = None, sector: int = 512) -> bytes:
     """A fresh first sector. Partition types are hexadecimal text; raises FitError, FormatError."""
     place, geometry = Place("MBR", SECTOR, 0), geometry or Geometry()
     raw: Record = np.zeros((), SECTOR)
     place.put(raw, boot_code=boot_code.ljust(440, b"\0"), disk_signature=disk_signature, signature=SIGNATURE)
     for p in partitions:
-        first, count = p.start // sector, p.length // sector
-        if not 1 <= p.index <= 4 or first + count > LARGEST:
+        if not 1 <= p.index <= PRIMARIES:
             raise FitError(f"Partition {p.index} does not fit into the four entries of an MBR.")
-        raw["entries"][p.index - 1] = (
-            ACTIVE if "active" in p.flags else 0, np.void(geometry.chs(first)), int(p.type, 16),
-            np.void(geometry.chs(first + count - 1)), first, count)
-    return raw.tobytes()
+        put_entry(raw["entries"][p.index - 1], p, 0, sector, geometry)
+    return bytes(raw.tobytes())
 
 
-def _partition(number: int, entry: Record | np.void, base: int, unit: int) -> Partition:
+def partition_of(number: int, entry: Record | np.void, base: int, unit: int) -> Partition:
+    """An entry as a partition; `base` is the sector it counts from, `unit` bytes in a sector."""
     kind = int(entry["type"])
     plain = kind & ~HIDDEN_BIT
     is_hidden = kind & HIDDEN_BIT and plain in HIDEABLE
@@ -154,30 +250,15 @@ def _partition(number: int, entry: Record | np.void, base: int, unit: int) -> Pa
                      f"0x{kind:02x}", name, flags=flags)
 
 
-def _logical(blocks: Blocks, extended: int, number: int, findings: list[Finding]) -> list[Partition]:
-    """Follow the chain of extended boot records; a loop or a lie ends it with a finding."""
-    found: list[Partition] = []
-    seen, at = set(), extended
-    while at not in seen and len(found) < MAX_LOGICAL and (at + 1) * blocks.sector <= blocks.size:
-        seen.add(at)
-        raw = Place("extended boot record", SECTOR, at * blocks.sector).read(
-            blocks.read(at * blocks.sector, SECTOR.itemsize))
-        if int(raw["signature"]) != SIGNATURE:
-            break
-        drive, link = raw["entries"][0], raw["entries"][1]
-        if drive["type"] and drive["sector_count"]:
-            found.append(_partition(number + len(found), drive, at, blocks.sector))
-        if int(link["type"]) not in EXTENDED or not link["sector_count"]:
-            return found
-        at = extended + int(link["first_lba"])
-    findings.append(Finding(Severity.PROBLEM, f"The chain of logical drives breaks at sector {at}.",
-                            "partition map", remedy="The drives before that place are shown and intact."))
-    return found
+def is_extended(partition: Partition) -> bool:
+    """Whether it only holds logical drives."""
+    return partition.type.startswith("0x") and int(partition.type, 16) in EXTENDED
 
 
-def _faults(partitions: list[Partition], size: int) -> list[Finding]:
+def faults(partitions: Iterable[Partition], size: int) -> list[Finding]:
+    """Partitions that overlap or leave the medium."""
     found = []
-    real = sorted((p for p in partitions if int(p.type, 16) not in EXTENDED), key=lambda p: p.start)
+    real = sorted((p for p in partitions if not is_extended(p)), key=lambda p: p.start)
     for p in real:
         if p.end > size:
             found.append(Finding(

@@ -10,7 +10,7 @@ from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import chunks, copy, digest
 from mosscrate.core.errors import FitError, JobError
-from mosscrate.core.maps import MapKind, PartitionMap, mbr, read_map
+from mosscrate.core.maps import MapKind, PartitionMap, edits, mbr, read_map, write_map
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.volumes.fat import growing, open_fat
 from mosscrate.core.watch import Watch
@@ -132,11 +132,9 @@ def grow_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -
     volume = open_fat(Window(blocks, partition.start, min(partition.length, room)))
     plan = growing.plan(volume, length)
     after = max(plan.size if plan.limit else length, partition.length)
-    if map_.kind == MapKind.MBR:
-        sector = mbr.resized(map_, index, after)       # refuses before anything is written
+    changed = edits.placed(map_, index, blocks.size, length=after)       # refuses before anything is written
     growing.grow(Window(blocks, partition.start, length), length, watch,
                  hidden_sectors=partition.start // blocks.sector if map_.kind == MapKind.MBR else None)
-    if map_.kind == MapKind.MBR:
-        blocks.write(0, sector)
+    write_map(blocks, changed)
     blocks.flush()
     return Grown(partition.length, after, plan.limit)

@@ -60,6 +60,11 @@ class JournalledBlocks(View):
         if gaps:
             self._sync()
 
+    def forgo(self, extents: Sequence[Extent]) -> None:
+        """Stretches that may be overwritten without being saved."""
+        for e in extents:
+            self._cover(e.start, e.end)
+
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
         self.foretell([Extent(offset, length)])

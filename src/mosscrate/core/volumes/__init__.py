@@ -8,14 +8,19 @@ from __future__ import annotations
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FormatError
+from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.volumes import fat
-from mosscrate.core.volumes.base import Entry, Kind, Tree, Volume
+from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
 from mosscrate.core.volumes.signatures import FIRST_BYTES, name_by_signature
+from mosscrate.core.watch import Watch
 
 
 class VolumeFormat(Protocol):
-    """What a package for a file system offers."""
+    """What a package for a file system offers; `KINDS` are the short names that it can make."""
+
+    @property
+    def KINDS(self) -> tuple[str, ...]:
+        """Short names."""
 
     def probe(self, first: bytes) -> bool:
         """Whether the first 68 KiB of a partition carry this file system."""
@@ -26,20 +31,67 @@ class VolumeFormat(Protocol):
     def open_volume(self, blocks: Blocks) -> Volume:
         """Open it. Raises FormatError, MediumError."""
 
+    def edit(self, blocks: Blocks) -> Editor:
+        """Open it for changes. Raises FormatError, FitError where it must be mended first."""
+
+    def make(self, blocks: Blocks, making: Making) -> None:
+        """Make a fresh one over all of `blocks`. Raises FitError before anything is written."""
+
+    def grow(self, blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:
+        """Grow the volume at the start of `blocks` towards `size` bytes. Raises FitError, FormatError."""
+
+    def shrink(self, blocks: Blocks, size: int, watch: Watch) -> Resized:
+        """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
+
 
 FORMATS: tuple[VolumeFormat, ...] = (fat,)
 
-__all__ = ["FORMATS", "Entry", "Kind", "Tree", "Volume", "name_by_signature", "open_volume", "volume_kind"]
+__all__ = [
+    "FORMATS",
+    "Editor",
+    "Entry",
+    "Kind",
+    "Making",
+    "Resized",
+    "Traits",
+    "Tree",
+    "Volume",
+    "edit",
+    "format_for",
+    "format_of",
+    "name_by_signature",
+    "open_volume",
+    "volume_kind",
+]
 
 
 def open_volume(blocks: Blocks) -> Volume:
     """The file system on a partition. Raises FormatError where none is known or it is damaged."""
+    return format_of(blocks).open_volume(blocks)
+
+
+def format_of(blocks: Blocks) -> VolumeFormat:
+    """The module that knows the file system on a partition. Raises FormatError where none does."""
     first = blocks.read(0, min(blocks.size, FIRST_BYTES))
     for module in FORMATS:
         if module.probe(first):
-            return module.open_volume(blocks)
+            return module
     name = name_by_signature(first)
     raise FormatError(name or "volume", "signature", 0, name or "nothing known", "a file system opened here")
+
+
+def format_for(kind: str) -> VolumeFormat:
+    """The module that makes a kind of file system. Raises FitError."""
+    for module in FORMATS:
+        if kind in module.KINDS:
+            return module
+    known = ", ".join(k for m in FORMATS for k in m.KINDS)
+    raise FitError(f"“{kind}” is not a file system that can be made here; these are: {known}.")
+
+
+def edit(blocks: Blocks) -> Editor:
+    """An editor for the file system on a partition. Raises FormatError, FitError."""
+    return format_of(blocks).edit(blocks)
 
 
 def volume_kind(blocks: Blocks) -> str:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Protocol
+from typing import Protocol, TypeAlias
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.findings import Finding
+
+Data: TypeAlias = bytes | Iterable[bytes]
 
 
 class Kind(StrEnum):
@@ -29,6 +31,7 @@ class Entry:
         node: where the volume finds it again (a first cluster, an inode).
         target: of a link.
         is_hidden: by attribute or by the habits of its file system.
+        mode: permission bits, owner: (user, group); None where the file system has none.
     """
 
     path: str
@@ -38,11 +41,65 @@ class Entry:
     node: int
     target: str | None = None
     is_hidden: bool = False
+    mode: int | None = None
+    owner: tuple[int, int] | None = None
+
+    @property
+    def traits(self) -> Traits:
+        """What a copy of it should be given."""
+        return Traits(self.modified, self.is_hidden, self.mode, self.owner)
 
     @property
     def name(self) -> str:
         """The last part of the path."""
         return self.path.rpartition("/")[2]
+
+
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What a new entry is given beside its name; None leaves it to the file system.
+
+    Attributes:
+        modified: seconds since 1970.
+        mode: permission bits; owner: (user, group), inherited from the folder when None.
+    """
+
+    modified: int | None = None
+    is_hidden: bool = False
+    mode: int | None = None
+    owner: tuple[int, int] | None = None
+
+
+PLAIN = Traits()
+
+
+@dataclass(frozen=True)
+class Making:
+    """How a fresh volume is made.
+
+    Attributes:
+        kind: fat12, fat16, fat32, exfat, ext2, ext3, ext4.
+        label: "" for none.
+        block: bytes of an allocation unit; None takes what the size asks for.
+        id: serial number or UUID in the way that the kind writes it; "" for a fresh one.
+        hidden_sectors: where the partition starts, for kinds that note it.
+        made: seconds since 1970, noted by kinds that do.
+    """
+
+    kind: str
+    label: str = ""
+    block: int | None = None
+    id: str = ""
+    hidden_sectors: int = 0
+    made: int | None = None
+
+
+@dataclass(frozen=True)
+class Resized:
+    """What a volume has become: bytes, and the limit that stopped it short of what was asked."""
+
+    size: int
+    limit: str = ""
 
 
 @dataclass(frozen=True)
@@ -105,5 +162,43 @@ class Volume(Protocol):
     def largest(self) -> tuple[int, str]:
         """Bytes that it can be grown to in place, and why not further; 0 where it cannot grow."""
 
+    def smallest(self) -> tuple[int, str]:
+        """Bytes that it can be shrunk to in place, and why not further; 0 where it cannot shrink."""
+
+    def why_not(self, name: str) -> str:
+        """Why a name cannot stand on this volume; "" when it can."""
+
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""
+
+
+class Editor(Protocol):
+    """Changes one volume. File data goes to free room at once, everything else with `commit`.
+
+    Paths have `/` between and no leading one; their folder must be there. Every method raises FitError
+    where the volume cannot take it, and then nothing of that call has been noted.
+    """
+
+    def has(self, path: str) -> bool:
+        """Whether something of that name is there, as this file system compares names."""
+
+    def add_folder(self, path: str, traits: Traits = PLAIN) -> None:
+        """Make a folder; one that is there already stays."""
+
+    def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
+        """Write a new file. `size` is needed with pieces; it may go beyond the data, then zeros follow."""
+
+    def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
+        """Make a symbolic link, where the file system has them."""
+
+    def remove(self, path: str) -> None:
+        """Remove a file, or a folder with all that is in it."""
+
+    def rename(self, path: str, new: str) -> None:
+        """Give something another name or another folder; nothing of that name may be there."""
+
+    def relabel(self, label: str) -> None:
+        """Set the volume's label."""
+
+    def commit(self) -> None:
+        """Write everything that is held. Raises MediumError."""

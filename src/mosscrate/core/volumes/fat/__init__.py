@@ -1,13 +1,51 @@
-"""FAT12, FAT16 and FAT32: read, check, make, fill, grow.
+"""FAT12, FAT16 and FAT32: read, check, make, fill, grow, shrink.
 
 `structures` declares the disk, `table` works on the FAT as an array, `names` and `directory` turn
 entries into paths and back; `volume` reads, `checking` finds faults, `making` formats, `editing`
-writes files, `growing` lengthens a volume in place.
+changes files, `growing` and `shrinking` resize in place with `renumbering` between them.
 """
 
-from mosscrate.core.volumes.fat.structures import kind_of, probe
-from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
+from __future__ import annotations
 
+import secrets
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.volumes.base import Making, Resized
+from mosscrate.core.volumes.fat.editing import FatEditor
+from mosscrate.core.volumes.fat.growing import grow as grow_in_place
+from mosscrate.core.volumes.fat.making import make as format_volume
+from mosscrate.core.volumes.fat.making import plan_geometry
+from mosscrate.core.volumes.fat.shrinking import shrink
+from mosscrate.core.volumes.fat.structures import FatType, kind_of, probe
+from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
+from mosscrate.core.watch import Watch
+
+KINDS = ("fat12", "fat16", "fat32")
 open_volume = open_fat
 
-__all__ = ["FatVolume", "kind_of", "open_fat", "open_volume", "probe"]
+__all__ = ["KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "open_fat", "open_volume", "probe", "shrink"]
+
+
+def edit(blocks: Blocks) -> FatEditor:
+    """An editor for a volume. Raises FormatError, FitError."""
+    return FatEditor(blocks)
+
+
+def make(blocks: Blocks, making: Making) -> None:
+    """Make a fresh volume over all of `blocks`. Raises FitError before anything is written."""
+    type = FatType(int(making.kind[3:]))
+    geometry = plan_geometry(blocks.size, type, cluster=making.block, sector=max(512, blocks.sector))
+    try:
+        serial = int(making.id.replace("-", ""), 16) if making.id else secrets.randbits(32)
+    except ValueError:
+        raise FitError(f"“{making.id}” is not a FAT serial number such as 1A2B-3C4D.") from None
+    format_volume(blocks, geometry, label=making.label, volume_id=serial & 0xFFFFFFFF,
+                  hidden_sectors=making.hidden_sectors, modified=making.made)
+
+
+def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:
+    """Grow in place towards `size` bytes. Raises FitError, FormatError."""
+    plan = grow_in_place(blocks, size, watch, hidden_sectors=hidden_sectors)
+    return Resized(plan.size, plan.limit)
+

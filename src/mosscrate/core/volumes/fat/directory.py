@@ -143,3 +143,28 @@ def _long_entries(name: str, short: bytes) -> list[bytes]:
         entry["name_3"] = np.void(part[22:])
         found.append(bytes(entry.tobytes()))
     return found
+
+
+def label_bytes(data: bytes) -> bytes:
+    """The 32-byte entry of the volume label in a root directory, b"" for none."""
+    entries = read_entries(data)
+    first = np.frombuffer(data, np.uint8, count=len(entries) * ENTRY_SIZE)[::ENTRY_SIZE]
+    is_label = ((entries["attributes"] & 0x3F) != IS_LONG_NAME) & (first != DELETED) \
+        & ((entries["attributes"] & (VOLUME_LABEL | IS_FOLDER)) == VOLUME_LABEL)
+    found = np.flatnonzero(is_label)
+    return bytes(entries[found[0]].tobytes()) if len(found) else b""
+
+
+def renamed(name: str, entry: np.void, taken: set[bytes]) -> bytes:
+    """The entries for something under another name: dates, attributes and clusters stay; joins `taken`."""
+    raw = build(name, attributes=0, cluster=0, size=0, modified=None, taken=taken)
+    fresh = entry.copy()
+    fresh["name"], fresh["case"] = np.void(raw[-ENTRY_SIZE:][:11]), 0
+    return raw[:-ENTRY_SIZE] + bytes(fresh.tobytes())
+
+
+def repointed(entry: bytes, cluster: int) -> bytes:
+    """One entry with another first cluster."""
+    fresh = np.frombuffer(bytearray(entry), DIRECTORY_ENTRY).reshape(())
+    fresh["cluster_high"], fresh["cluster_low"] = cluster >> 16, cluster & 0xFFFF
+    return bytes(fresh.tobytes())

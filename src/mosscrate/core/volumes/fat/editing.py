@@ -1,162 +1,377 @@
-"""Putting files and folders onto a FAT volume.
+"""Changing what is on a FAT volume: files and folders made, removed, renamed; the label.
 
-Clusters of files are written at once; folders, FATs and FSInfo are held in memory and written by
-`commit`, so that an interruption before it leaves the old tree, and clusters that count as free.
+Clusters of new files are written at once, into room that was free; folders, FATs and FSInfo are held
+in memory and written by `commit`, so that an interruption before it leaves the old tree. Clusters
+that this edit itself has freed are used last, since a journal has to save them first.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
-from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.making import fsinfo
-from mosscrate.core.volumes.fat.structures import ARCHIVE, ENTRY_SIZE, IS_FOLDER, IS_HIDDEN, MAX_DIRECTORY
+from mosscrate.core.volumes.fat.structures import (
+    ARCHIVE,
+    BOOT32,
+    DIRECTORY_ENTRY,
+    ENTRY_SIZE,
+    IS_FOLDER,
+    IS_HIDDEN,
+    MAX_DIRECTORY,
+    VOLUME_LABEL,
+)
 from mosscrate.core.volumes.fat.table import END, FREE, encode, head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 
 LARGEST_FILE = 2**32 - 1
+Clusters = NDArray[np.int64]
+_NOTHING: Clusters = np.zeros(0, np.int64)
+
+
+@dataclass
+class _Item:
+    """One name in a folder: its 32-byte entries (long name first), and what they say."""
+
+    name: str
+    raw: bytes
+    short: bytes
+    cluster: int
+    is_folder: bool
 
 
 @dataclass
 class _Folder:
-    """A folder held in memory: its entries up to the end mark, its first cluster (0: fixed root)."""
+    """A folder held in memory; `cluster` is 0 for the fixed root of FAT12 and FAT16."""
 
-    data: bytearray
     cluster: int
+    head: bytes                                          # the two dot entries, or the label of a root
+    items: dict[str, _Item] = field(default_factory=dict)      # by lower-case name
     taken: set[bytes] = field(default_factory=set)
-    known: set[str] = field(default_factory=set)        # lower-case names
+    is_changed: bool = False
+
+    @property
+    def data(self) -> bytes:
+        """The entries as they are written."""
+        return self.head + b"".join(i.raw for i in self.items.values())
 
 
 class FatEditor:
-    """Adds to one volume; call `commit` at the end."""
+    """Changes one volume; see `Editor`."""
 
     def __init__(self, blocks: Blocks) -> None:
         self.volume: FatVolume = open_fat(blocks)
-        self._blocks = blocks
-        self._g = self.volume.geometry
+        self._blocks, self._g = blocks, self.volume.geometry
+        if self.volume.boot.warnings:
+            raise FitError(f"The volume must be mended before it is changed: {self.volume.boot.warnings[0]}")
         self._table = self.volume.table.copy()
-        self._free = np.flatnonzero(self._table == FREE)
-        self._free = self._free[self._free >= 2]
-        root = self._g.root_cluster
-        self._folders = {"": self._load(self.volume.root_bytes(), root)}
-        for entry in self.volume.tree().entries:
-            if entry.kind == "folder":
-                self._folders[entry.path] = self._load(self.volume.directory_bytes(entry.node), entry.node)
+        self._free = np.flatnonzero(self._table[2:] == FREE).astype(np.int64) + 2
+        self._freed: list[Clusters] = []
+        self._made: dict[int, Clusters] = {}
+        self._folders: dict[str, _Folder] = {}
+        self._label: bytes | None = None
+        blocks.forgo(list(self._extents(self._free)))
 
     def has(self, path: str) -> bool:
-        """Whether a file or folder of that name is there."""
-        parent, _, name = path.rpartition("/")
-        return parent in self._folders and name.lower() in self._folders[parent].known
+        """See Editor."""
+        try:
+            self._item(path)
+        except FitError:
+            return path == ""
+        return True
 
-    def add_folder(self, path: str, modified: int | None = None) -> None:
-        """Make a folder; one that is there already stays. Raises FitError."""
-        if path in self._folders:
+    def add_folder(self, path: str, traits: Traits = PLAIN) -> None:
+        """See Editor."""
+        parent, name = self._split(path)
+        folder = self._folder(parent)
+        present = folder.items.get(name.lower())
+        if present is not None and present.is_folder:
             return
-        parent, _, name = path.rpartition("/")
+        self._must_be_new(folder, path, name)
         cluster = int(self._take(1)[0])
         self._link(np.array([cluster]))
-        above = self._folders[parent].cluster if parent else 0
-        data = bytearray()
-        for short, target in ((directory.DOT, cluster), (directory.DOT_DOT, above)):
-            data += directory.short_entry(short, attributes=IS_FOLDER, cluster=target, size=0, modified=modified)
-        self._folders[path] = _Folder(data, cluster, {directory.DOT, directory.DOT_DOT})
-        self._enter(parent, name, attributes=IS_FOLDER, cluster=cluster, size=0, modified=modified)
+        above = 0 if parent == "" else folder.cluster
+        head = b"".join(directory.short_entry(short, attributes=IS_FOLDER, cluster=target, size=0,
+                                              modified=traits.modified)
+                        for short, target in ((directory.DOT, cluster), (directory.DOT_DOT, above)))
+        self._folders[self._true_path(path)] = _Folder(cluster, head, {}, {directory.DOT, directory.DOT_DOT},
+                                                       is_changed=True)
+        self._enter(folder, parent, name, traits, attributes=IS_FOLDER, cluster=cluster, size=0)
 
-    def add_file(self, path: str, data: bytes, modified: int | None = None, *, size: int | None = None,
-                 is_hidden: bool = False) -> None:
-        """Write a new file. Raises FitError where it does not fit or the name is there already.
-
-        Args:
-            path: with `/` between; the folder must be there.
-            data: its bytes.
-            modified: seconds since 1970.
-            size: bytes of the file when it goes on with zeros behind `data`.
-            is_hidden: sets the attribute.
-        """
-        size = max(size or 0, len(data))
+    def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
+        """See Editor."""
+        pieces = iter((data,)) if isinstance(data, bytes) else iter(data)
+        size = max(size or 0, len(data) if isinstance(data, bytes) else 0)
         if size > LARGEST_FILE:
             raise FitError(f"“{path}” is larger than the 4 GiB that FAT can hold in one file.")
-        parent, _, name = path.rpartition("/")
-        if name.lower() in self._folders[parent].known:
-            raise FitError(f"“{path}” is there already.")
+        parent, name = self._split(path)
+        folder = self._folder(parent)
+        self._must_be_new(folder, path, name)
         clusters = self._take(-(-size // self._g.cluster))
         self._link(clusters)
-        filled = -(-len(data) // self._g.cluster)
-        self._write_clusters(clusters[:filled], data)
-        for run in np.split(clusters[filled:], np.flatnonzero(np.diff(clusters[filled:]) != 1) + 1):
-            if len(run):
-                self._blocks.zero(self._g.cluster_offset(int(run[0])), len(run) * self._g.cluster)
-        self._enter(parent, name, attributes=ARCHIVE | (IS_HIDDEN if is_hidden else 0),
-                    cluster=int(clusters[0]) if len(clusters) else 0, size=size, modified=modified)
+        self._write(clusters, pieces, size)
+        self._enter(folder, parent, name, traits, attributes=ARCHIVE,
+                    cluster=int(clusters[0]) if len(clusters) else 0, size=size)
+
+    def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
+        """FAT has no links. Raises FitError."""
+        raise FitError(f"“{path}” is a link; FAT has none.")
+
+    def remove(self, path: str) -> None:
+        """See Editor."""
+        parent, name = self._split(path)
+        item = self._item(path)
+        if item.is_folder:
+            for inner in list(self._folder(path).items.values()):
+                self.remove(f"{path}/{inner.name}")
+            self._folders.pop(self._true_path(path))
+        self._release(item.cluster)
+        folder = self._folder(parent)
+        del folder.items[name.lower()]
+        folder.taken.discard(item.short)
+        folder.is_changed = True
+
+    def rename(self, path: str, new: str) -> None:
+        """See Editor."""
+        parent, name = self._split(path)
+        to, new_name = self._split(new)
+        item, old_folder, folder = self._item(path), self._folder(parent), self._folder(to)
+        if item.is_folder and (new.lower() + "/").startswith(path.lower() + "/") and new.lower() != path.lower():
+            raise FitError(f"“{path}” cannot be moved into itself.")
+        if folder is not old_folder or new_name.lower() != name.lower():
+            self._must_be_new(folder, new, new_name)
+        self._must_be_possible(new_name)
+        if item.is_folder:
+            self._folder(path)
+            self._carry_folders(self._true_path(path), f"{self._true_path(to)}/{new_name}".lstrip("/"))
+        del old_folder.items[name.lower()]
+        old_folder.taken.discard(item.short)
+        entry = np.frombuffer(item.raw[-ENTRY_SIZE:], DIRECTORY_ENTRY)[0]
+        raw = directory.renamed(new_name, entry, folder.taken)
+        self._place(folder, _Item(new_name, raw, raw[-ENTRY_SIZE:][:11], item.cluster, item.is_folder), to)
+        old_folder.is_changed = True
+        if item.is_folder and folder is not old_folder:
+            inner = self._folder(new)
+            above = 0 if self._true_path(to) == "" else folder.cluster
+            inner.head = inner.head[:ENTRY_SIZE] + directory.repointed(inner.head[ENTRY_SIZE:2 * ENTRY_SIZE], above)
+            inner.is_changed = True
+
+    def relabel(self, label: str) -> None:
+        """See Editor."""
+        raw = names.as_label(label) if label else b""
+        root = self._folder("")
+        entry = directory.short_entry(raw or bytes(11), attributes=VOLUME_LABEL, cluster=0, size=0, modified=None)
+        root.head = entry if raw else b""
+        root.is_changed = True
+        self._label = raw or b"NO NAME    "
 
     def commit(self) -> None:
-        """Write folders, then the FATs, then FSInfo. Raises MediumError."""
-        for folder in self._folders.values():
-            self._write_folder(folder)
-        head = head_of(self._blocks, self._g)
-        raw = encode(self._table, self._g.type, head=head)
-        for copy in range(self._g.fat_count):
-            self._blocks.write(self._g.fat_offset(copy), raw)
+        """Write folders, then the FATs, FSInfo and the label. Raises FitError for a full root, MediumError."""
+        writes = [w for f in self._folders.values() if f.is_changed for w in self._folder_writes(f)]
+        writes += self._table_writes()
         if self.volume.fsinfo:
             free = self._table[2:] == FREE
             info = fsinfo(int(free.sum()), int(free.argmax()) + 2)
-            self._blocks.write(int(self.volume.boot.raw["fsinfo_sector"]) * self._g.sector, info)
+            writes.append((int(self.volume.boot.raw["fsinfo_sector"]) * self._g.sector, info))
+        if self._label is not None:
+            writes += self._boot_writes(self._label)
+        self._blocks.foretell([Extent(at, len(data)) for at, data in writes])
+        for at, data in writes:
+            self._blocks.write(at, data)
         self._blocks.flush()
+        for folder in self._folders.values():
+            folder.is_changed = False
 
-    def _load(self, data: bytes, cluster: int) -> _Folder:
-        rows = list(directory.rows(data))
-        end = next((at for at in range(0, len(data), ENTRY_SIZE) if data[at] == 0), len(data))
-        return _Folder(bytearray(data[:end]), cluster, {r.short for r in rows}, {r.name.lower() for r in rows})
+    # --- folders ---------------------------------------------------------------------------------
 
-    def _enter(self, parent: str, name: str, *, attributes: int, cluster: int, size: int,
-               modified: int | None) -> None:
+    def _split(self, path: str) -> tuple[str, str]:
+        parent, _, name = path.strip("/").rpartition("/")
+        return parent, name
+
+    def _folder(self, path: str) -> _Folder:
+        """A folder by path, read when it is first asked for. Raises FitError, FormatError."""
+        true = self._true_path(path)
+        if true in self._folders:
+            return self._folders[true]
+        if true == "":
+            data, cluster = self.volume.root_bytes(), self._g.root_cluster
+        else:
+            item = self._item(path)
+            if not item.is_folder:
+                raise FitError(f"“{path}” is a file, not a folder.")
+            cluster = item.cluster
+            data = self.volume.directory_bytes(cluster)
+        self._folders[true] = _loaded(data, cluster, fat32=self.volume.boot.is_fat32)
+        return self._folders[true]
+
+    def _item(self, path: str) -> _Item:
+        parent, name = self._split(path)
+        found = self._folder(parent).items.get(name.lower()) if name else None
+        if found is None:
+            raise FitError(f"There is no “{path}” on this volume.")
+        return found
+
+    def _true_path(self, path: str) -> str:
+        return path.strip("/").lower()
+
+    def _carry_folders(self, old: str, new: str) -> None:
+        new = new.lower()
+        for key in [k for k in self._folders if k == old or k.startswith(old + "/")]:
+            self._folders[new + key[len(old):]] = self._folders.pop(key)
+
+    def _must_be_new(self, folder: _Folder, path: str, name: str) -> None:
+        self._must_be_possible(name)
+        if name.lower() in folder.items:
+            raise FitError(f"“{path}” is there already.")
+
+    def _must_be_possible(self, name: str) -> None:
         problem = names.why_not(name)
         if problem:
             raise FitError(f"“{name}” cannot stand on a FAT volume: {problem}.")
-        folder = self._folders[parent]
-        folder.data += directory.build(name, attributes=attributes, cluster=cluster, size=size,
-                                       modified=modified, taken=folder.taken)
-        folder.known.add(name.lower())
-        room = self._g.root_entries * ENTRY_SIZE if folder.cluster == 0 else MAX_DIRECTORY
-        if len(folder.data) > room:
-            raise FitError(f"The folder “{parent or '/'}” is full: it holds {room // ENTRY_SIZE} entries.")
 
-    def _take(self, count: int) -> np.ndarray[tuple[int], np.dtype[np.intp]]:
+    def _enter(self, folder: _Folder, parent: str, name: str, traits: Traits, *, attributes: int, cluster: int,
+               size: int) -> None:
+        attributes |= IS_HIDDEN if traits.is_hidden else 0
+        raw = directory.build(name, attributes=attributes, cluster=cluster, size=size, modified=traits.modified,
+                              taken=folder.taken)
+        self._place(folder, _Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER)), parent)
+
+    def _place(self, folder: _Folder, item: _Item, path: str) -> None:
+        folder.items[item.name.lower()] = item
+        folder.is_changed = True
+        room = self._g.root_entries * ENTRY_SIZE if folder.cluster == 0 else MAX_DIRECTORY
+        if len(folder.items) * ENTRY_SIZE > room // 21 and len(folder.data) > room:
+            del folder.items[item.name.lower()]
+            raise FitError(f"The folder “{path or '/'}” is full: it holds {room // ENTRY_SIZE} entries.")
+
+    def _folder_writes(self, folder: _Folder) -> Iterator[tuple[int, bytes]]:
+        data = folder.data
+        if folder.cluster == 0:
+            yield self._g.root_start * self._g.sector, data.ljust(self._g.root_entries * ENTRY_SIZE, b"\0")
+            return
+        chain = self._clusters_of(folder.cluster)
+        missing = -(-len(data) // self._g.cluster) - len(chain)
+        if missing > 0:
+            chain = np.concatenate((chain, self._take(missing)))
+            self._link(chain)
+            self._made[folder.cluster] = chain
+        data = data.ljust(len(chain) * self._g.cluster, b"\0")
+        at = 0
+        for extent in self._extents(chain):
+            yield extent.start, data[at:at + extent.length]
+            at += extent.length
+
+    # --- clusters --------------------------------------------------------------------------------
+
+    def _take(self, count: int) -> Clusters:
+        if count > len(self._free) and self._freed:
+            self._free = np.concatenate((self._free, *self._freed))
+            self._freed.clear()
         if count > len(self._free):
             raise FitError(f"There is no room: {binary(count * self._g.cluster)} are needed, "
                            f"{binary(len(self._free) * self._g.cluster)} are free.")
         taken, self._free = self._free[:count], self._free[count:]
         return taken
 
-    def _link(self, clusters: np.ndarray[tuple[int], np.dtype[np.intp]]) -> None:
+    def _link(self, clusters: Clusters) -> None:
         if len(clusters):
             self._table[clusters[:-1]] = clusters[1:]
             self._table[clusters[-1]] = END
+            self._made[int(clusters[0])] = clusters
 
-    def _write_clusters(self, clusters: np.ndarray[tuple[int], np.dtype[np.intp]], data: bytes | bytearray) -> None:
-        """Write data into clusters, neighbouring ones at once; the last is filled up with zeros."""
-        unit, at = self._g.cluster, 0
-        cuts = np.flatnonzero(np.diff(clusters) != 1) + 1
-        for run in np.split(clusters, cuts) if len(clusters) else []:
-            part = bytes(data[at:at + len(run) * unit])
-            self._blocks.write(self._g.cluster_offset(int(run[0])), part.ljust(len(run) * unit, b"\0"))
-            at += len(run) * unit
+    def _clusters_of(self, first: int) -> Clusters:
+        """The chain of something old (as it was read) or new."""
+        if first == 0:
+            return _NOTHING
+        if first in self._made:
+            return self._made[first]
+        return np.concatenate([np.arange(c, c + n) for c, n in self.volume.chains.runs(first)])
 
-    def _write_folder(self, folder: _Folder) -> None:
-        if folder.cluster == 0:
-            root = bytes(folder.data).ljust(self._g.root_entries * ENTRY_SIZE, b"\0")
-            self._blocks.write(self._g.root_start * self._g.sector, root)
+    def _release(self, first: int) -> None:
+        clusters = self._clusters_of(first)
+        if len(clusters):
+            self._table[clusters] = FREE
+            self._freed.append(clusters)
+            self._made.pop(first, None)
+
+    def _extents(self, clusters: Clusters) -> Iterator[Extent]:
+        """The bytes of clusters in their order, neighbours together."""
+        if len(clusters) == 0:
             return
-        chain = [folder.cluster]
-        while self._table[chain[-1]] != END:
-            chain.append(int(self._table[chain[-1]]))
-        missing = -(-len(folder.data) // self._g.cluster) - len(chain)
-        if missing > 0:
-            chain += self._take(missing).tolist()
-            self._link(np.array(chain))
-        self._write_clusters(np.array(chain), folder.data)
+        unit = self._g.cluster
+        cuts = np.flatnonzero(np.diff(clusters) != 1) + 1
+        starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
+        for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):
+            yield Extent(self._g.cluster_offset(first), count * unit)
+
+    def _write(self, clusters: Clusters, pieces: Iterator[bytes], size: int) -> None:
+        """Stream data into clusters; what the data does not fill becomes zeros."""
+        if size == 0:
+            return
+        rest = memoryview(b"")
+        left = size
+        for extent in self._extents(clusters):
+            at = extent.start
+            while at < extent.end:
+                if not rest:
+                    rest = memoryview(next(pieces, b""))[:left]
+                if not rest:
+                    self._blocks.zero(at, extent.end - at)
+                    break
+                part = rest[:extent.end - at]
+                rest, left = rest[len(part):], left - len(part)
+                if left == 0 or (not rest and len(part) % self._g.sector):
+                    part = memoryview(bytes(part).ljust(-(-len(part) // self._g.cluster) * self._g.cluster, b"\0")
+                                      [:extent.end - at]) if left == 0 else part
+                self._blocks.write(at, part)
+                at += len(part)
+
+    # --- tables and boot sectors -----------------------------------------------------------------
+
+    def _table_writes(self) -> Iterator[tuple[int, bytes]]:
+        """The stretches of every copy of the FAT that changed, in whole sectors."""
+        head = head_of(self._blocks, self._g, self.volume.boot.active_fat)
+        old, new = (encode(t, self._g.type, head=head) for t in (self.volume.table, self._table))
+        unit = max(self._g.sector, 4096)
+        padded = [np.frombuffer(raw.ljust(-(-len(raw) // unit) * unit, b"\0"), np.uint8).reshape(-1, unit)
+                  for raw in (old, new)]
+        changed = (padded[0] != padded[1]).any(axis=1)
+        edges = np.flatnonzero(np.diff(changed, prepend=False, append=False)).reshape(-1, 2)
+        limit = self._g.fat_sectors * self._g.sector
+        for copy in range(self._g.fat_count):
+            for first, last in edges.tolist():
+                yield self._g.fat_offset(copy) + first * unit, new[first * unit:min(last * unit, limit)]
+
+    def _boot_writes(self, label: bytes) -> Iterator[tuple[int, bytes]]:
+        raw = self.volume.boot.raw.copy()
+        raw["label"] = np.void(label)
+        yield 0, raw.tobytes()
+        backup = int(raw["backup_boot_sector"]) if self.volume.boot.is_fat32 else 0
+        if 0 < backup < self._g.reserved:
+            at = backup * self._g.sector
+            copy = np.frombuffer(bytearray(self._blocks.read(at, BOOT32.itemsize)), BOOT32).reshape(())
+            copy["label"] = np.void(label)
+            yield at, copy.tobytes()
+
+
+def _loaded(data: bytes, cluster: int, *, fat32: bool) -> _Folder:
+    """A folder from its bytes: live entries with their long names; deleted ones are dropped."""
+    folder = _Folder(cluster, directory.label_bytes(data))
+    for row in directory.rows(data):
+        raw = data[row.slot * ENTRY_SIZE:(row.slot + row.slots) * ENTRY_SIZE]
+        if row.is_dot:
+            folder.head += raw[-ENTRY_SIZE:]
+            folder.taken.add(row.short)
+            continue
+        first = row.cluster if fat32 else row.cluster & 0xFFFF
+        folder.items[row.name.lower()] = _Item(row.name, raw, row.short, first, row.is_folder)
+        folder.taken.add(row.short)
+    return folder

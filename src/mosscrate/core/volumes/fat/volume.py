@@ -189,6 +189,15 @@ class FatVolume:
         from mosscrate.core.volumes.fat.growing import largest
         return largest(self)
 
+    def smallest(self) -> tuple[int, str]:
+        """Bytes that it can be shrunk to in place, and what stands there."""
+        from mosscrate.core.volumes.fat.shrinking import smallest
+        return smallest(self)
+
+    def why_not(self, name: str) -> str:
+        """Why a name cannot stand here; "" when it can."""
+        return names.why_not(name)
+
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""
         from mosscrate.core.volumes.fat.checking import check

@@ -1,0 +1,298 @@
+"""Changes of a map as pure functions: partitions in, partitions out; nothing is written here.
+
+Each raises FitError with the reason where the map, the medium or a neighbour stands against it.
+"""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import replace
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import gpt, logical, mbr
+from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.sizes import MIB, binary
+
+ALIGNMENT = 4 * MIB                    # erase blocks of cards
+TRACK = 63 * 512                       # where an old machine wants partitions to start on a track
+
+
+def new_map(kind: MapKind, size: int, sector: int) -> PartitionMap:
+    """An empty map with a fresh id."""
+    if kind == MapKind.GPT:
+        return gpt.new(size, sector, gpt.fresh_id())
+    if kind == MapKind.MBR:
+        return mbr.new(size, sector, secrets.token_hex(4))
+    raise FitError(f"A map of the kind {kind} cannot be made here yet.")
+
+
+def room(map: PartitionMap, size: int) -> Room:
+    """Where partitions of this map can lie on a medium of `size` bytes."""
+    if map.kind == MapKind.GPT:
+        return gpt.room(map, size)
+    if map.kind == MapKind.MBR:
+        return mbr.room(map, size)
+    raise FitError("This medium has no map whose partitions can be changed here.")
+
+
+def bounds(map: PartitionMap, index: int, size: int) -> tuple[int, int]:
+    """(low, high): the bytes between which partition `index` could lie without moving another."""
+    whole, me = room(map, size), map.partition(index)
+    low, high = whole.first, whole.end
+    outer = logical.container(map) if map.kind == MapKind.MBR else None
+    is_logical = map.kind == MapKind.MBR and index > mbr.PRIMARIES
+    if is_logical and outer is not None:
+        low, high = outer.start + map.sector, _end_of_container(map, outer, size)
+        others = [p for p in logical.drives(map) if p.index != index]
+    else:
+        others = [p for p in map.partitions if p.index != index and not
+                  (map.kind == MapKind.MBR and p.index > mbr.PRIMARIES)]
+    for other in others:
+        if other.end <= me.start:
+            low = max(low, other.end + (map.sector if is_logical else 0))
+        elif other.start >= me.end:
+            high = min(high, other.record if is_logical and other.record >= me.end else other.start)
+    return low, high
+
+
+def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_logical: bool = False) -> tuple[int, int]:
+    """(start, length) of the largest aligned stretch for a new partition."""
+    whole = room(map, size)
+    outer = logical.container(map) if map.kind == MapKind.MBR else None
+    if is_logical and outer is not None:
+        drives = logical.drives(map)
+        end = _end_of_container(map, outer, size)
+        stretches = [(a + map.sector, b) for a, b in logical.gaps(replace(outer, length=end - outer.start), drives)]
+    else:
+        taken = sorted((p.start, p.end) for p in map.partitions if p.index <= mbr.PRIMARIES or map.kind != MapKind.MBR)
+        edges = [whole.first, *(e for pair in taken for e in pair), whole.end]
+        stretches = list(zip(edges[::2], edges[1::2], strict=True))
+    best = max(((_up(a, alignment), b // map.sector * map.sector) for a, b in stretches), key=lambda s: s[1] - s[0],
+               default=(0, 0))
+    return best[0], max(0, best[1] - best[0])
+
+
+def added(map: PartitionMap, size: int, *, start: int | None, length: int | None, kind: str, label: str = "",
+          is_logical: bool = False, alignment: int = ALIGNMENT) -> tuple[PartitionMap, Partition]:
+    """A map with one more partition, and that partition.
+
+    Args:
+        map: as it is.
+        size: of the medium.
+        start: byte; None takes the largest free stretch.
+        length: bytes; None takes all of that stretch.
+        kind: of the file system that it is meant for; "extended" makes a place for logical drives.
+        label: for maps that name partitions.
+        is_logical: inside the extended partition, which is made where it is missing.
+        alignment: bytes.
+    """
+    if is_logical and map.kind != MapKind.MBR:
+        raise FitError("Only an MBR has logical drives.")
+    if is_logical and logical.container(map) is None:
+        map, _ = added(map, size, start=None, length=None, kind="extended", alignment=alignment)
+    if is_logical:
+        map = _stretch_container(map, size)
+    free_start, free_length = free_room(map, size, alignment=alignment, is_logical=is_logical)
+    if start is None:
+        start = free_start
+    if length is None:
+        length = free_start + free_length - start
+    length = length // map.sector * map.sector
+    if length <= 0 or free_length <= 0:
+        raise FitError("There is no room for another partition.")
+    index = _free_index(map, is_logical=is_logical)
+    has_names = map.kind == MapKind.GPT
+    made = Partition(index, start, length, _type(map, kind, start, length), label=label if has_names else "",
+                     id=gpt.fresh_id() if has_names else "")
+    if map.kind == MapKind.MBR:
+        made = mbr.with_type(made, made.type)
+    else:
+        made = replace(made, type_name=gpt.TYPES.get(made.type, ""))
+    result = _numbered(replace(map, partitions=(*map.partitions, made)))
+    _must_be_sound(result, size)
+    return result, next(p for p in result.partitions if (p.start, p.length, p.type) == (start, length, made.type))
+
+
+def removed(map: PartitionMap, index: int) -> PartitionMap:
+    """A map without one partition; an extended one goes with its logical drives."""
+    gone = _must_have(map, index)
+    rest = [p for p in map.partitions if p.index != index]
+    if map.kind == MapKind.MBR and mbr.is_extended(gone):
+        rest = [p for p in rest if p.index <= mbr.PRIMARIES]
+    return _numbered(replace(map, partitions=tuple(rest)))
+
+
+def placed(map: PartitionMap, index: int, size: int, *, start: int | None = None,
+           length: int | None = None) -> PartitionMap:
+    """A map with one partition at another place or of another length."""
+    old = _must_have(map, index)
+    new = replace(old, start=old.start if start is None else start, length=old.length if length is None else length)
+    if map.kind == MapKind.MBR:
+        new = mbr.retyped(new, mbr.geometry_of(map), sector=map.sector)
+        if index > mbr.PRIMARIES:
+            map = _stretch_container(map, size, to=new.end)
+    if map.kind == MapKind.NONE:
+        return replace(map, partitions=(new,))
+    changed = replace(map, partitions=tuple(new if p.index == index else p for p in map.partitions))
+    _must_be_sound(changed, size)
+    return changed
+
+
+def flagged(map: PartitionMap, index: int, flag: str, *, is_set: bool) -> PartitionMap:
+    """A map with a flag set or cleared; only one primary of an MBR can be active."""
+    old = _must_have(map, index)
+    if map.kind == MapKind.GPT:
+        return _with(map, gpt.flagged(old, flag, is_set=is_set))
+    if map.kind != MapKind.MBR:
+        raise FitError("This medium has no map that knows flags.")
+    if flag == "active" and is_set:
+        map = replace(map, partitions=tuple(mbr.flagged(p, "active", is_set=False) for p in map.partitions))
+    return _with(map, mbr.flagged(map.partition(index), flag, is_set=is_set))
+
+
+def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:
+    """A map whose type for a partition says what file system is on it now; hidden stays hidden."""
+    old = _must_have(map, index)
+    if map.kind == MapKind.NONE:
+        return map
+    type = _type(map, kind, old.start, old.length)
+    if map.kind == MapKind.GPT:
+        same = gpt.TYPES.get(old.type, "") in ("basic data", "Linux", "EFI system") or not old.type
+        return _with(map, replace(old, type=type, type_name=gpt.TYPES[type])) if same else map
+    made = mbr.with_type(old, type)
+    return _with(map, mbr.flagged(made, "hidden", is_set=True) if "hidden" in old.flags and
+                 int(type, 16) in mbr.HIDEABLE else made)
+
+
+def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
+    """A map with a type given as the map writes it: hexadecimal for MBR, a GUID or its name for GPT."""
+    old = _must_have(map, index)
+    if map.kind == MapKind.MBR:
+        try:
+            return _with(map, mbr.with_type(old, f"0x{int(type, 16):02x}"))
+        except ValueError:
+            raise FitError(f"“{type}” is not a type of an MBR: two hexadecimal digits such as 0x0c.") from None
+    wanted = next((g for g, name in gpt.TYPES.items() if type.lower() in (g, name.lower())), None)
+    if map.kind != MapKind.GPT or wanted is None:
+        raise FitError(f"“{type}” is not a type that this map knows.")
+    return _with(map, replace(old, type=wanted, type_name=gpt.TYPES[wanted]))
+
+
+def named(map: PartitionMap, index: int, label: str) -> PartitionMap:
+    """A map with a partition's name, where the map has names; otherwise unchanged."""
+    old = _must_have(map, index)
+    return _with(map, replace(old, label=label)) if map.kind == MapKind.GPT else map
+
+
+def fill_with_drives(map: PartitionMap, size: int, *, each: int, until: int, kind: str,
+                     alignment: int = TRACK) -> tuple[PartitionMap, tuple[Partition, ...]]:
+    """Logical drives of at most `each` bytes behind what is there, none ending above byte `until`."""
+    made: list[int] = []
+    limit = min(until, size)
+    while True:
+        if logical.container(map) is None:
+            start, length = free_room(map, limit, alignment=alignment)
+            map, _ = added(map, size, start=start, length=length, kind="extended", alignment=alignment)
+        outer = logical.container(map)
+        assert outer is not None, "it was made"
+        map = _stretch_container(map, size, to=limit)
+        start, length = free_room(map, limit, alignment=alignment, is_logical=True)
+        length = min(length, each)
+        if length < 8 * MIB or len(made) >= 22:            # letters end, and a scrap is worth nothing
+            break
+        map, part = added(map, size, start=start, length=length, kind=kind, is_logical=True, alignment=alignment)
+        made.append(part.start)
+    if not made:
+        raise FitError("There is no room for a logical drive below that limit.")
+    return map, tuple(p for p in map.partitions if p.start in made and p.index > mbr.PRIMARIES)
+
+
+def type_of(map: PartitionMap, kind: str, start: int, length: int) -> str:
+    """The type that the map gives to a file system."""
+    return _type(map, kind, start, length)
+
+
+def _type(map: PartitionMap, kind: str, start: int, length: int) -> str:
+    if map.kind == MapKind.GPT:
+        return gpt.type_for(kind)
+    return mbr.type_for(kind, length, start + length, mbr.geometry_of(map), sector=map.sector)
+
+
+def _with(map: PartitionMap, changed: Partition) -> PartitionMap:
+    return replace(map, partitions=tuple(changed if p.index == changed.index else p for p in map.partitions))
+
+
+def _must_have(map: PartitionMap, index: int) -> Partition:
+    found = next((p for p in map.partitions if p.index == index), None)
+    if found is None:
+        raise FitError(f"There is no partition {index} on this medium.")
+    return found
+
+
+def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
+    used = {p.index for p in map.partitions}
+    if is_logical:
+        return max([mbr.PRIMARIES, *used]) + 1
+    highest = mbr.PRIMARIES if map.kind == MapKind.MBR else gpt.ENTRIES
+    index = next((k for k in range(1, highest + 1) if k not in used), None)
+    if index is None:
+        raise FitError("All four entries of the MBR are taken; a logical drive may still fit."
+                       if map.kind == MapKind.MBR else "All entries of the GPT are taken.")
+    return index
+
+
+def _numbered(map: PartitionMap) -> PartitionMap:
+    """Logical drives counted from 5 in the order in which they lie."""
+    if map.kind != MapKind.MBR:
+        return replace(map, partitions=tuple(sorted(map.partitions, key=lambda p: p.index)))
+    primaries = sorted((p for p in map.partitions if p.index <= mbr.PRIMARIES), key=lambda p: p.index)
+    drives = [replace(p, index=mbr.PRIMARIES + k) for k, p in enumerate(logical.drives(map), start=1)]
+    return replace(map, partitions=(*primaries, *drives))
+
+
+def _end_of_container(map: PartitionMap, outer: Partition, size: int) -> int:
+    """How far the extended partition could reach."""
+    behind = [p.start for p in map.partitions if p.index <= mbr.PRIMARIES and p.start >= outer.end]
+    return min([*behind, room(map, size).end])
+
+
+def _stretch_container(map: PartitionMap, size: int, *, to: int | None = None) -> PartitionMap:
+    """The extended partition lengthened to `to`, or over all the free room behind it."""
+    outer = logical.container(map)
+    if outer is None:
+        return map
+    end = _end_of_container(map, outer, size)
+    end = end if to is None else min(end, to)
+    if end <= outer.end:
+        return map
+    longer = mbr.retyped(replace(outer, length=(end - outer.start) // map.sector * map.sector), mbr.geometry_of(map),
+                         sector=map.sector)
+    return _with(map, longer)
+
+
+def _must_be_sound(map: PartitionMap, size: int) -> None:
+    whole = room(map, size)
+    levels = [[p for p in map.partitions if map.kind != MapKind.MBR or p.index <= mbr.PRIMARIES]]
+    outer = logical.container(map) if map.kind == MapKind.MBR else None
+    if outer is not None:
+        drives = logical.drives(map)
+        levels.append(drives)
+        for p in drives:
+            if p.start <= outer.start or p.end > outer.end:
+                raise FitError(f"Logical drive {p.index} would leave the extended partition.")
+    for level in levels:
+        end = whole.first
+        before: Partition | None = None
+        for p in sorted(level, key=lambda p: p.start):
+            if p.start < end:
+                raise FitError(f"Partition {p.index} would overlap partition {before.index}." if before else
+                               f"Partition {p.index} would lie over the map itself.")
+            if p.end > whole.end:
+                why = ": an MBR counts sectors in 32 bits" if whole.end == mbr.LARGEST * map.sector else ""
+                raise FitError(f"Partition {p.index} would end {binary(p.end - whole.end)} behind what the map and "
+                               f"the medium can hold{why}.")
+            end, before = p.end, p
+
+
+def _up(value: int, step: int) -> int:
+    return -(-value // step) * step
