@@ -1,0 +1,54 @@
+"""ext2, ext3 and ext4: read, replay, check, make, fill, grow, shrink.
+
+`filesystem` holds superblock and descriptors; `inodes`, `mapping` and `directory` read their part of the
+disk; `volume` puts them together. `allocation` and `writer` hold changes until they are written;
+`editing`, `making`, `growing` and `shrinking` are built on them. `journal` replays.
+"""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FormatError
+from mosscrate.core.volumes.ext.editing import ExtEditor
+from mosscrate.core.volumes.ext.filesystem import open_filesystem, parse_superblock
+from mosscrate.core.volumes.ext.growing import grow
+from mosscrate.core.volumes.ext.journal import replay
+from mosscrate.core.volumes.ext.making import make
+from mosscrate.core.volumes.ext.shrinking import shrink
+from mosscrate.core.volumes.ext.structures import (
+    COMPAT,
+    INCOMPAT,
+    MAGIC,
+    RO_COMPAT,
+    SUPERBLOCK,
+    SUPERBLOCK_AT,
+    feature_names,
+)
+from mosscrate.core.volumes.ext.volume import ExtVolume, kind_of_features, open_ext
+
+KINDS = ("ext2", "ext3", "ext4")
+open_volume = open_ext
+
+__all__ = ["KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "open_ext", "open_filesystem", "open_volume",
+           "probe", "replay", "shrink"]
+
+
+def probe(first: bytes) -> bool:
+    """Whether the superblock's magic stands where it should."""
+    return first[SUPERBLOCK_AT + 56:SUPERBLOCK_AT + 58] == MAGIC.to_bytes(2, "little")
+
+
+def kind_of(first: bytes) -> str:
+    """ext2, ext3 or ext4, from the first bytes of a volume that `probe` knows."""
+    try:
+        sb = parse_superblock(first[SUPERBLOCK_AT:SUPERBLOCK_AT + SUPERBLOCK.itemsize], None)
+    except FormatError:
+        return "ext"
+    names = feature_names(int(sb["feature_compat"]), COMPAT) | feature_names(int(sb["feature_incompat"]), INCOMPAT) \
+        | feature_names(int(sb["feature_ro_compat"]), RO_COMPAT)
+    return kind_of_features(frozenset(names))
+
+
+def edit(blocks: Blocks) -> ExtEditor:
+    """An editor for a volume. Raises FormatError, FitError where its journal must be replayed first."""
+    return ExtEditor(blocks)

@@ -1,0 +1,265 @@
+"""An opened ext volume: everything that is read from it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from uuid import UUID
+
+import numpy as np
+
+from mosscrate.core.binary import Record
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.volumes.base import Entry, Kind, Tree
+from mosscrate.core.volumes.ext import directory, journal
+from mosscrate.core.volumes.ext.filesystem import Filesystem, open_filesystem
+from mosscrate.core.volumes.ext.inodes import (
+    FORMAT_MASK,
+    IS_FILE,
+    IS_FOLDER,
+    IS_LINK,
+    Inodes,
+    inline_data,
+    is_short_link,
+    mapping_of,
+    record_of,
+    size_of,
+)
+from mosscrate.core.volumes.ext.mapping import Mapping
+from mosscrate.core.volumes.ext.structures import CLEAN, HAS_ERRORS, INLINE_DATA_FL, ROOT
+
+PIECE = 4 << 20
+LARGEST_FOLDER = 256 << 20
+LARGEST_LINK = 65536
+_KINDS = {IS_FOLDER: Kind.FOLDER, IS_LINK: Kind.LINK}
+
+
+class ExtVolume:
+    """Reads one volume. A dirty journal is replayed on a view; the volume itself is not touched."""
+
+    def __init__(self, blocks: Blocks) -> None:
+        self.stored = open_filesystem(blocks)
+        view, self.replayed = journal.replayed_view(self.stored)
+        self.fs: Filesystem = open_filesystem(view) if self.replayed else self.stored
+        self.blocks = self.fs.blocks
+        self.inodes = Inodes(self.fs)
+
+    @property
+    def kind(self) -> str:
+        """ext2, ext3 or ext4."""
+        return kind_of_features(self.fs.features)
+
+    @property
+    def label(self) -> str:
+        """The volume's name."""
+        return str(self.fs.sb["volume_name"].tobytes().partition(b"\0")[0].decode("utf-8", "replace"))
+
+    @property
+    def id(self) -> str:
+        """UUID."""
+        return str(UUID(bytes=self.fs.sb["uuid"].tobytes()))
+
+    @property
+    def block(self) -> int:
+        """Bytes in a block."""
+        return self.fs.block
+
+    @property
+    def size(self) -> int:
+        """Bytes of the file system."""
+        return self.fs.block_count * self.fs.block
+
+    @property
+    def free(self) -> int:
+        """Bytes in free blocks, as the group descriptors count them."""
+        unit = self.fs.block << (int(self.fs.sb["log_cluster_size"]) - int(self.fs.sb["log_block_size"])
+                                 if "bigalloc" in self.fs.features else 0)
+        return min(self.size, int(self.fs.wide("free_blocks_count").sum()) * unit)
+
+    @property
+    def is_clean(self) -> bool:
+        """Whether it was put away properly and notes no errors."""
+        state = int(self.stored.sb["state"])
+        return bool(state & CLEAN) and not state & HAS_ERRORS and "recover" not in self.stored.features
+
+    def tree(self) -> Tree:
+        """Every file, folder and link, breadth first; folders that cannot be read become findings."""
+        found: list[Entry] = []
+        findings: list[Finding] = []
+        seen, queue = {ROOT}, [("", ROOT)]
+        for path, number in queue:
+            try:
+                rows = [r for r in self.rows(number) if r.name not in (".", "..")]
+                entries = self._entries(path, rows)
+            except MossError as error:
+                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
+                                        path, remedy="What lies beside it is shown and intact."))
+                continue
+            found += entries
+            for entry in entries:
+                if entry.kind != Kind.FOLDER:
+                    continue
+                if entry.node in seen:
+                    findings.append(Finding(Severity.PROBLEM, f"The folder “{entry.path}” leads to a folder "
+                                            "that was there before.", entry.path))
+                else:
+                    seen.add(entry.node)
+                    queue.append((entry.path, entry.node))
+        return Tree(tuple(found), tuple(findings))
+
+    def rows(self, number: int) -> Iterator[directory.Row]:
+        """The entries of a folder by its inode, dots included. Raises FormatError, MediumError."""
+        raw = self.inodes.raw(number)
+        inode, where = record_of(raw), f"folder with inode {number}"
+        if int(inode["mode"]) & FORMAT_MASK != IS_FOLDER:
+            raise FormatError("ext inode", where, 0, oct(int(inode["mode"])), "the mode of a folder")
+        count = int(self.fs.sb["inodes_count"])
+        if int(inode["flags"]) & INLINE_DATA_FL:
+            data = inline_data(raw)
+            for part in (data[4:60], data[60:]):
+                if part:
+                    yield from directory.rows(part, len(part), count, where)
+            return
+        size = size_of(inode)
+        if size > min(LARGEST_FOLDER, self.size) or size % self.block:
+            raise FormatError("ext inode", where, 0, size, f"whole blocks, at most {LARGEST_FOLDER} bytes")
+        mapping = mapping_of(self.fs, inode, where)
+        for run in mapping.runs:
+            first = int(run["logical"]) * self.block
+            length = min(int(run["length"]) * self.block, size - first)
+            if length > 0:
+                data = self.blocks.read(int(run["physical"]) * self.block, length)
+                yield from directory.rows(data, self.block, count, where)
+
+    def read_file(self, entry: Entry) -> Iterator[bytes]:
+        """The bytes of a file in pieces of at most 4 MiB; holes come as zeros. Raises FormatError, MediumError."""
+        raw = self.inodes.raw(entry.node)
+        inode = record_of(raw)
+        if int(inode["mode"]) & FORMAT_MASK != IS_FILE:
+            return
+        if int(inode["flags"]) & INLINE_DATA_FL:
+            yield inline_data(raw)
+            return
+        at, size = 0, size_of(inode)
+        for run in self._mapping(inode, entry).runs:
+            start = min(size, int(run["logical"]) * self.block)
+            yield from _zeros(start - at)
+            length = min(int(run["length"]) * self.block, size - start)
+            place = int(run["physical"]) * self.block
+            if run["unwritten"]:
+                yield from _zeros(length)
+            else:
+                for done in range(0, length, PIECE):
+                    yield self.blocks.read(place + done, min(PIECE, length - done))
+            at = start + max(0, length)
+        yield from _zeros(size - at)
+
+    def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
+        """Where a file or folder lies; holes and unwritten room are left out. Raises FormatError."""
+        inode = self.inodes.get(entry.node)
+        size = size_of(inode)
+        runs = self._mapping(inode, entry).runs
+        found = []
+        for run in runs:
+            length = min(int(run["length"]) * self.block, size - int(run["logical"]) * self.block)
+            if length > 0 and not run["unwritten"]:
+                found.append(Extent(int(run["physical"]) * self.block, length))
+        return tuple(found)
+
+    def used_extents(self) -> tuple[Extent, ...]:
+        """Every stretch that the block bitmaps mark as used, and the boot block."""
+        from mosscrate.core.volumes.ext.allocation import Bitmaps
+        bitmaps = Bitmaps(self.fs)
+        edges: list[list[int]] = []
+        for group in range(self.fs.groups):
+            bits = bitmaps.block_bits(group)[:self.fs.group_length(group)]
+            for first, last in np.flatnonzero(np.diff(bits, prepend=False, append=False)).reshape(-1, 2).tolist():
+                start = self.fs.group_start(group) + first
+                if edges and edges[-1][1] == start:
+                    edges[-1][1] += last - first
+                else:
+                    edges.append([start, start + last - first])
+        if self.fs.first_data:
+            edges.insert(0, [0, 1])
+        return tuple(Extent(a * self.block, (b - a) * self.block) for a, b in edges)
+
+    def largest(self) -> tuple[int, str]:
+        """Bytes that it can be grown to in place, and what stands there."""
+        from mosscrate.core.volumes.ext.growing import largest
+        return largest(self.stored)
+
+    def smallest(self) -> tuple[int, str]:
+        """Bytes that it can be shrunk to in place, and what stands there."""
+        from mosscrate.core.volumes.ext.shrinking import smallest
+        return smallest(self.stored)
+
+    def why_not(self, name: str) -> str:
+        """Why a name cannot stand here; "" when it can."""
+        return directory.why_not(name)
+
+    def check(self) -> tuple[Finding, ...]:
+        """Everything wrong with the structure; empty for a sound volume."""
+        from mosscrate.core.volumes.ext.checking import check
+        return check(self)
+
+    def _mapping(self, inode: Record, entry: Entry) -> Mapping:
+        return mapping_of(self.fs, inode, f"“{entry.path}”")
+
+    def _entries(self, path: str, rows: list[directory.Row]) -> list[Entry]:
+        """Entries of one folder; their inodes are read together."""
+        if not rows:
+            return []
+        records = self.inodes.records([r.inode for r in rows])
+        modes = records["mode"].astype(np.int64)
+        sizes = records["size_lo"].astype(np.int64) | records["size_high"].astype(np.int64) << 32
+        seconds = records["mtime"].astype(np.int32).astype(np.int64)
+        if self.fs.inode_size > 128:
+            has_extra = records["extra_isize"] >= 12
+            seconds += np.where(has_extra, (records["mtime_extra"].astype(np.int64) & 3) << 32, 0)
+        users = records["uid"].astype(np.int64) | records["uid_high"].astype(np.int64) << 16
+        teams = records["gid"].astype(np.int64) | records["gid_high"].astype(np.int64) << 16
+        prefix = f"{path}/" if path else ""
+        found = []
+        for row, mode, size, when, user, team in zip(rows, modes.tolist(), sizes.tolist(), seconds.tolist(),
+                                                     users.tolist(), teams.tolist(), strict=True):
+            kind = _KINDS.get(mode & FORMAT_MASK, Kind.FILE)
+            target = self._target(row.inode) if kind == Kind.LINK else None
+            is_file = mode & FORMAT_MASK == IS_FILE
+            found.append(Entry(prefix + row.name, kind, max(0, size) if is_file else 0, when, row.inode, target,
+                               row.name.startswith("."), mode & 0o7777, (user, team)))
+        return found
+
+    def _target(self, number: int) -> str:
+        raw = self.inodes.raw(number)
+        inode = record_of(raw)
+        size = size_of(inode)
+        if int(inode["flags"]) & INLINE_DATA_FL:
+            data = inline_data(raw)
+        elif is_short_link(inode):
+            data = inode["block"].tobytes()[:size]
+        elif size > LARGEST_LINK:
+            raise FormatError("ext inode", f"size of link {number}", 0, size, f"at most {LARGEST_LINK}")
+        else:
+            runs = mapping_of(self.fs, inode, f"link {number}").runs
+            data = b"".join(self.blocks.read(int(r["physical"]) * self.block, int(r["length"]) * self.block)
+                            for r in runs)[:size]
+        return data.decode("utf-8", "replace")
+
+
+def kind_of_features(features: frozenset[str]) -> str:
+    """ext2, ext3 or ext4, by what the volume uses."""
+    if features & {"extents", "64bit", "flex_bg", "meta_bg", "metadata_csum", "inline_data", "gdt_csum", "huge_file",
+                   "extra_isize", "dir_nlink"}:
+        return "ext4"
+    return "ext3" if "has_journal" in features else "ext2"
+
+
+def open_ext(blocks: Blocks) -> ExtVolume:
+    """Open an ext volume. Raises FormatError, MediumError."""
+    return ExtVolume(blocks)
+
+
+def _zeros(length: int) -> Iterator[bytes]:
+    for done in range(0, length, PIECE):
+        yield bytes(min(PIECE, length - done))
