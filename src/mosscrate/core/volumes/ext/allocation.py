@@ -35,7 +35,7 @@ class Bitmaps:
     def block_bits(self, group: int) -> Bits:
         """Used blocks of a group, shape (blocks_per_group,); those behind the volume's end count as used."""
         if group not in self._blocks:
-            if len(self._blocks) > _BITMAPS_HELD:
+            if len(self._blocks) - len(self.changed_blocks) > _BITMAPS_HELD:
                 self._blocks = {g: b for g, b in self._blocks.items() if g in self.changed_blocks}
             bits = self._implied(group) if self._is_uninit(group, BLOCK_UNINIT) else self._read(
                 self.fs.get("block_bitmap", group), self.fs.per_group, group)

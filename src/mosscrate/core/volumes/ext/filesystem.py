@@ -262,11 +262,15 @@ class Filesystem:
 
     # --- reading and writing the whole -----------------------------------------------------------
 
-    def descriptor_block_places(self, number: int) -> list[int]:
+    def super_groups(self) -> list[int]:
+        """The groups that start with a superblock."""
+        return [g for g in range(self.groups) if self.has_super(g)]
+
+    def descriptor_block_places(self, number: int, super_groups: list[int]) -> list[int]:
         """Every block that holds a copy of descriptor block `number`, the one that counts first."""
         if "meta_bg" in self.features and number >= int(self.sb["first_meta_bg"]):
             return self.meta_copies(number)
-        return [self.group_start(g) + 1 + number for g in range(self.groups) if self.has_super(g)]
+        return [self.group_start(g) + 1 + number for g in super_groups]
 
     def descriptor_bytes(self) -> bytes:
         """All descriptors as they stand on disk, filled up to whole blocks."""
@@ -276,13 +280,13 @@ class Filesystem:
     def table_writes(self, *, backups: bool) -> list[tuple[int, bytes]]:
         """(block, bytes) of descriptors and superblocks, the primary superblock left out."""
         self.seal_descriptors()
-        raw, found = self.descriptor_bytes(), []
+        raw, found, with_super = self.descriptor_bytes(), [], self.super_groups()
         for number in range(self.desc_blocks):
-            places = self.descriptor_block_places(number)
+            places = self.descriptor_block_places(number, with_super)
             data = raw[number * self.block:(number + 1) * self.block]
             found += [(place, data) for place in (places if backups else places[:1])]
         if backups:
-            for group in (g for g in range(1, self.groups) if self.has_super(g)):
+            for group in with_super[1:]:
                 self.sb["block_group_nr"] = group
                 found.append((self.group_start(group), self.seal_superblock().ljust(self.block, b"\0")))
             self.sb["block_group_nr"] = 0

@@ -29,6 +29,10 @@ def largest(fs: Filesystem) -> tuple[int, str]:
         fs.must_be_changeable()
     except FitError as error:
         return 0, str(error)
+    if not int(fs.sb["rev_level"]):
+        groups = fs.desc_blocks * fs.desc_per_block
+        return (fs.first_data + groups * fs.per_group) * fs.block, \
+            "a volume of the old revision has no room for more group descriptors"
     if not fs.is_64bit:
         return (2**32 - 1) * fs.block, "without the feature “64bit”, blocks are numbered in 32 bits"
     groups = (2**32 - 1) // fs.inodes_per_group

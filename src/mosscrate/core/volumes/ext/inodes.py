@@ -36,14 +36,13 @@ class Inodes:
     def __init__(self, fs: Filesystem) -> None:
         self.fs = fs
         self._tables: OrderedDict[int, NDArray[np.uint8]] = OrderedDict()
-        self._starts = fs.wide("inode_table")
 
     def table(self, group: int) -> NDArray[np.uint8]:
         """The raw inodes of a group, shape (inodes_per_group, inode_size); unwritten ones are zeros."""
         if group in self._tables:
             self._tables.move_to_end(group)
             return self._tables[group]
-        fs, start = self.fs, int(self._starts[group])
+        fs, start = self.fs, self.fs.get("inode_table", group)
         if start <= 0 or start + fs.table_blocks > fs.block_count:
             raise FormatError("ext group descriptor", f"inode_table of group {group}", 0, start,
                               "a table inside the volume")

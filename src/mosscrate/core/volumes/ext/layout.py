@@ -60,7 +60,7 @@ def write_resize_inode(writer: Writer) -> None:
     slots = np.frombuffer(inode["block"].tobytes(), "<u4").copy()
     if not slots[DOUBLE]:
         slots[DOUBLE] = writer.allocator.take_one()
-    groups = np.array([g for g in range(1, fs.groups) if fs.has_super(g)], np.int64)
+    groups = np.array(fs.super_groups()[1:], np.int64)
     double = np.zeros(per, "<u4")
     for number in range(fs.reserved_gdt):
         block = fs.first_data + 1 + fs.desc_blocks + number

@@ -53,13 +53,15 @@ def smallest(fs: Filesystem) -> tuple[int, str]:
     used_inodes = int(fs.inodes_per_group * fs.groups - fs.wide("free_inodes_count").sum())
     room, ends = np.cumsum(lengths - own), _table_ends(fs)
     for count in range(1, fs.groups + 1):
-        if room[count - 1] < data or count * fs.inodes_per_group < used_inodes:
-            continue
         last = count - 1
+        end = fs.group_start(last) + int(lengths[last])
+        need = data + sum(n for _, first, n in _tables(fs, count) if first < end)    # they go only at the very end
+        if room[last] < need or count * fs.inodes_per_group < used_inodes:
+            continue
         before = int(room[last - 1]) if last else 0
-        wanted = fs.group_start(last) + int(own[last]) + max(LEAST_IN_GROUP, data - before)
+        wanted = fs.group_start(last) + int(own[last]) + max(LEAST_IN_GROUP, need - before)
         wanted = max(wanted, int(ends[:count].max()))
-        if wanted <= fs.group_start(last) + int(lengths[last]):
+        if wanted <= end:
             return wanted * fs.block, "its files and its own tables need that room"
     return fs.block_count * fs.block, "its files and its own tables need that room"
 
@@ -192,21 +194,20 @@ class _Shrinking:
         if not moves.renumber:
             return
         fs, new = self.fs, moves.renumber
+        folders = [n for group in range(fs.groups) for n in self._used(group) if self._is_live_folder(n)]
         for old, number in new.items():
-            raw = self.w.raw(old)
-            is_folder = int(record_of(raw)["mode"]) & FORMAT_MASK == IS_FOLDER
-            self.w.put_inode(number, raw)
+            self.w.put_inode(number, self.w.raw(old))
             self.w.changed.pop(old, None)
-            self.w.allocator._mark_inode(old, is_used=False, is_folder=is_folder)
-        for group in range(fs.groups):
-            for number in self._used(group):
-                inode = record_of(self.w.inodes.raw(number))
-                if int(inode["mode"]) & FORMAT_MASK != IS_FOLDER or not int(inode["links_count"]):
-                    continue
-                rows = list(self.volume.rows(number))
-                if number in new or any(r.inode in new for r in rows):
-                    rows = [Row(r.name, new.get(r.inode, r.inode), r.type) for r in rows]
-                    self._write_rows(new.get(number, number), rows)
+            self.w.allocator.release_inode(old, is_folder=old in folders)
+        for number in folders:
+            rows = list(self.volume.rows(number))
+            if number in new or any(r.inode in new for r in rows):
+                rows = [Row(r.name, new.get(r.inode, r.inode), r.type) for r in rows]
+                self._write_rows(new.get(number, number), rows)
+
+    def _is_live_folder(self, number: int) -> bool:
+        inode = record_of(self.w.inodes.raw(number))
+        return int(inode["mode"]) & FORMAT_MASK == IS_FOLDER and int(inode["links_count"]) > 0
 
     def _write_rows(self, number: int, rows: list[Row]) -> None:
         raw = self.w.raw(number)
@@ -219,7 +220,11 @@ class _Shrinking:
     def _cut(self) -> None:
         """The superblock and descriptors of the shorter volume."""
         fs, w = self.fs, self.w
-        old_desc, old_count = fs.desc_blocks, fs.block_count
+        old_desc, old_count, last = fs.desc_blocks, fs.block_count, self.groups - 1
+        bits = w.bitmaps.block_bits(last)                    # as long as it was, before the count changes
+        for _, first, length in _tables(fs, self.groups):
+            if first < self.count:
+                w.allocator.release(first, length)
         w.allocator.settle()
         fs.sb["blocks_count_lo"] = self.count & 0xFFFFFFFF
         if fs.is_64bit:
@@ -228,8 +233,6 @@ class _Shrinking:
         fs.desc = fs.desc[:self.groups].copy()
         w.bitmaps.changed_blocks = {g for g in w.bitmaps.changed_blocks if g < self.groups}
         w.bitmaps.changed_inodes = {g for g in w.bitmaps.changed_inodes if g < self.groups}
-        last = self.groups - 1
-        bits = w.bitmaps.block_bits(last)
         gone = int((~bits[fs.group_length(last):self._old_length(last, old_count)]).sum())
         bits[fs.group_length(last):] = True
         w.bitmaps.changed_blocks.add(last)
@@ -266,6 +269,13 @@ class _Shrinking:
             spare -= kept
         for group in (g for g in range(self.groups) if fs.has_super(g) and spare):
             self.w.allocator.release(fs.group_start(group) + fs.base_blocks(group), spare)
+
+
+def _tables(fs: Filesystem, first: int) -> list[tuple[int, int, int]]:
+    """(group, block, blocks) of the bitmaps and tables of the groups from `first` on."""
+    columns = (("block_bitmap", 1), ("inode_bitmap", 1), ("inode_table", fs.table_blocks))
+    return [(g, place, length) for field, length in columns
+            for g, place in enumerate(fs.wide(field)[first:].tolist(), start=first)]
 
 
 def _table_ends(fs: Filesystem) -> NDArray[np.int64]:

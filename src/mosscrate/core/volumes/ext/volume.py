@@ -27,7 +27,7 @@ from mosscrate.core.volumes.ext.inodes import (
     size_of,
 )
 from mosscrate.core.volumes.ext.mapping import Mapping
-from mosscrate.core.volumes.ext.structures import CLEAN, HAS_ERRORS, INLINE_DATA_FL, ROOT
+from mosscrate.core.volumes.ext.structures import CLEAN, FT_FOLDER, HAS_ERRORS, INLINE_DATA_FL, ROOT
 
 PIECE = 4 << 20
 LARGEST_FOLDER = 256 << 20
@@ -117,6 +117,8 @@ class ExtVolume:
         count = int(self.fs.sb["inodes_count"])
         if int(inode["flags"]) & INLINE_DATA_FL:
             data = inline_data(raw)
+            yield directory.Row(".", number, FT_FOLDER)
+            yield directory.Row("..", int.from_bytes(data[:4], "little"), FT_FOLDER)
             for part in (data[4:60], data[60:]):
                 if part:
                     yield from directory.rows(part, len(part), count, where)
