@@ -13,10 +13,10 @@ import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.ext.filesystem import Filesystem, crc32c, open_filesystem
 from mosscrate.core.volumes.ext.inodes import Inodes, mapping_of, size_of
+from mosscrate.core.volumes.ext.patched import Patched
 from mosscrate.core.volumes.ext.structures import SUPERBLOCK_AT
 
 MAGIC = 0xC03B3998
@@ -43,35 +43,14 @@ class Pending:
     next_sequence: int = 0
 
 
-class ReplayedView(View):
-    """A volume as it will be once its journal was replayed."""
-
-    def __init__(self, inner: Blocks, unit: int, writes: dict[int, bytes]) -> None:
-        super().__init__(inner)
-        self.writable = False
-        self.unit, self.writes = unit, writes
-
-    def _read_into(self, offset: int, buffer: memoryview) -> None:
-        self.inner.read_into(offset, buffer)
-        first, last = offset // self.unit, (offset + len(buffer) - 1) // self.unit
-        numbers = range(first, last + 1) if last - first < len(self.writes) else \
-            [n for n in self.writes if first <= n <= last]
-        for number in numbers:
-            data = self.writes.get(number)
-            if data is not None:
-                start, end = max(offset, number * self.unit), min(offset + len(buffer), (number + 1) * self.unit)
-                buffer[start - offset:end - offset] = data[start - number * self.unit:end - number * self.unit]
-
-    def _write(self, offset: int, data: Buffer) -> None:
-        raise NotImplementedError("a view for reading")
-
-
 def replayed_view(fs: Filesystem) -> tuple[Blocks, bool]:
     """The volume seen through its journal, and whether there was anything to replay. Raises FormatError."""
     if "recover" not in fs.features or "has_journal" not in fs.features:
         return fs.blocks, False
     pending = read(fs)
-    return ReplayedView(fs.blocks, fs.block, pending.writes), True
+    view = Patched(fs.blocks, fs.block, pending.writes)
+    view.writable = False
+    return view, True
 
 
 def replay(blocks: Blocks) -> int:

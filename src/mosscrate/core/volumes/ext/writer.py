@@ -18,6 +18,7 @@ from mosscrate.core.volumes.ext.allocation import Allocator, Bitmaps
 from mosscrate.core.volumes.ext.filesystem import Filesystem
 from mosscrate.core.volumes.ext.inodes import Inodes, mapping_of, record_of, sealed, xattr_block
 from mosscrate.core.volumes.ext.mapping import NO_RUNS, Runs, build_extents, build_indirect
+from mosscrate.core.volumes.ext.patched import Patched
 from mosscrate.core.volumes.ext.structures import (
     EXTENTS_FL,
     HUGE_FILE_FL,
@@ -38,10 +39,11 @@ class Writer:
 
     def __init__(self, fs: Filesystem, *, end: int | None = None, now: Callable[[], float] = time.time) -> None:
         self.fs, self.now = fs, int(now())
+        self.pending: dict[int, bytes] = {}              # blocks by number
+        fs.blocks = Patched(fs.blocks, fs.block, self.pending)
         self.inodes, self.bitmaps = Inodes(fs), Bitmaps(fs)
         self.allocator = Allocator(self.bitmaps, end=end)
         self.changed: dict[int, bytes] = {}              # inodes by number
-        self.pending: dict[int, bytes] = {}              # blocks by number
 
     def raw(self, number: int) -> bytes:
         """An inode as it stands or as it was changed."""
@@ -92,6 +94,7 @@ class Writer:
         old = mapping_of(fs, inode, f"folder with inode {number}") if self._is_known(raw) else None
         places = _places(old.runs) if old else []
         for block in places[len(blocks):]:
+            self.pending.pop(block, None)
             self.allocator.release(block, 1)
         places = places[:len(blocks)]
         for first, count in self.allocator.take(len(blocks) - len(places)):

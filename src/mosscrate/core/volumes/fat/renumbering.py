@@ -26,7 +26,7 @@ from mosscrate.core.volumes.fat.structures import (
     VOLUME_LABEL,
     Geometry,
 )
-from mosscrate.core.volumes.fat.table import BAD, FREE, Table, encode
+from mosscrate.core.volumes.fat.table import BAD, FREE, Clustered, Table, encode
 from mosscrate.core.volumes.fat.volume import FatVolume
 from mosscrate.core.watch import Watch
 
@@ -72,16 +72,7 @@ class Renumbering:
 
     def copy_clusters(self, blocks: Blocks, watch: Watch) -> None:
         """Copy what moves, neighbours together."""
-        unit, total = self.old.cluster, len(self.moving) * self.old.cluster
-        both = np.flatnonzero((np.diff(self.moving) != 1) | (np.diff(self.to) != 1)) + 1
-        done = 0
-        for source, target in zip(np.split(self.moving, both), np.split(self.to, both), strict=True):
-            for first in range(0, len(source), max(1, PIECE // unit)):
-                count = min(max(1, PIECE // unit), len(source) - first)
-                data = blocks.read(self.old.cluster_offset(int(source[first])), count * unit)
-                blocks.write(self.new.cluster_offset(int(target[first])), data)
-                done += len(data)
-                watch.progress("Moving clusters out of the way", done, total)
+        copy_clusters(blocks, self.old, self.new, self.moving, self.to, watch)
 
     def folders(self) -> Iterator[tuple[int, bytes]]:
         """(offset, bytes) of every stretch of a folder whose numbers change. Raises FormatError."""
@@ -121,6 +112,21 @@ class Renumbering:
         if self.old.root_cluster:
             entries["cluster_high"][changed] = fresh[changed] >> 16
         return bytes(entries.tobytes()) + data[len(entries) * ENTRY_SIZE:]
+
+
+def copy_clusters(blocks: Blocks, old: Clustered, new: Clustered, moving: NDArray[np.int64], to: NDArray[np.int64],
+                  watch: Watch) -> None:
+    """Copy clusters from their places in the old geometry to places in the new one, neighbours together."""
+    unit, total = old.cluster, len(moving) * old.cluster
+    both = np.flatnonzero((np.diff(moving) != 1) | (np.diff(to) != 1)) + 1
+    done = 0
+    for source, target in zip(np.split(moving, both), np.split(to, both), strict=True):
+        for first in range(0, len(source), max(1, PIECE // unit)):
+            count = min(max(1, PIECE // unit), len(source) - first)
+            data = blocks.read(old.cluster_offset(int(source[first])), count * unit)
+            blocks.write(new.cluster_offset(int(target[first])), data)
+            done += len(data)
+            watch.progress("Moving clusters out of the way", done, total)
 
 
 def write_tables(blocks: Blocks, geometry: Geometry, table: Table, head: tuple[int, int], watch: Watch) -> None:

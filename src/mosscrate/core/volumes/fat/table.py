@@ -7,7 +7,7 @@ Source: "FAT: General Overview of On-Disk Format" 1.03, §4.
 
 from __future__ import annotations
 
-from typing import TypeAlias
+from typing import Protocol, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -68,10 +68,28 @@ def head_of(blocks: Blocks, geometry: Geometry, copy: int = 0) -> tuple[int, int
     return first & (1 << width) - 1, first >> width & (1 << width) - 1
 
 
+class Clustered(Protocol):
+    """What following a chain wants to know of a volume."""
+
+    @property
+    def cluster(self) -> int:
+        """Bytes in a cluster."""
+
+    @property
+    def type(self) -> int:
+        """Bits of a FAT entry."""
+
+    def fat_offset(self, copy: int) -> int:
+        """Byte at which a copy of the FAT starts."""
+
+    def cluster_offset(self, cluster: int) -> int:
+        """Byte at which a cluster starts."""
+
+
 class Chains:
     """Follows chains through a table a run at a time."""
 
-    def __init__(self, table: Table, geometry: Geometry) -> None:
+    def __init__(self, table: Table, geometry: Clustered) -> None:
         self.table, self.geometry = table, geometry
         following = np.arange(1, len(table) + 1, dtype=np.uint32)
         linked = table == following                       # this cluster is followed by its neighbour

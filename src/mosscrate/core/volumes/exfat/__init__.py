@@ -1,0 +1,30 @@
+"""exFAT: read, check, make, fill, grow, shrink.
+
+`structures` declares the disk, `names` and `directory` turn entry sets into paths and back; `volume`
+reads, `checking` finds faults, `making` formats, `editing` changes files, `resizing` grows and shrinks
+in place. Chains are followed by the FAT package's table.
+"""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.volumes.exfat.editing import ExfatEditor
+from mosscrate.core.volumes.exfat.making import make
+from mosscrate.core.volumes.exfat.resizing import grow, shrink
+from mosscrate.core.volumes.exfat.structures import probe
+from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
+
+KINDS = ("exfat",)
+open_volume = open_exfat
+
+__all__ = ["KINDS", "ExfatVolume", "edit", "grow", "kind_of", "make", "open_exfat", "open_volume", "probe", "shrink"]
+
+
+def kind_of(first: bytes) -> str:
+    """exfat."""
+    return "exfat"
+
+
+def edit(blocks: Blocks) -> ExfatEditor:
+    """An editor for a volume. Raises FormatError, FitError."""
+    return ExfatEditor(blocks)

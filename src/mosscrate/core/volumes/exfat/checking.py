@@ -1,0 +1,126 @@
+"""What is wrong with an exFAT volume: bitmap against files, boot regions, checksums of entry sets."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes.base import Entry, Kind
+from mosscrate.core.volumes.exfat import directory, names
+from mosscrate.core.volumes.exfat.structures import (
+    ENTRY_SIZE,
+    REGION_SECTORS,
+    UPCASE,
+    UPCASE_ENTRY,
+    boot_checksum,
+    set_checksums,
+)
+from mosscrate.core.volumes.exfat.volume import ExfatVolume
+from mosscrate.core.volumes.fat.table import BAD
+
+
+def check(volume: ExfatVolume) -> tuple[Finding, ...]:
+    """Every fault found. Raises MediumError."""
+    found = [Finding(Severity.PROBLEM, warning) for warning in volume.boot.warnings]
+    found += _regions(volume)
+    try:
+        tree = volume.tree()
+        found += tree.findings
+        found += _upcase(volume)
+        found += _bitmap(volume, tree.entries)
+        found += _sets(volume, tree.entries)
+    except FormatError as error:
+        found.append(Finding(Severity.PROBLEM, str(error), remedy="Keep the card before trying to mend it."))
+    if not volume.is_clean:
+        found.append(Finding(Severity.NOTE, "The volume was not put away properly the last time.",
+                             remedy="Eject a card before pulling it."))
+    return tuple(found)
+
+
+def _regions(volume: ExfatVolume) -> Iterator[Finding]:
+    sector, blocks = volume.geometry.sector, volume.blocks
+    regions = [blocks.read(k * REGION_SECTORS * sector, REGION_SECTORS * sector) for k in (0, 1)]
+    for name, region in zip(("main boot region", "backup of the boot region"), regions, strict=True):
+        if region[11 * sector:11 * sector + 4] != boot_checksum(region, sector).to_bytes(4, "little"):
+            yield Finding(Severity.WARNING, f"The checksum of the {name} is wrong.",
+                          remedy="Many machines refuse such a volume; growing or rebuilding it writes it anew.")
+    if any(a != b for k, (a, b) in enumerate(zip(*regions, strict=True)) if k not in (106, 107, 112)):
+        yield Finding(Severity.WARNING, "The backup of the boot region differs from it.", remedy="The first is used.")
+
+
+def _upcase(volume: ExfatVolume) -> Iterator[Finding]:
+    raw = volume.root_entry(UPCASE)
+    first, length = volume.upcase_place
+    if raw is not None and length <= 0x20004:
+        stored = int(np.frombuffer(raw, UPCASE_ENTRY)[0]["checksum"])
+        if names.table_checksum(volume.read_clusters(first, length)) != stored:
+            yield Finding(Severity.WARNING, "The checksum of the up-case table is wrong.")
+
+
+def _bitmap(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding]:
+    g = volume.geometry
+    claims = np.zeros(g.cluster_count + 2, np.int32)
+    for first, length in (volume.bitmap_place, volume.upcase_place):
+        for start, count in volume.chains.runs(first, -(-length // g.cluster)):
+            claims[start:start + count] += 1
+    for start, count in volume.chains.runs(g.root_cluster):
+        claims[start:start + count] += 1
+    for entry in entries:
+        row = volume.row_of(entry)
+        if row.data_length == 0 or row.first_cluster == 0:
+            if row.data_length:
+                yield Finding(Severity.PROBLEM, f"“{entry.path}” has a size but no clusters.", entry.path)
+            continue
+        try:
+            extents = volume.extents_of(entry) if entry.kind == Kind.FILE else volume._extents(
+                row.first_cluster, row.data_length, contiguous=row.is_contiguous)
+        except FormatError as error:
+            yield Finding(Severity.PROBLEM, f"The chain of “{entry.path}” is damaged: {error}", entry.path)
+            continue
+        for extent in extents:
+            start = (extent.start - g.cluster_offset(2)) // g.cluster + 2
+            claims[start:start - (-extent.length // g.cluster)] += 1
+        if row.valid_length > row.data_length:
+            yield Finding(Severity.WARNING, f"“{entry.path}” says that more of it is valid than it is long.",
+                          entry.path)
+    claimed, used = claims[2:] > 0, volume.bitmap
+    crossed, missing = int((claims > 1).sum()), int((claimed & ~used).sum())
+    lost = int((used & ~claimed & (volume.table[2:] != BAD)).sum())
+    if crossed:
+        yield Finding(Severity.PROBLEM, f"{counted(crossed, 'cluster')} belong to more than one file.",
+                      remedy="At most one of these files is whole. Copy them off before anything else.")
+    if missing:
+        yield Finding(Severity.PROBLEM, f"{counted(missing, 'cluster')} in use are marked as free: the next write may "
+                      "overwrite a file.", remedy="Keep the card before anything else.")
+    if lost:
+        yield Finding(Severity.WARNING, f"{counted(lost, 'cluster')} ({binary(lost * g.cluster)}) are marked as used "
+                      "but belong to no file.", remedy="The room is lost; no file is harmed.")
+
+
+def _sets(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding]:
+    """Entry sets whose checksum is wrong, counted for each folder."""
+    folders = [("", volume.root_bytes)]
+    for entry in entries:
+        row = volume.row_of(entry)
+        if entry.kind == Kind.FOLDER and row.first_cluster:
+            try:
+                folders.append((entry.path, volume.folder_bytes(row.first_cluster, contiguous=row.is_contiguous,
+                                                                length=row.data_length)))
+            except MossError:
+                continue                                    # reported by the walk
+    for path, data in folders:
+        by_length: dict[int, list[int]] = {}
+        for row in directory.rows(data):
+            by_length.setdefault(row.slots, []).append(row.slot * ENTRY_SIZE)
+        wrong = 0
+        for slots, places in by_length.items():
+            sets = np.stack([np.frombuffer(data, np.uint8, count=slots * ENTRY_SIZE, offset=at) for at in places])
+            stored = sets[:, 2].astype(np.uint16) | sets[:, 3].astype(np.uint16) << 8
+            wrong += int((set_checksums(sets) != stored).sum())
+        if wrong:
+            yield Finding(Severity.PROBLEM, f"In the folder “{path or '/'}” the checksums of "
+                          f"{counted(wrong, 'entry', 'entries')} are wrong; machines may not show them.", path)

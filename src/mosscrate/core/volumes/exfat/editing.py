@@ -1,0 +1,380 @@
+"""Changing what is on an exFAT volume: files and folders made, removed, renamed; the label.
+
+A file that finds its room in one piece is noted as contiguous and needs no FAT. Clusters of new files
+are written at once; folders, FAT and bitmap are held in memory and written by `commit`. Clusters
+that this edit itself has freed are used last.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.errors import FitError
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.exfat import directory, names
+from mosscrate.core.volumes.exfat.making import label_entry
+from mosscrate.core.volumes.exfat.structures import (
+    ARCHIVE,
+    ENTRY_SIZE,
+    FILE,
+    IS_FOLDER,
+    IS_HIDDEN,
+    LABEL,
+    MAX_FOLDER,
+)
+from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
+from mosscrate.core.volumes.fat.table import BAD, END, Table
+
+Clusters = NDArray[np.int64]
+_NOTHING: Clusters = np.zeros(0, np.int64)
+_FAT_PIECE = 4096
+
+
+@dataclass
+class _Item:
+    """One name in a folder and its entry set."""
+
+    name: str
+    raw: bytes
+    clusters: Clusters | None            # None: as its set says, not looked up yet
+    row: directory.Row | None            # None for what this edit made
+    is_folder: bool
+
+
+@dataclass
+class _Folder:
+    """A folder held in memory; `head` are entries that name no file."""
+
+    path: str
+    item: _Item | None                   # None: the root
+    clusters: Clusters
+    head: bytes = b""
+    items: dict[str, _Item] = field(default_factory=dict)      # by folded name
+    is_changed: bool = False
+
+    @property
+    def data(self) -> bytes:
+        """The entries as they are written."""
+        return self.head + b"".join(i.raw for i in self.items.values())
+
+
+class ExfatEditor:
+    """Changes one volume; see `Editor`."""
+
+    def __init__(self, blocks: Blocks) -> None:
+        self.volume: ExfatVolume = open_exfat(blocks)
+        self._blocks, self._g = blocks, self.volume.geometry
+        if self.volume.boot.warnings or self._g.fat_count != 1:
+            raise FitError("The volume does not agree with its partition, or keeps two FATs; it is left alone.")
+        self._table: Table = self.volume.table.copy()
+        self._bits = self.volume.bitmap.copy()
+        self._free = np.flatnonzero(~self._bits).astype(np.int64) + 2
+        self._free = self._free[self._table[self._free] != BAD]
+        self._freed: list[Clusters] = []
+        self._folders: dict[str, _Folder] = {}
+        blocks.forgo(list(self._extents(self._free)))
+
+    def has(self, path: str) -> bool:
+        """See Editor."""
+        try:
+            self._item(path)
+        except FitError:
+            return path.strip("/") == ""
+        return True
+
+    def add_folder(self, path: str, traits: Traits = PLAIN) -> None:
+        """See Editor."""
+        parent, name = self._split(path)
+        folder = self._folder(parent)
+        present = folder.items.get(self._folded(name))
+        if present is not None and present.is_folder:
+            return
+        self._must_be_new(folder, path, name)
+        clusters = self._take(1)
+        self._blocks.zero(self._g.cluster_offset(int(clusters[0])), self._g.cluster)
+        item = self._enter(folder, name, traits, clusters, IS_FOLDER, self._g.cluster)
+        key = self._key(path)
+        self._folders[key] = _Folder(path.strip("/"), item, clusters, is_changed=True)
+
+    def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
+        """See Editor."""
+        pieces = iter((data,)) if isinstance(data, bytes) else iter(data)
+        size = max(size or 0, len(data) if isinstance(data, bytes) else 0)
+        parent, name = self._split(path)
+        folder = self._folder(parent)
+        self._must_be_new(folder, path, name)
+        clusters = self._take(-(-size // self._g.cluster))
+        self._write(clusters, pieces, size)
+        self._enter(folder, name, traits, clusters, ARCHIVE, size)
+
+    def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
+        """exFAT has no links. Raises FitError."""
+        raise FitError(f"“{path}” is a link; exFAT has none.")
+
+    def remove(self, path: str) -> None:
+        """See Editor."""
+        parent, name = self._split(path)
+        item = self._item(path)
+        if item.is_folder:
+            for inner in list(self._folder(path).items.values()):
+                self.remove(f"{path.strip('/')}/{inner.name}")
+            clusters = self._folders.pop(self._key(path)).clusters
+        else:
+            clusters = self._clusters_of(item)
+        if len(clusters):
+            self._bits[clusters - 2] = False
+            self._table[clusters] = 0
+            self._freed.append(clusters)
+        folder = self._folder(parent)
+        del folder.items[self._folded(name)]
+        folder.is_changed = True
+
+    def rename(self, path: str, new: str) -> None:
+        """See Editor."""
+        parent, name = self._split(path)
+        to, new_name = self._split(new)
+        item, old_folder, folder = self._item(path), self._folder(parent), self._folder(to)
+        old_key, new_key = self._key(path), self._key(new)
+        if item.is_folder and new_key.startswith(old_key + "/"):
+            raise FitError(f"“{path}” cannot be moved into itself.")
+        if old_key != new_key:
+            self._must_be_new(folder, new, new_name)
+        self._must_be_possible(new_name)
+        if item.is_folder:
+            self._folder(path)
+            for key in [k for k in self._folders if k == old_key or k.startswith(old_key + "/")]:
+                self._folders[new_key + key[len(old_key):]] = self._folders.pop(key)
+        del old_folder.items[self._folded(name)]
+        old_folder.is_changed = folder.is_changed = True
+        item.raw = self._renamed(item.raw, new_name)
+        item.name = new_name
+        folder.items[self._folded(new_name)] = item
+
+    def relabel(self, label: str) -> None:
+        """See Editor."""
+        root, entry = self._folder(""), label_entry(label)
+        heads = [root.head[at:at + ENTRY_SIZE] for at in range(0, len(root.head), ENTRY_SIZE)]
+        rest = [h for h in heads if h[0] & 0x7F != LABEL & 0x7F]
+        root.head, root.is_changed = entry + b"".join(rest), True
+
+    def commit(self) -> None:
+        """Write folders from the deepest up, then FAT, bitmap and the boot sector's share in use."""
+        writes: list[tuple[int, bytes]] = []
+        for folder in sorted(self._folders.values(), key=lambda f: -len(f.path.split("/")) if f.path else 1):
+            if folder.is_changed:
+                writes += self._folder_writes(folder)
+        writes += self._fat_writes()
+        writes += self._bitmap_writes()
+        writes.append((112, bytes((int(self._bits.sum()) * 100 // self._g.cluster_count,))))
+        self._blocks.foretell([Extent(at, len(data)) for at, data in writes])
+        for at, data in writes:
+            self._blocks.write(at, data)
+        self._blocks.flush()
+        for folder in self._folders.values():
+            folder.is_changed = False
+
+    # --- folders ---------------------------------------------------------------------------------
+
+    def _split(self, path: str) -> tuple[str, str]:
+        parent, _, name = path.strip("/").rpartition("/")
+        return parent, name
+
+    def _folded(self, name: str) -> str:
+        return name.translate(self.volume.upcase)
+
+    def _key(self, path: str) -> str:
+        return self._folded(path.strip("/"))
+
+    def _folder(self, path: str) -> _Folder:
+        key = self._key(path)
+        if key in self._folders:
+            return self._folders[key]
+        if key == "":
+            data, item = self.volume.root_bytes, None
+            clusters = self._chain(self._g.root_cluster)
+        else:
+            item = self._item(path)
+            if not item.is_folder or item.row is None:
+                raise FitError(f"“{path}” is a file, not a folder.")
+            data = self.volume.folder_bytes(item.row.first_cluster, contiguous=item.row.is_contiguous,
+                                            length=item.row.data_length)
+            clusters = self._clusters_of(item)
+        folder = _Folder(path.strip("/"), item, clusters, _other_entries(data))
+        for row in directory.rows(data):
+            raw = data[row.slot * ENTRY_SIZE:(row.slot + row.slots) * ENTRY_SIZE]
+            folder.items[self._folded(row.name)] = _Item(row.name, raw, None, row, row.is_folder)
+        self._folders[key] = folder
+        return folder
+
+    def _item(self, path: str) -> _Item:
+        parent, name = self._split(path)
+        found = self._folder(parent).items.get(self._folded(name)) if name else None
+        if found is None:
+            raise FitError(f"There is no “{path}” on this volume.")
+        return found
+
+    def _must_be_new(self, folder: _Folder, path: str, name: str) -> None:
+        self._must_be_possible(name)
+        if self._folded(name) in folder.items:
+            raise FitError(f"“{path}” is there already.")
+
+    def _must_be_possible(self, name: str) -> None:
+        problem = names.why_not(name)
+        if problem:
+            raise FitError(f"“{name}” cannot stand on an exFAT volume: {problem}.")
+
+    def _enter(self, folder: _Folder, name: str, traits: Traits, clusters: Clusters, attributes: int,
+               size: int) -> _Item:
+        contiguous = _is_contiguous(clusters)
+        if len(clusters) and not contiguous:
+            self._link(clusters)
+        attributes |= IS_HIDDEN if traits.is_hidden else 0
+        raw = directory.build(name, hash=names.name_hash(self._folded(name)), attributes=attributes,
+                              first_cluster=int(clusters[0]) if len(clusters) else 0, size=size,
+                              is_contiguous=contiguous, stamp=names.stamp_of(traits.modified))
+        item = _Item(name, raw, clusters, None, bool(attributes & IS_FOLDER))
+        folder.items[self._folded(name)] = item
+        folder.is_changed = True
+        return item
+
+    def _renamed(self, raw: bytes, name: str) -> bytes:
+        """The same entry set under another name; entries that are not modelled are dropped."""
+        fresh = directory.build(name, hash=names.name_hash(self._folded(name)), attributes=0, first_cluster=0, size=0,
+                                is_contiguous=False, stamp=(0, 0))
+        head = raw[:1] + fresh[1:2] + raw[2:ENTRY_SIZE]
+        body = bytearray(raw[ENTRY_SIZE:2 * ENTRY_SIZE])
+        body[3:6] = fresh[ENTRY_SIZE + 3:ENTRY_SIZE + 6]         # name_length and name_hash
+        return directory.sealed(head + bytes(body) + fresh[2 * ENTRY_SIZE:])
+
+    def _folder_writes(self, folder: _Folder) -> Iterator[tuple[int, bytes]]:
+        data, unit = folder.data, self._g.cluster
+        if len(data) > MAX_FOLDER:
+            raise FitError(f"The folder “{folder.path or '/'}” is full.")
+        missing = -(-len(data) // unit) - len(folder.clusters)
+        if missing > 0:
+            folder.clusters = np.concatenate((folder.clusters, self._take(missing)))
+            is_contiguous = folder.item is not None and _is_contiguous(folder.clusters)
+            if not is_contiguous:
+                self._link(folder.clusters)
+            if folder.item is not None:
+                folder.item.raw = directory.placed(folder.item.raw, int(folder.clusters[0]),
+                                                   is_contiguous=is_contiguous, length=len(folder.clusters) * unit)
+                folder.item.clusters = folder.clusters
+                self._folder(folder.path.rpartition("/")[0]).is_changed = True
+        data = data.ljust(len(folder.clusters) * unit, b"\0")
+        at = 0
+        for extent in self._extents(folder.clusters):
+            yield extent.start, data[at:at + extent.length]
+            at += extent.length
+
+    # --- clusters --------------------------------------------------------------------------------
+
+    def _take(self, count: int) -> Clusters:
+        """Free clusters, in one piece where a search among the next ones finds it."""
+        if count > len(self._free) and self._freed:
+            self._free = np.concatenate((self._free, *self._freed))
+            self._freed.clear()
+        if count > len(self._free):
+            raise FitError(f"There is no room: {binary(count * self._g.cluster)} are needed, "
+                           f"{binary(len(self._free) * self._g.cluster)} are free.")
+        taken, self._free = self._free[:count], self._free[count:]
+        if count:
+            self._bits[taken - 2] = True
+        return taken
+
+    def _link(self, clusters: Clusters) -> None:
+        self._table[clusters[:-1]] = clusters[1:]
+        self._table[clusters[-1]] = END
+
+    def _chain(self, first: int) -> Clusters:
+        return np.concatenate([np.arange(c, c + n, dtype=np.int64) for c, n in self.volume.chains.runs(first)])
+
+    def _clusters_of(self, item: _Item) -> Clusters:
+        if item.clusters is None:
+            row = item.row
+            assert row is not None, "what this edit made knows its clusters"
+            count = -(-row.data_length // self._g.cluster)
+            if row.first_cluster == 0 or count == 0:
+                item.clusters = _NOTHING
+            elif row.is_contiguous:
+                item.clusters = np.arange(row.first_cluster, row.first_cluster + count, dtype=np.int64)
+            else:
+                item.clusters = self._chain(row.first_cluster)
+        return item.clusters
+
+    def _extents(self, clusters: Clusters) -> Iterator[Extent]:
+        """The bytes of clusters in their order, neighbours together."""
+        if len(clusters) == 0:
+            return
+        cuts = np.flatnonzero(np.diff(clusters) != 1) + 1
+        starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
+        for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):
+            yield Extent(self._g.cluster_offset(first), count * self._g.cluster)
+
+    def _write(self, clusters: Clusters, pieces: Iterator[bytes], size: int) -> None:
+        """Stream data into clusters; what the data does not fill becomes zeros."""
+        rest, left, unit = memoryview(b""), size, self._g.cluster
+        for extent in self._extents(clusters):
+            at = extent.start
+            while at < extent.end:
+                if not rest:
+                    rest = memoryview(next(pieces, b""))[:left]
+                if not rest:
+                    self._blocks.zero(at, extent.end - at)
+                    break
+                part = rest[:extent.end - at]
+                rest, left = rest[len(part):], left - len(part)
+                if left == 0 and len(part) % unit:
+                    part = memoryview(bytes(part).ljust(-(-len(part) // unit) * unit, b"\0"))[:extent.end - at]
+                self._blocks.write(at, part)
+                at += len(part)
+
+    # --- tables ----------------------------------------------------------------------------------
+
+    def _fat_writes(self) -> Iterator[tuple[int, bytes]]:
+        """The stretches of the FAT that changed."""
+        changed = np.flatnonzero(self._table != self.volume.table)
+        for piece in np.unique(changed * 4 // _FAT_PIECE).tolist():
+            first = piece * _FAT_PIECE // 4
+            at = self._g.fat_offset(0) + first * 4
+            now, before = self._table[first:first + _FAT_PIECE // 4], self.volume.table[first:first + _FAT_PIECE // 4]
+            raw = np.frombuffer(self._blocks.read(at, len(now) * 4), "<u4").copy()
+            differs = now != before
+            raw[differs] = np.where(now == END, np.uint32(0xFFFFFFFF), now)[differs]
+            yield at, raw.tobytes()
+
+    def _bitmap_writes(self) -> Iterator[tuple[int, bytes]]:
+        old, new = (np.packbits(b, bitorder="little") for b in (self.volume.bitmap, self._bits))
+        first, length = self.volume.bitmap_place
+        at = 0
+        for extent in self.volume.chains.extents(first, min(length, len(new))):
+            for start in range(0, extent.length, _FAT_PIECE):
+                part = slice(at + start, min(at + start + _FAT_PIECE, at + extent.length))
+                if (old[part] != new[part]).any():
+                    yield extent.start + start, new[part].tobytes()
+            at += extent.length
+
+
+def _is_contiguous(clusters: Clusters) -> bool:
+    return len(clusters) > 0 and int(clusters[-1] - clusters[0]) == len(clusters) - 1 and \
+        bool((np.diff(clusters) == 1).all())
+
+
+def _other_entries(data: bytes) -> bytes:
+    """The live entries that belong to no file: bitmap, up-case table, label and what is not known."""
+    kept, at = [], 0
+    while at + ENTRY_SIZE <= len(data) and data[at] != 0:
+        entry = data[at:at + ENTRY_SIZE]
+        if entry[0] == FILE:
+            at += ENTRY_SIZE * (1 + entry[1])
+            continue
+        if entry[0] & 0x80 and not entry[0] & 0x40:
+            kept.append(entry)
+        at += ENTRY_SIZE
+    return b"".join(kept)
