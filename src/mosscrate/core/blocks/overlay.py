@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -27,6 +27,12 @@ class Overlay(View):
     def changed_bytes(self) -> int:
         """Bytes held in the scratch file."""
         return int((self._pages == _CHANGED).sum()) * PAGE
+
+    def changes(self) -> Iterator[Extent]:
+        """The stretches that differ from the medium behind; holes are zeros."""
+        for state, start, length in self._runs(0, self.size):
+            if state != _BASE:
+                yield Extent(start, length, is_hole=state == _ZERO)
 
     def zero(self, offset: int, length: int) -> None:
         """Whole pages are only marked; what sticks out at both ends is written."""
@@ -53,8 +59,17 @@ class Overlay(View):
             else:
                 yield Extent(start, length, is_hole=state == _ZERO)
 
+    def foretell(self, extents: Sequence[Extent]) -> None:
+        """Nothing behind the view is overwritten."""
+
+    def forgo(self, extents: Sequence[Extent]) -> None:
+        """What lies behind the view may still be wanted."""
+
     def flush(self) -> None:
         """Nothing needs to last."""
+
+    def __enter__(self) -> Overlay:
+        return self
 
     def close(self) -> None:
         """Drop every change; the medium behind stays open."""

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
-from mosscrate.core.maps import MapKind, Partition, unallocated
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, unallocated
+from mosscrate.core.maps.mbr import PRIMARIES
 
 
 @dataclass(frozen=True)
@@ -26,6 +27,8 @@ class VolumeLook:
     summary: str = ""                  # "1 418 ROMs, 37 saves"
     largest: int = 0                   # bytes it can be grown to in place; 0 where it cannot
     largest_because: str = ""
+    smallest: int = 0                  # bytes it can be shrunk to in place; 0 where it cannot
+    smallest_because: str = ""
 
     @property
     def free(self) -> int | None:
@@ -70,25 +73,44 @@ class Layout:
     container: str = "raw"
     is_blank: bool = False             # nothing but zeros at both ends, and no map
     findings: tuple[Finding, ...] = ()
+    map: PartitionMap | None = None    # as it was read, with what only the map itself knows
+
+    @property
+    def as_map(self) -> PartitionMap:
+        """The map with the partitions of this layout."""
+        partitions = tuple(p.partition for p in self.partitions)
+        if self.map is not None:
+            return replace(self.map, partitions=partitions)
+        return PartitionMap(self.map_kind, self.map_id, partitions, self.sector)
 
     @property
     def unallocated(self) -> tuple[Extent, ...]:
         """Room that belongs to no partition."""
         if self.map_kind == MapKind.NONE or self.is_closed:
             return ()
-        return unallocated(tuple(p.partition for p in self.partitions), self.size, first=self.sector)
+        if not self.can_be_arranged:
+            return unallocated(tuple(p.partition for p in self.partitions), self.size, first=self.sector)
+        room = edits.room(self.as_map, self.size)
+        outermost = tuple(p.partition for p in self.partitions if self.map_kind != MapKind.MBR or p.index <= PRIMARIES)
+        return unallocated(outermost, room.end, first=room.first)
 
     @property
     def is_closed(self) -> bool:
         """Whether its map is of a family that is recognised but not opened yet."""
-        return self.map_kind not in (MapKind.NONE, MapKind.MBR) and not self.partitions
+        return self.map_kind not in (MapKind.NONE, MapKind.MBR, MapKind.GPT) and not self.partitions
+
+    @property
+    def can_be_arranged(self) -> bool:
+        """Whether its map can be changed here."""
+        return self.map_kind in (MapKind.MBR, MapKind.GPT)
 
     @property
     def tail(self) -> int:
         """Bytes behind the last partition."""
         if self.is_closed:
             return 0
-        return self.size - max((p.partition.end for p in self.partitions), default=self.sector)
+        end = edits.room(self.as_map, self.size).end if self.can_be_arranged else self.size
+        return end - max((p.partition.end for p in self.partitions), default=self.sector)
 
     @property
     def files(self) -> int:
@@ -110,7 +132,7 @@ class Layout:
 
     def last(self) -> PartitionLook | None:
         """The partition that lies last on the medium."""
-        return max(self.partitions, key=lambda p: p.partition.end, default=None)
+        return max(self.partitions, key=lambda p: (p.partition.end, p.index), default=None)
 
     def with_partition(self, changed: PartitionLook) -> Layout:
         """The same layout with one partition exchanged."""

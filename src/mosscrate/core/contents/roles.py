@@ -20,6 +20,9 @@ class Role(StrEnum):
     UNKNOWN = "unknown"
 
 
+SYSTEM_TREE = frozenset(("bin", "sbin", "etc", "lib", "usr", "var", "boot", "init"))
+
+
 @dataclass(frozen=True)
 class RoleGuess:
     """A role and why."""
@@ -28,9 +31,12 @@ class RoleGuess:
     reason: str
 
 
-def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool) -> RoleGuess:
-    """The role of a partition from the kinds of its files."""
+def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool,
+               top: frozenset[str] = frozenset()) -> RoleGuess:
+    """The role of a partition from the kinds of its files and the names in its root folder."""
     total = sum(kinds.values())
+    if len(SYSTEM_TREE & top) >= 3:
+        return RoleGuess(Role.FIRMWARE, f"it holds the system of a machine: {', '.join(sorted(SYSTEM_TREE & top))}")
     roms, saves, firmware = kinds[FileKind.ROM], kinds[FileKind.SAVE], kinds[FileKind.FIRMWARE]
     if roms and roms >= saves and roms * 3 >= total:
         return RoleGuess(Role.ROMS, f"{roms} of its {total} files are ROMs")
@@ -43,6 +49,5 @@ def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool) -
     if total:
         return RoleGuess(Role.STORAGE, "it holds files of several kinds")
     if volume_kind:
-        return RoleGuess(Role.STORAGE, "it holds no files yet" if volume_kind.startswith("fat")
-                         else f"it is {volume_kind}, which is not opened here yet")
+        return RoleGuess(Role.STORAGE, "it holds no files yet")
     return RoleGuess(Role.UNKNOWN, "no file system is recognised on it")

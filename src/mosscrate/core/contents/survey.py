@@ -12,10 +12,9 @@ from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
 from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, read_map
-from mosscrate.core.maps.mbr import EXTENDED
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, read_map
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Volume, open_volume, volume_kind
+from mosscrate.core.volumes import Volume, is_opened_here, open_volume, volume_kind
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
@@ -36,7 +35,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         looks.append(look)
         findings += found
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), findings=tuple(findings),
-                    is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks))
+                    is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks), map=map_)
     return replace(layout, findings=layout.findings + tuple(_about_all(layout)))
 
 
@@ -65,7 +64,7 @@ def open_partition(blocks: Blocks, index: int) -> Volume:
 
 def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
           thorough: bool) -> tuple[PartitionLook, list[Finding]]:
-    if map_.kind == MapKind.MBR and int(partition.type, 16) in EXTENDED:
+    if map_.kind == MapKind.MBR and mbr.is_extended(partition):
         return PartitionLook(partition, None, Role.UNKNOWN, "it only holds the logical drives"), []
     kind = ""
     try:
@@ -73,7 +72,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
         kind = volume_kind(window)
         if not kind:
             return PartitionLook(partition, None, Role.UNKNOWN, "no file system is recognised on it"), []
-        if not kind.startswith("fat"):
+        if not is_opened_here(window):
             return _closed(partition, kind)
         volume = open_volume(window)
         return _opened(partition, volume, thorough=thorough)
@@ -94,12 +93,14 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     tree = volume.tree()
     kinds = count_kinds(tree.entries)
     files = sum(kinds.values())
-    guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags)
+    guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags,
+                       top=frozenset(e.path for e in tree.entries if "/" not in e.path))
     named = [counted(kinds[k], noun) for k, noun in _PLURALS.items() if kinds[k]]
     largest, because = volume.largest()
+    smallest, at_least_because = volume.smallest()
     look = VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
                       volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
-                      largest, because)
+                      largest, because, smallest, at_least_because)
     where = look.label or f"partition {partition.index}"
     found = volume.check() if thorough else tree.findings
     findings = [replace(f, partition=partition.index, where=where) for f in found]
@@ -112,9 +113,9 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
 
 def _about_all(layout: Layout) -> list[Finding]:
     last = layout.last()
-    if layout.map_kind == MapKind.MBR and not layout.partitions:
+    if layout.can_be_arranged and not layout.partitions:
         return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
-    if layout.map_kind == MapKind.MBR and last and layout.tail >= WORTH_OFFERING:
+    if layout.can_be_arranged and last and layout.tail >= WORTH_OFFERING:
         return [Finding(Severity.NOTE, f"{binary(layout.tail)} behind {last.name} are unused.", last.name, last.index,
                         "A firmware may have meant to grow into it at its first start; Move can do it now.")]
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:

@@ -16,17 +16,29 @@ from mosscrate.core.contents import describe, survey
 from mosscrate.core.errors import JobError, MediumError, MossError, Stopped
 from mosscrate.core.sheet import guard
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.changes import grow_partition, write_image
+from mosscrate.core.sheet.changes import Done, write_fitted, write_image
 from mosscrate.core.sheet.job import Job, Log, Status, StepDone
 from mosscrate.core.sheet.journal import JournalledBlocks, take_back
+from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
-from mosscrate.core.sheet.steps import Eject, GrowPartition, KeepCard, Step, Verify, Which, WriteImage
+from mosscrate.core.sheet.steps import (
+    CHANGES,
+    RESTORED_EXACTLY,
+    WRITES_ALL,
+    CopyFiles,
+    Eject,
+    InPlace,
+    KeepCard,
+    Step,
+    Verify,
+    Which,
+    WriteFitted,
+    WriteImage,
+)
 from mosscrate.core.sheet.verifying import verify_copy
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
-
-CHANGES = (WriteImage, GrowPartition)
 
 
 @dataclass(frozen=True)
@@ -73,7 +85,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
     if _needs_guard(sheet):
         unfinished = next((j for j in log.jobs() if j.is_unfinished and j.sheet.target and sheet.target
                            and j.sheet.target.key == sheet.target.key), None)
-        if unfinished and not any(isinstance(s, WriteImage) for s in sheet.steps):
+        if unfinished and not any(isinstance(s, WRITES_ALL) for s in sheet.steps):
             raise JobError(f"An earlier job on {unfinished.sheet.target.name if unfinished.sheet.target else ''} "
                            f"was interrupted ({unfinished.id}). Finish it or take it back first.")
     with _Opened() as opened:
@@ -124,8 +136,9 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str) -> str:
                 take_back(path, target, watch)
             if job.has_written:
                 _blank(job, target, watch)
+            exact = ", byte for byte" if all(isinstance(s, RESTORED_EXACTLY) for s in job.sheet.steps) else ""
             sentence = f"{ref.name} is blank again." if job.has_written else \
-                f"{ref.name} is as it was before this job, byte for byte."
+                f"{ref.name} is as it was before this job{exact}."
     log.forget_journals(job)
     job.status, job.message = Status.TAKEN_BACK, sentence
     log.save(job)
@@ -189,14 +202,18 @@ class _Workshop:
                 target = self._need_target()
                 length = write_image(self._source(), target, watch, verify=verify)
                 return f"{binary(length)} written onto {target.name}.", length
-            case GrowPartition(partition=index, size=size):
-                return self._grow(number, index, size, watch)
+            case WriteFitted():
+                done = write_fitted(self._source(), self._need_target(), watch)
+                return done.sentence, done.bytes
             case Verify():
                 proof = verify_copy(self._source(), self._need_target(), watch)
                 return proof.sentence, proof.bytes
             case Eject():
                 self._need_target().flush()
                 return f"{self._need_target().name} may be pulled.", 0
+            case _:
+                done = self._in_place(number, step, watch)
+                return done.sentence, done.bytes
 
     def _keep(self, which: Which, watch: Watch) -> tuple[str, int]:
         medium, blocks = ((self.source, self.source_blocks) if which == Which.SOURCE
@@ -215,22 +232,20 @@ class _Workshop:
         self.kept[which] = str(backup.path)
         return f"{medium.name} kept as {backup.path.name}.", backup.record.length
 
-    def _grow(self, number: int, index: int, size: int | None, watch: Watch) -> tuple[str, int]:
+    def _in_place(self, number: int, step: InPlace, watch: Watch) -> Done:
+        """A step that changes the target where it is: over a journal, unless it is rehearsed on a view."""
         target = self._need_target()
-        journal = None
-        if self.journal_for:
-            target = journal = JournalledBlocks(target, self.journal_for(number))
+        source = self._source() if isinstance(step, CopyFiles) else None
+        if self.journal_for is None:
+            return perform(step, target, source, watch)
+        journal = JournalledBlocks(target, self.journal_for(number))
         try:
-            grown = grow_partition(target, index, size, watch)
+            done = perform(step, journal, source, watch)
         except BaseException:
-            if journal:
-                journal.abandon()
+            journal.abandon()
             raise
-        if journal:
-            journal.finish()
-        stop = f" It stops there: {grown.limit}." if grown.limit else ""
-        return (f"Partition {index} has grown from {binary(grown.before)} to {binary(grown.after)}.{stop}",
-                grown.after - grown.before)
+        journal.finish()
+        return done
 
     def _source(self) -> Blocks:
         """What is written from: the backup that this job made, so that what is kept is what is written."""
@@ -262,7 +277,7 @@ def _go_on(job: Job, log: Log, bench: Bench, watch: Watch, target_blocks: Blocks
                          journal_for=lambda number: log.new_journal(job, number), kept=job.kept, opened=opened)
         for number in range(len(job.done), len(sheet.steps)):
             job.step_began = job.step_began or isinstance(sheet.steps[number], CHANGES)
-            job.has_written = job.has_written or isinstance(sheet.steps[number], WriteImage)
+            job.has_written = job.has_written or isinstance(sheet.steps[number], WRITES_ALL)
             log.save(job)
             job.done.append(shop.run(number, sheet.steps[number], watch))
             log.save(job)

@@ -1,4 +1,4 @@
-"""The steps that a sheet can hold: pure data that can be saved, shown and rehearsed."""
+"""The steps that a sheet can hold: pure data that can be saved, shown and rehearsed. Sizes in bytes."""
 
 from __future__ import annotations
 
@@ -15,6 +15,14 @@ class Which(StrEnum):
     TARGET = "target"
 
 
+class Existing(StrEnum):
+    """What happens to a file that is there already."""
+
+    REFUSE = "refuse"
+    KEEP_BOTH = "keep both"            # the old one stays under a dated name
+    REPLACE = "replace"
+
+
 class KeepCard(msgspec.Struct, tag="keep", frozen=True):
     """Keep a whole medium in the crate, verified by reading back."""
 
@@ -27,11 +35,158 @@ class WriteImage(msgspec.Struct, tag="write", frozen=True):
     verify: bool = False               # read back at once; a Verify step at the end does more
 
 
+class WriteFitted(msgspec.Struct, tag="write fitted", frozen=True):
+    """Write a source that is larger than the target: its last volume is shrunk on a view first."""
+
+
+class EmptyCard(msgspec.Struct, tag="empty", frozen=True):
+    """Clear every map and the signature of every volume, those that the desktop cannot see included."""
+
+
+class NewMap(msgspec.Struct, tag="map", frozen=True):
+    """Put an empty partition map in place of whatever is there: "mbr" or "gpt"."""
+
+    kind: str
+
+
+class AddPartition(msgspec.Struct, tag="add", frozen=True):
+    """Make a partition and, unless `kind` is empty, a fresh volume on it.
+
+    `start` and `size` None take the largest free stretch; `alignment` None what the card asks for.
+    """
+
+    kind: str
+    size: int | None = None
+    start: int | None = None
+    label: str = ""
+    is_logical: bool = False
+    block: int | None = None
+    alignment: int | None = None
+
+
+class RemovePartition(msgspec.Struct, tag="remove", frozen=True):
+    """Take a partition out of the map; its bytes stay until something else is put there."""
+
+    partition: int
+
+
 class GrowPartition(msgspec.Struct, tag="grow", frozen=True):
-    """Grow one partition of the target in place; `size` in bytes, None fills the room behind it."""
+    """Grow one partition of the target in place; `size` None fills the room behind it."""
 
     partition: int
     size: int | None = None
+
+
+class ShrinkPartition(msgspec.Struct, tag="shrink", frozen=True):
+    """Shrink one partition in place; `size` None takes the smallest possible."""
+
+    partition: int
+    size: int | None = None
+
+
+class MovePartition(msgspec.Struct, tag="move", frozen=True):
+    """Move a partition with what is on it; `start` None takes it to the end of the room behind it."""
+
+    partition: int
+    start: int | None = None
+
+
+class LabelPartition(msgspec.Struct, tag="label", frozen=True):
+    """Give a volume, and its partition where the map has names, another label."""
+
+    partition: int
+    label: str
+
+
+class FlagPartition(msgspec.Struct, tag="flag", frozen=True):
+    """Set or clear a flag of a partition: "active", "hidden" ..."""
+
+    partition: int
+    flag: str
+    is_set: bool = True
+
+
+class TypePartition(msgspec.Struct, tag="type", frozen=True):
+    """Set the type of a partition as its map writes it."""
+
+    partition: int
+    code: str
+
+
+class FormatPartition(msgspec.Struct, tag="format", frozen=True):
+    """Put a fresh volume on a partition; what is on it is lost."""
+
+    partition: int
+    kind: str
+    label: str = ""
+    block: int | None = None
+
+
+class RebuildPartition(msgspec.Struct, tag="rebuild", frozen=True):
+    """Make a volume anew and put its files back: `kind` "" and `block` None keep those it has."""
+
+    partition: int
+    kind: str = ""
+    block: int | None = None
+
+
+class CopyFiles(msgspec.Struct, tag="copy files", frozen=True):
+    """Copy every file of a partition of the source into a volume of the target."""
+
+    source: int
+    partition: int
+    folder: str = ""
+
+
+class FillWithDrives(msgspec.Struct, tag="drives", frozen=True):
+    """Logical drives of at most `each` bytes, formatted, none of them ending above `until`."""
+
+    each: int
+    until: int
+    kind: str = "fat16"
+    label: str = "DRIVE"
+
+
+class ReplayJournal(msgspec.Struct, tag="replay", frozen=True):
+    """Carry out what the journal of an ext volume still holds."""
+
+    partition: int
+
+
+class MendMap(msgspec.Struct, tag="mend map", frozen=True):
+    """Write the map again as it was read, both copies of it."""
+
+
+class PutFiles(msgspec.Struct, tag="put", frozen=True):
+    """Put files and folders of this computer into a folder of a volume."""
+
+    partition: int
+    paths: tuple[str, ...]
+    folder: str = ""
+    existing: Existing = Existing.REFUSE
+    name: str = ""                     # another name, for a single file
+
+
+class RemoveFiles(msgspec.Struct, tag="remove files", frozen=True):
+    """Remove files, or folders with all that is in them."""
+
+    partition: int
+    paths: tuple[str, ...]
+
+
+class RenameFile(msgspec.Struct, tag="rename", frozen=True):
+    """Give a file or folder another name or another folder."""
+
+    partition: int
+    path: str
+    new: str
+
+
+class MakeFolder(msgspec.Struct, tag="folder", frozen=True):
+    """Make a folder, and those above it where they are missing."""
+
+    partition: int
+    path: str
 
 
 class Verify(msgspec.Struct, tag="verify", frozen=True):
@@ -42,4 +197,18 @@ class Eject(msgspec.Struct, tag="eject", frozen=True):
     """Let go of the target, so that it may be pulled."""
 
 
-Step: TypeAlias = KeepCard | WriteImage | GrowPartition | Verify | Eject
+OnMap: TypeAlias = (EmptyCard | NewMap | AddPartition | RemovePartition | MovePartition | FlagPartition
+                    | TypePartition | FillWithDrives | MendMap)
+OnVolume: TypeAlias = (GrowPartition | ShrinkPartition | LabelPartition | FormatPartition | RebuildPartition
+                       | CopyFiles | ReplayJournal)
+OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder
+InPlace: TypeAlias = OnMap | OnVolume | OnFiles
+Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
+IN_PLACE = (EmptyCard, NewMap, AddPartition, RemovePartition, MovePartition, FlagPartition, TypePartition,
+            FillWithDrives, MendMap, GrowPartition, ShrinkPartition, LabelPartition, FormatPartition,
+            RebuildPartition, CopyFiles, ReplayJournal, PutFiles, RemoveFiles, RenameFile, MakeFolder)
+WRITES_ALL = (WriteImage, WriteFitted)
+CHANGES = (*WRITES_ALL, *IN_PLACE)
+# Steps whose journal saves all that they overwrite; the others leave out what stood in free room.
+RESTORED_EXACTLY = (KeepCard, Verify, Eject, EmptyCard, RemovePartition, FlagPartition, TypePartition, MendMap,
+                    GrowPartition, ReplayJournal)

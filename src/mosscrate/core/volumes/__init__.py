@@ -40,6 +40,9 @@ class VolumeFormat(Protocol):
     def grow(self, blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:
         """Grow the volume at the start of `blocks` towards `size` bytes. Raises FitError, FormatError."""
 
+    def rebase(self, blocks: Blocks, first_sector: int) -> None:
+        """Note where the partition starts, for kinds that do; 512-byte or larger sectors of the medium."""
+
     def shrink(self, blocks: Blocks, size: int, watch: Watch) -> Resized:
         """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
 
@@ -59,6 +62,7 @@ __all__ = [
     "edit",
     "format_for",
     "format_of",
+    "is_opened_here",
     "name_by_signature",
     "open_volume",
     "volume_kind",
@@ -92,6 +96,12 @@ def format_for(kind: str) -> VolumeFormat:
 def edit(blocks: Blocks) -> Editor:
     """An editor for the file system on a partition. Raises FormatError, FitError."""
     return format_of(blocks).edit(blocks)
+
+
+def is_opened_here(blocks: Blocks) -> bool:
+    """Whether one of the modules knows the file system on a partition. Raises MediumError."""
+    first = blocks.read(0, min(blocks.size, FIRST_BYTES))
+    return any(module.probe(first) for module in FORMATS)
 
 
 def volume_kind(blocks: Blocks) -> str:

@@ -83,7 +83,7 @@ class Making:
         block: bytes of an allocation unit; None takes what the size asks for.
         id: serial number or UUID in the way that the kind writes it; "" for a fresh one.
         hidden_sectors: where the partition starts, for kinds that note it.
-        made: seconds since 1970, noted by kinds that do.
+        made: seconds since 1970, noted by kinds that do; None is now.
     """
 
     kind: str

@@ -11,18 +11,30 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.making import make
 from mosscrate.core.volumes.exfat.resizing import grow, shrink
-from mosscrate.core.volumes.exfat.structures import probe
+from mosscrate.core.volumes.exfat.structures import REGION_SECTORS, boot_region, probe
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 
 KINDS = ("exfat",)
 open_volume = open_exfat
 
-__all__ = ["KINDS", "ExfatVolume", "edit", "grow", "kind_of", "make", "open_exfat", "open_volume", "probe", "shrink"]
+__all__ = ["KINDS", "ExfatVolume", "edit", "grow", "kind_of", "make", "open_exfat", "open_volume", "probe", "rebase",
+           "shrink"]
 
 
 def kind_of(first: bytes) -> str:
     """exfat."""
     return "exfat"
+
+
+def rebase(blocks: Blocks, first_sector: int) -> None:
+    """Note where the partition starts now, in both boot regions. Raises FormatError, MediumError."""
+    boot = open_exfat(blocks).boot
+    sector = boot.geometry.sector
+    raw = boot.raw.copy()
+    raw["partition_offset"] = first_sector
+    region = boot_region(raw.tobytes() + blocks.read(512, sector - 512), blocks.read(sector, 10 * sector), sector)
+    blocks.write(REGION_SECTORS * sector, region)
+    blocks.write(0, region)
 
 
 def edit(blocks: Blocks) -> ExfatEditor:

@@ -30,7 +30,7 @@ KINDS = ("ext2", "ext3", "ext4")
 open_volume = open_ext
 
 __all__ = ["KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "open_ext", "open_filesystem", "open_volume",
-           "probe", "replay", "shrink"]
+           "probe", "rebase", "replay", "shrink"]
 
 
 def probe(first: bytes) -> bool:
@@ -47,6 +47,10 @@ def kind_of(first: bytes) -> str:
     names = feature_names(int(sb["feature_compat"]), COMPAT) | feature_names(int(sb["feature_incompat"]), INCOMPAT) \
         | feature_names(int(sb["feature_ro_compat"]), RO_COMPAT)
     return kind_of_features(frozenset(names))
+
+
+def rebase(blocks: Blocks, first_sector: int) -> None:
+    """An ext volume does not note where its partition starts."""
 
 
 def edit(blocks: Blocks) -> ExtEditor:

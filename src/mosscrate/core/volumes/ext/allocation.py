@@ -105,9 +105,11 @@ class Allocator:
     Args:
         bitmaps: of the volume.
         end: block behind the last one that may be taken; None takes any.
+        forgoes_free: whether a journal need not save what stands in free blocks.
     """
 
-    def __init__(self, bitmaps: Bitmaps, *, end: int | None = None) -> None:
+    def __init__(self, bitmaps: Bitmaps, *, end: int | None = None, forgoes_free: bool = True) -> None:
+        self.forgoes_free = forgoes_free
         self.bitmaps, self.fs = bitmaps, bitmaps.fs
         self.end = self.fs.block_count if end is None else end
         self._fresh = self._free_runs()
@@ -194,7 +196,8 @@ class Allocator:
             edges = np.flatnonzero(np.diff(~bits, prepend=False, append=False)).reshape(-1, 2).tolist()
             freed = {first for first, _ in self._freed}
             runs = [(start + a, b - a) for a, b in edges if start + a not in freed]
-            fs.blocks.forgo([Extent(first * fs.block, count * fs.block) for first, count in runs])
+            if self.forgoes_free:
+                fs.blocks.forgo([Extent(first * fs.block, count * fs.block) for first, count in runs])
             yield from runs
 
     def _free_inodes(self) -> Iterator[int]:

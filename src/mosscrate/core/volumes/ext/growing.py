@@ -57,7 +57,7 @@ def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None 
     if count <= old_count:
         raise FitError(f"There is no room for another group: {binary(size)} are too few to grow to.")
     fs.desc = np.concatenate((fs.desc, np.zeros(fs.groups - old_groups, fs.desc.dtype)))
-    writer = Writer(fs)
+    writer = Writer(fs, forgoes_free=False)              # taking back restores every byte
     _lengthen_last(writer, old_groups - 1, old_count)
     for group in range(old_groups, fs.groups):
         dress_group(writer, group)

@@ -37,12 +37,13 @@ EXTRA_SIZE = 32                       # bytes of known fields behind the first 1
 class Writer:
     """One volume under change."""
 
-    def __init__(self, fs: Filesystem, *, end: int | None = None, now: Callable[[], float] = time.time) -> None:
+    def __init__(self, fs: Filesystem, *, end: int | None = None, now: Callable[[], float] = time.time,
+                 forgoes_free: bool = True) -> None:
         self.fs, self.now = fs, int(now())
         self.pending: dict[int, bytes] = {}              # blocks by number
         fs.blocks = Patched(fs.blocks, fs.block, self.pending)
         self.inodes, self.bitmaps = Inodes(fs), Bitmaps(fs)
-        self.allocator = Allocator(self.bitmaps, end=end)
+        self.allocator = Allocator(self.bitmaps, end=end, forgoes_free=forgoes_free)
         self.changed: dict[int, bytes] = {}              # inodes by number
 
     def raw(self, number: int) -> bytes:

@@ -24,7 +24,8 @@ from mosscrate.core.watch import Watch
 KINDS = ("fat12", "fat16", "fat32")
 open_volume = open_fat
 
-__all__ = ["KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "open_fat", "open_volume", "probe", "shrink"]
+__all__ = ["KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "open_fat", "open_volume", "probe",
+           "rebase", "shrink"]
 
 
 def edit(blocks: Blocks) -> FatEditor:
@@ -42,6 +43,19 @@ def make(blocks: Blocks, making: Making) -> None:
         raise FitError(f"“{making.id}” is not a FAT serial number such as 1A2B-3C4D.") from None
     format_volume(blocks, geometry, label=making.label, volume_id=serial & 0xFFFFFFFF,
                   hidden_sectors=making.hidden_sectors, modified=making.made)
+
+
+def rebase(blocks: Blocks, first_sector: int) -> None:
+    """Note where the partition starts now, in the boot sector and its backup. Raises FormatError, MediumError."""
+    boot = open_fat(blocks).boot
+    raw = boot.raw.copy()
+    if int(raw["hidden_sectors"]) == first_sector:
+        return
+    raw["hidden_sectors"] = first_sector
+    backup = int(raw["backup_boot_sector"]) if boot.is_fat32 else 0
+    if 0 < backup < boot.geometry.reserved:
+        blocks.write(backup * boot.geometry.sector, raw.tobytes())
+    blocks.write(0, raw.tobytes())
 
 
 def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:

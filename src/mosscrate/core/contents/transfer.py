@@ -1,0 +1,172 @@
+"""Files from one volume into another: what would be lost on the way, and the copying itself."""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Editor, Entry, Kind, Traits, Volume
+from mosscrate.core.volumes.base import PLAIN
+from mosscrate.core.watch import Watch
+
+LARGEST_ON_FAT = 2**32 - 1
+READ_AHEAD = 8 << 20                    # files above this are read on a thread of their own
+_HELD_PIECES = 3
+_HAS_OWNERS = {"ext2", "ext3", "ext4"}
+_HAS_LINKS = _HAS_OWNERS
+_SAME_CASE = {"fat12", "fat16", "fat32", "exfat"}
+_REPLACEMENTS = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
+SKIPPED = {"lost+found"}
+
+
+@dataclass
+class Passage:
+    """How a tree goes into a volume: {old path: new path} where a name has to change, what stays behind, findings."""
+
+    renamed: dict[str, str] = field(default_factory=dict)
+    left_out: set[str] = field(default_factory=set)
+    findings: list[Finding] = field(default_factory=list)
+
+    def path(self, entry: Entry) -> str:
+        """Where an entry goes."""
+        return self.renamed.get(entry.path, entry.path)
+
+
+def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | None = None) -> Passage:
+    """What a tree loses in a volume of another kind.
+
+    Args:
+        entries: of the source, folders before what they hold.
+        target_kind: short name of the file system they go into.
+        why_not: a volume of that kind, asked about names; None leaves names unchecked.
+    """
+    passage, entries = Passage(), [e for e in entries if e.path.split("/")[0] not in SKIPPED]
+    if target_kind not in _HAS_OWNERS and any(e.owner not in (None, (0, 0)) for e in entries):
+        count = sum(e.owner not in (None, (0, 0)) for e in entries)
+        passage.findings.append(Finding(Severity.NOTE, "Owners and permissions of "
+                                        f"{counted(count, 'entry', 'entries')} cannot be kept on {target_kind}."))
+    links = [e for e in entries if e.kind == Kind.LINK]
+    if links and target_kind not in _HAS_LINKS:
+        passage.left_out |= {e.path for e in links}
+        verb = "is" if len(links) == 1 else "are"
+        passage.findings.append(Finding(Severity.WARNING, f"{counted(len(links), 'link')} cannot stand on "
+                                        f"{target_kind} and {verb} left out, first “{links[0].path}”."))
+    if target_kind.startswith("fat"):
+        large = [e for e in entries if e.size > LARGEST_ON_FAT]
+        passage.left_out |= {e.path for e in large}
+        for e in large[:3]:
+            passage.findings.append(Finding(Severity.PROBLEM, f"“{e.path}” has {binary(e.size)}; a file on FAT ends "
+                                            "below 4 GiB. It is left out.", e.path))
+    if target_kind in _SAME_CASE:
+        _names(entries, passage, why_not)
+    return passage
+
+
+def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage: Passage, watch: Watch, *,
+              below: str = "") -> int:
+    """Copy entries with their times; returns how many bytes of files. Raises FitError, FormatError, MediumError.
+
+    The editor is not committed. Folders may be there already.
+    """
+    wanted = [e for e in entries if e.path not in passage.left_out and e.path.split("/")[0] not in SKIPPED]
+    total, done = sum(e.size for e in wanted), 0
+    for entry in wanted:
+        path = f"{below}/{passage.path(entry)}".strip("/")
+        match entry.kind:
+            case Kind.FOLDER:
+                editor.add_folder(path, entry.traits)
+            case Kind.LINK:
+                editor.add_link(path, entry.target or "", entry.traits)
+            case Kind.FILE:
+                pieces = source.read_file(entry)
+                data = read_ahead(pieces) if entry.size > READ_AHEAD else b"".join(pieces)
+                editor.add_file(path, data, entry.traits, size=entry.size)
+                done += entry.size
+        watch.progress("Copying files", done, total)
+    return done
+
+
+def read_ahead(pieces: Iterator[bytes]) -> Iterator[bytes]:
+    """The same pieces, read on another thread while the last ones are written."""
+    held: queue.Queue[bytes | BaseException | None] = queue.Queue(_HELD_PIECES)
+    is_over = threading.Event()
+
+    def hand_over(item: bytes | BaseException | None) -> None:
+        while not is_over.is_set():
+            try:
+                held.put(item, timeout=0.2)
+                return
+            except queue.Full:
+                continue
+
+    def read() -> None:
+        try:
+            for piece in pieces:
+                hand_over(piece)
+                if is_over.is_set():
+                    return
+            hand_over(None)
+        except BaseException as error:          # handed to whoever waits for the pieces
+            hand_over(error)
+
+    thread = threading.Thread(target=read, name="read-ahead", daemon=True)
+    thread.start()
+    try:
+        while (item := held.get()) is not None:
+            if isinstance(item, BaseException):
+                raise item
+            yield item
+    finally:
+        is_over.set()
+        thread.join()
+
+
+def ensure_folder(editor: Editor, path: str, traits: Traits = PLAIN) -> None:
+    """Make a folder and those above it where they are missing. Raises FitError."""
+    parts = path.strip("/").split("/") if path.strip("/") else []
+    for depth in range(1, len(parts) + 1):
+        editor.add_folder("/".join(parts[:depth]), traits)
+
+
+def proposed_name(name: str, taken: set[str]) -> str:
+    """A name that stands on FAT and exFAT, near the one that does not; `taken` holds lower-case names."""
+    stem, dot, ending = name.translate(_REPLACEMENTS).rpartition(".")
+    stem, ending = (stem, dot + ending) if stem and len(ending) < 8 else (name.translate(_REPLACEMENTS), "")
+    stem = "".join("_" if ord(c) < 32 else c for c in stem)[:200].rstrip(" .") or "_"
+    candidate, number = (stem + ending).rstrip(" ."), 2
+    while candidate.lower() in taken:
+        candidate, number = f"{stem} ({number}){ending}".rstrip(" ."), number + 1
+    return candidate
+
+
+def _names(entries: list[Entry], passage: Passage, volume: Volume | None) -> None:
+    """New names for those that the target cannot hold, or that differ only in case there."""
+    taken: dict[str, set[str]] = {}
+    for entry in entries:
+        if entry.path in passage.left_out:
+            continue
+        parent, _, name = entry.path.rpartition("/")
+        parent = passage.renamed.get(parent, parent)
+        here = taken.setdefault(parent.lower(), set())
+        fresh = name
+        if name.lower() in here or (volume is not None and volume.why_not(name)):
+            fresh = proposed_name(name, here)
+        here.add(fresh.lower())
+        path = f"{parent}/{fresh}".lstrip("/")
+        if path != entry.path:
+            passage.renamed[entry.path] = path
+            if fresh != name:
+                passage.findings.append(Finding(Severity.NOTE, f"“{entry.path}” becomes “{fresh}”: its name cannot "
+                                                "stand there.", entry.path))
+
+
+def must_fit(passage: Passage) -> None:
+    """Raises FitError with the first thing that would be lost for good."""
+    for finding in passage.findings:
+        if finding.severity == Severity.PROBLEM:
+            raise FitError(finding.sentence)

@@ -1,0 +1,131 @@
+"""What steps do to a partition map: pure, so that a forecast and a run come out the same."""
+
+from __future__ import annotations
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, without_map
+from mosscrate.core.sheet.steps import (
+    AddPartition,
+    EmptyCard,
+    FillWithDrives,
+    FlagPartition,
+    FormatPartition,
+    GrowPartition,
+    LabelPartition,
+    MovePartition,
+    NewMap,
+    RebuildPartition,
+    RemovePartition,
+    ShrinkPartition,
+    Step,
+    TypePartition,
+)
+from mosscrate.core.sizes import GIB, MIB, binary
+
+SMALL_CARD = 256 * MIB                 # below this, room is worth more than erase blocks
+
+
+def kind_for(kind: str, size: int) -> str:
+    """The file system that a wish means: "fat" picks the type by size, everything else is itself."""
+    if kind != "fat":
+        return kind
+    return "fat12" if size < 16 * MIB else "fat16" if size < 512 * MIB else "fat32"
+
+
+def alignment_for(size: int) -> int:
+    """Where partitions of a card of `size` bytes start by default."""
+    return edits.ALIGNMENT if size >= SMALL_CARD else MIB if size >= 16 * MIB else edits.TRACK
+
+
+def added(step: AddPartition, map: PartitionMap, size: int) -> tuple[PartitionMap, Partition]:
+    """The map with the step's partition, and that partition. Raises FitError."""
+    align = step.alignment or alignment_for(size)
+    length = step.size
+    if length is None:
+        _, length = edits.free_room(map, size, alignment=align, is_logical=step.is_logical)
+    kind = kind_for(step.kind, length)
+    return edits.added(map, size, start=step.start, length=step.size, kind=kind, label=step.label,
+                       is_logical=step.is_logical, alignment=align)
+
+
+def start_after_move(step: MovePartition, map: PartitionMap, size: int) -> int:
+    """Where a moved partition starts. Raises FitError where that is not free."""
+    partition = _partition(map, step.partition)
+    low, high = edits.bounds(map, step.partition, size)
+    align = alignment_for(size)
+    start = step.start
+    if start is None:
+        start = (high - partition.length) // align * align
+        if start <= partition.start:
+            start = (high - partition.length) // map.sector * map.sector
+    if start % map.sector:
+        raise FitError(f"A partition starts on a sector: {start} is not a multiple of {map.sector}.")
+    if start < low or start + partition.length > high:
+        raise FitError(f"Partition {step.partition} can lie between {binary(low)} and {binary(high)}; at "
+                       f"{binary(start)} it would run into something else.")
+    return start
+
+
+def remapped(step: Step, map: PartitionMap, size: int) -> PartitionMap:
+    """The map after a step; lengths of grown and shrunk partitions are the caller's to know. Raises FitError."""
+    match step:
+        case EmptyCard():
+            return without_map(size, map.sector)
+        case NewMap(kind=kind):
+            if kind not in ("mbr", "gpt"):
+                raise FitError(f"A map is “mbr” or “gpt”, not “{kind}”.")
+            return edits.new_map(MapKind(kind), size, map.sector)
+        case AddPartition():
+            return added(step, map, size)[0]
+        case RemovePartition(partition=index):
+            return edits.removed(map, index)
+        case MovePartition(partition=index):
+            return edits.placed(map, index, size, start=start_after_move(step, map, size))
+        case FlagPartition(partition=index, flag=flag, is_set=is_set):
+            return edits.flagged(map, index, flag, is_set=is_set)
+        case TypePartition(partition=index, code=type):
+            return edits.typed(map, index, type)
+        case LabelPartition(partition=index, label=label):
+            return edits.named(map, index, label)
+        case FormatPartition(partition=index, kind=kind) | RebuildPartition(partition=index, kind=kind):
+            length = _partition(map, index).length
+            return edits.retyped(map, index, kind_for(kind, length)) if kind else map
+        case FillWithDrives(each=each, until=until, kind=kind):
+            return edits.fill_with_drives(map, size, each=each, until=until, kind=kind)[0]
+        case _:
+            return map
+
+
+def with_length(map: PartitionMap, step: GrowPartition | ShrinkPartition, size: int, length: int) -> PartitionMap:
+    """The map with a partition's new length. Raises FitError."""
+    return edits.placed(map, step.partition, size, length=length)
+
+
+def wanted_length(step: GrowPartition, map: PartitionMap, size: int) -> int:
+    """Bytes a growing partition asks for: all the room behind it, or what was typed. Raises FitError."""
+    partition = _partition(map, step.partition)
+    if map.kind == MapKind.NONE:
+        room = size
+    elif map.kind in (MapKind.MBR, MapKind.GPT):
+        room = edits.bounds(map, step.partition, size)[1] - partition.start
+    else:
+        raise FitError("Partitions of this map cannot be changed here yet.")
+    length = (room if step.size is None else step.size) // map.sector * map.sector
+    if length > room:
+        raise FitError(f"Partition {step.partition} can have {binary(room)} at most, {binary(length)} were asked for. "
+                       "What lies behind it can be moved first.")
+    return length
+
+
+def drives_that_fit(map: PartitionMap, size: int, step: FillWithDrives) -> tuple[PartitionMap, tuple[Partition, ...]]:
+    """The map with its new logical drives, and those. Raises FitError."""
+    if step.kind == "fat16" and step.each > 2 * GIB:
+        raise FitError("A FAT16 drive has 2 GiB at most.")
+    return edits.fill_with_drives(map, size, each=step.each, until=step.until, kind=step.kind)
+
+
+def _partition(map: PartitionMap, index: int) -> Partition:
+    found = next((p for p in map.partitions if p.index == index), None)
+    if found is None:
+        raise FitError(f"There is no partition {index} on this medium.")
+    return found

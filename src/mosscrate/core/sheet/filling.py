@@ -1,0 +1,230 @@
+"""Steps that change files on a volume: put, removed, renamed; and volumes made anew with their files."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+
+from mosscrate.core.blocks import Blocks, Extent, Overlay, Window
+from mosscrate.core.contents.survey import open_partition, partition_window
+from mosscrate.core.contents.transfer import copy_tree, ensure_folder, must_fit, plan_passage
+from mosscrate.core.errors import FitError, JobError, MediumError
+from mosscrate.core.maps import MapKind, edits, read_map, write_map
+from mosscrate.core.sheet import arranging
+from mosscrate.core.sheet.changes import Done, clear_signatures
+from mosscrate.core.sheet.steps import (
+    CopyFiles,
+    Existing,
+    MakeFolder,
+    PutFiles,
+    RebuildPartition,
+    RemoveFiles,
+    RenameFile,
+)
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Editor, Making, Traits, Volume, edit, format_for, open_volume
+from mosscrate.core.watch import Watch
+
+PIECE = 4 << 20
+LITTER = {".ds_store", "thumbs.db", "desktop.ini", ".spotlight-v100", ".trashes", ".fseventsd", ".directory"}
+
+
+def put_files(blocks: Blocks, step: PutFiles, watch: Watch) -> Done:
+    """Put files and folders of this computer onto a volume; desktop droppings stay off."""
+    editor = edit(_window(blocks, step.partition))
+    sources = [Path(p) for p in step.paths]
+    missing = next((p for p in sources if not p.exists()), None)
+    if missing:
+        raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
+    if step.name and (len(sources) != 1 or sources[0].is_dir()):
+        raise FitError("Another name can be given to a single file only.")
+    ensure_folder(editor, step.folder)
+    found = [(p, f"{step.folder}/{step.name or rel}".strip("/")) for source in sources for p, rel in _below(source)]
+    total, done = sum(p.stat().st_size for p, _ in found if p.is_file()), 0
+    count = 0
+    for path, to in found:
+        if path.is_dir():
+            editor.add_folder(to, Traits(int(path.stat().st_mtime)))
+            continue
+        make_way(editor, to, step.existing)
+        size = path.stat().st_size
+        editor.add_file(to, _pieces(path), Traits(int(path.stat().st_mtime)), size=size)
+        done, count = done + size, count + 1
+        watch.progress("Putting files", done, total)
+    editor.commit()
+    return Done(f"{counted(count, 'file')} put onto partition {step.partition}, {binary(done)}.", done)
+
+
+def remove_files(blocks: Blocks, step: RemoveFiles, watch: Watch) -> Done:
+    """Remove files and folders."""
+    editor = edit(_window(blocks, step.partition))
+    for path in step.paths:
+        editor.remove(path)
+        watch.check()
+    editor.commit()
+    return Done(f"Removed from partition {step.partition}: {', '.join(step.paths)}.")
+
+
+def rename_file(blocks: Blocks, step: RenameFile, watch: Watch) -> Done:
+    """Give something another name or another folder."""
+    editor = edit(_window(blocks, step.partition))
+    editor.rename(step.path, step.new)
+    editor.commit()
+    return Done(f"“{step.path}” is “{step.new}” now.")
+
+
+def make_folder(blocks: Blocks, step: MakeFolder, watch: Watch) -> Done:
+    """Make a folder, and those above it."""
+    editor = edit(_window(blocks, step.partition))
+    ensure_folder(editor, step.path)
+    editor.commit()
+    return Done(f"The folder “{step.path}” is there.")
+
+
+def copy_files(source: Blocks, blocks: Blocks, step: CopyFiles, watch: Watch) -> Done:
+    """Every file of a source's partition into a volume of the target."""
+    volume = open_partition(source, step.source)
+    window = _window(blocks, step.partition)
+    target = open_volume(window)
+    entries = volume.tree().entries
+    passage = plan_passage(entries, target.kind, target)
+    must_fit(passage)
+    editor = edit(window)
+    ensure_folder(editor, step.folder)
+    done = copy_tree(volume, entries, editor, passage, watch, below=step.folder)
+    editor.commit()
+    return Done(f"{counted(len(entries), 'entry', 'entries')} copied to partition {step.partition}, {binary(done)}.",
+                done)
+
+
+def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> Done:
+    """Make a volume anew and put its files back.
+
+    The new one is made on a view over the old one, so that the old files can be read until all are in
+    it; only then is it written, over a journal that saves what was in use.
+    """
+    map_ = read_map(blocks)
+    partition = map_.partition(step.partition)
+    window = partition_window(blocks, partition)
+    old = open_volume(window)
+    kind = arranging.kind_for(step.kind, partition.length) or old.kind
+    is_same_kind = kind == old.kind
+    making = Making(kind, _label_for(kind, old.label), step.block or (old.block if is_same_kind else None),
+                    id=_id_for(kind, old), hidden_sectors=0 if map_.kind == MapKind.NONE else
+                    partition.start // map_.sector)
+    entries = old.tree().entries
+    passage = plan_passage(entries, kind, None)
+    must_fit(passage)
+    with Overlay(window) as view:
+        clear_signatures(view)
+        format_for(kind).make(view, making)
+        passage = plan_passage(entries, kind, open_volume(view))
+        editor = edit(view)
+        done = copy_tree(old, entries, editor, passage, watch)
+        editor.commit()
+        blocks.forgo([Extent(partition.start + e.start, e.length) for e in _free(old, window.size)])
+        _apply(view, window, watch)
+    changed = edits.retyped(map_, step.partition, kind) if map_.kind in (MapKind.MBR, MapKind.GPT) else map_
+    if changed != map_:
+        write_map(blocks, changed)
+    blocks.flush()
+    said = "".join(f" {f.sentence}" for f in passage.findings[:3])
+    return Done(f"Partition {step.partition} was made anew as {kind} and {binary(done)} of files put back.{said}", done)
+
+
+def make_way(editor: Editor, path: str, existing: Existing) -> None:
+    """Deal with what is there already under a name. Raises FitError where it must stay."""
+    if not editor.has(path):
+        return
+    match existing:
+        case Existing.REFUSE:
+            raise FitError(f"“{path}” is there already. Replace it, or keep both; nothing was changed.")
+        case Existing.REPLACE:
+            editor.remove(path)
+        case Existing.KEEP_BOTH:
+            editor.rename(path, dated(path, editor))
+
+
+def dated(path: str, editor: Editor) -> str:
+    """The name under which an old file stays: with today's date before its ending."""
+    folder, _, name = path.rpartition("/")
+    stem, dot, ending = name.rpartition(".")
+    stem, ending = (stem, f".{ending}") if dot and stem else (name, "")
+    today = f"{datetime.now():%Y-%m-%d}"
+    for number in range(1, 1000):
+        candidate = f"{folder}/{stem} {today}{f' {number}' if number > 1 else ''}{ending}".lstrip("/")
+        if not editor.has(candidate):
+            return candidate
+    raise JobError(f"No name is left for the old “{path}”.")
+
+
+def _window(blocks: Blocks, index: int) -> Window:
+    map_ = read_map(blocks)
+    try:
+        return partition_window(blocks, map_.partition(index))
+    except StopIteration:
+        raise FitError(f"There is no partition {index} on this medium.") from None
+
+
+def _below(source: Path) -> Iterator[tuple[Path, str]]:
+    """(path, path on the volume) of a file, or of a folder and all in it, folders first."""
+    if source.is_file():
+        yield source, source.name
+        return
+    yield source, source.name
+    for folder, folders, files in os.walk(source):
+        folders[:] = sorted(f for f in folders if not _is_litter(f))
+        base = Path(folder)
+        for name in folders:
+            yield base / name, str(Path(source.name) / (base / name).relative_to(source))
+        for name in sorted(files):
+            if not _is_litter(name) and (base / name).is_file():
+                yield base / name, str(Path(source.name) / (base / name).relative_to(source))
+
+
+def _is_litter(name: str) -> bool:
+    return name.startswith("._") or name.lower() in LITTER
+
+
+def _pieces(path: Path) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        while piece := file.read(PIECE):
+            yield piece
+
+
+def _free(volume: Volume, size: int) -> Iterator[Extent]:
+    at = 0
+    for used in volume.used_extents():
+        if used.start > at:
+            yield Extent(at, used.start - at)
+        at = max(at, used.end)
+    if at < size:
+        yield Extent(at, size - at)
+
+
+def _apply(view: Overlay, window: Blocks, watch: Watch) -> None:
+    """Write what a view has changed onto the medium behind it."""
+    changes = list(view.changes())
+    total, done = sum(e.length for e in changes), 0
+    for extent in changes:
+        for at in range(extent.start, extent.end, PIECE):
+            length = min(PIECE, extent.end - at)
+            if extent.is_hole:
+                window.zero(at, length)
+            else:
+                window.write(at, view.read(at, length))
+            done += length
+            watch.progress("Writing the new volume", done, total)
+
+
+def _label_for(kind: str, label: str) -> str:
+    """The old label as far as the new kind can hold it; the firmware looks for it."""
+    return label[:11] if kind.startswith("fat") or kind == "exfat" else label.encode()[:16].decode("utf-8", "ignore")
+
+
+def _id_for(kind: str, old: Volume) -> str:
+    """The old serial number or UUID, where both kinds write it alike."""
+    serials = {"fat12", "fat16", "fat32", "exfat"}
+    return old.id if (kind in serials) == (old.kind in serials) else ""

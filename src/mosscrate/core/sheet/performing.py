@@ -1,0 +1,64 @@
+"""Which function carries out which in-place step."""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import JobError
+from mosscrate.core.sheet import changes, filling
+from mosscrate.core.sheet.changes import Done, Grown
+from mosscrate.core.sheet.steps import (
+    AddPartition,
+    CopyFiles,
+    EmptyCard,
+    FillWithDrives,
+    FlagPartition,
+    FormatPartition,
+    GrowPartition,
+    InPlace,
+    LabelPartition,
+    MakeFolder,
+    MendMap,
+    MovePartition,
+    NewMap,
+    PutFiles,
+    RebuildPartition,
+    RemoveFiles,
+    RemovePartition,
+    RenameFile,
+    ReplayJournal,
+    ShrinkPartition,
+    TypePartition,
+)
+from mosscrate.core.sizes import binary
+from mosscrate.core.watch import Watch
+
+_STEPS = {
+    EmptyCard: changes.empty_card, NewMap: changes.new_map, MendMap: changes.mend_map,
+    AddPartition: changes.add_partition, RemovePartition: changes.remove_partition,
+    FillWithDrives: changes.fill_with_drives, FlagPartition: changes.change_map, TypePartition: changes.change_map,
+    MovePartition: changes.move_partition, FormatPartition: changes.format_partition,
+    LabelPartition: changes.label_partition, ReplayJournal: changes.replay_journal,
+    RebuildPartition: filling.rebuild_partition, PutFiles: filling.put_files, RemoveFiles: filling.remove_files,
+    RenameFile: filling.rename_file, MakeFolder: filling.make_folder}
+
+
+def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) -> Done:
+    """Carry out a step on the whole medium `blocks`. Raises MossError; a refusal comes before the first write."""
+    match step:
+        case GrowPartition(partition=index, size=size):
+            grown = changes.grow_partition(blocks, index, size, watch)
+            return Done(_resized(index, grown, "grown"), grown.after - grown.before)
+        case ShrinkPartition(partition=index, size=size):
+            shrunk = changes.shrink_partition(blocks, index, size, watch)
+            return Done(_resized(index, shrunk, "shrunk"), shrunk.before - shrunk.after)
+        case CopyFiles():
+            if source is None:
+                raise JobError("The sheet has no source to copy files from.")
+            return filling.copy_files(source, blocks, step, watch)
+        case _:
+            return _STEPS[type(step)](blocks, step, watch)          # type: ignore[operator, no-any-return]
+
+
+def _resized(index: int, change: Grown, word: str) -> str:
+    stop = f" It stops there: {change.limit}." if change.limit else ""
+    return f"Partition {index} has {word} from {binary(change.before)} to {binary(change.after)}.{stop}"
