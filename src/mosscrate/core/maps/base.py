@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from mosscrate.core.blocks import Extent
+from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding
 
 
@@ -67,8 +68,11 @@ class PartitionMap:
     span: int = 0
 
     def partition(self, index: int) -> Partition:
-        """The partition of that number. Raises KeyError."""
-        return next(p for p in self.partitions if p.index == index)
+        """The partition of that number. Raises FitError."""
+        found = next((p for p in self.partitions if p.index == index), None)
+        if found is None:
+            raise FitError(f"There is no partition {index} on this medium.")
+        return found
 
 
 @dataclass(frozen=True)

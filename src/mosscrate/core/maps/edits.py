@@ -115,7 +115,7 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
 
 def removed(map: PartitionMap, index: int) -> PartitionMap:
     """A map without one partition; an extended one goes with its logical drives."""
-    gone = _must_have(map, index)
+    gone = map.partition(index)
     rest = [p for p in map.partitions if p.index != index]
     if map.kind == MapKind.MBR and mbr.is_extended(gone):
         rest = [p for p in rest if p.index <= mbr.PRIMARIES]
@@ -125,7 +125,7 @@ def removed(map: PartitionMap, index: int) -> PartitionMap:
 def placed(map: PartitionMap, index: int, size: int, *, start: int | None = None,
            length: int | None = None) -> PartitionMap:
     """A map with one partition at another place or of another length."""
-    old = _must_have(map, index)
+    old = map.partition(index)
     new = replace(old, start=old.start if start is None else start, length=old.length if length is None else length)
     if map.kind == MapKind.MBR:
         new = mbr.retyped(new, mbr.geometry_of(map), sector=map.sector)
@@ -140,7 +140,7 @@ def placed(map: PartitionMap, index: int, size: int, *, start: int | None = None
 
 def flagged(map: PartitionMap, index: int, flag: str, *, is_set: bool) -> PartitionMap:
     """A map with a flag set or cleared; only one primary of an MBR can be active."""
-    old = _must_have(map, index)
+    old = map.partition(index)
     if map.kind == MapKind.GPT:
         return _with(map, gpt.flagged(old, flag, is_set=is_set))
     if map.kind != MapKind.MBR:
@@ -152,7 +152,7 @@ def flagged(map: PartitionMap, index: int, flag: str, *, is_set: bool) -> Partit
 
 def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:
     """A map whose type for a partition says what file system is on it now; hidden stays hidden."""
-    old = _must_have(map, index)
+    old = map.partition(index)
     if map.kind == MapKind.NONE:
         return map
     type = _type(map, kind, old.start, old.length)
@@ -166,7 +166,7 @@ def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:
 
 def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
     """A map with a type given as the map writes it: hexadecimal for MBR, a GUID or its name for GPT."""
-    old = _must_have(map, index)
+    old = map.partition(index)
     if map.kind == MapKind.MBR:
         try:
             return _with(map, mbr.with_type(old, f"0x{int(type, 16):02x}"))
@@ -180,7 +180,7 @@ def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
 
 def named(map: PartitionMap, index: int, label: str) -> PartitionMap:
     """A map with a partition's name, where the map has names; otherwise unchanged."""
-    old = _must_have(map, index)
+    old = map.partition(index)
     return _with(map, replace(old, label=label)) if map.kind == MapKind.GPT else map
 
 
@@ -220,13 +220,6 @@ def _type(map: PartitionMap, kind: str, start: int, length: int) -> str:
 
 def _with(map: PartitionMap, changed: Partition) -> PartitionMap:
     return replace(map, partitions=tuple(changed if p.index == changed.index else p for p in map.partitions))
-
-
-def _must_have(map: PartitionMap, index: int) -> Partition:
-    found = next((p for p in map.partitions if p.index == index), None)
-    if found is None:
-        raise FitError(f"There is no partition {index} on this medium.")
-    return found
 
 
 def _free_index(map: PartitionMap, *, is_logical: bool) -> int:

@@ -50,7 +50,7 @@ def added(step: AddPartition, map: PartitionMap, size: int) -> tuple[PartitionMa
 
 def start_after_move(step: MovePartition, map: PartitionMap, size: int) -> int:
     """Where a moved partition starts. Raises FitError where that is not free."""
-    partition = _partition(map, step.partition)
+    partition = map.partition(step.partition)
     low, high = edits.bounds(map, step.partition, size)
     align = alignment_for(size)
     start = step.start
@@ -88,7 +88,7 @@ def remapped(step: Step, map: PartitionMap, size: int) -> PartitionMap:
         case LabelPartition(partition=index, label=label):
             return edits.named(map, index, label)
         case FormatPartition(partition=index, kind=kind) | RebuildPartition(partition=index, kind=kind):
-            length = _partition(map, index).length
+            length = map.partition(index).length
             return edits.retyped(map, index, kind_for(kind, length)) if kind else map
         case FillWithDrives(each=each, until=until, kind=kind):
             return edits.fill_with_drives(map, size, each=each, until=until, kind=kind)[0]
@@ -103,7 +103,7 @@ def with_length(map: PartitionMap, step: GrowPartition | ShrinkPartition, size: 
 
 def wanted_length(step: GrowPartition, map: PartitionMap, size: int) -> int:
     """Bytes a growing partition asks for: all the room behind it, or what was typed. Raises FitError."""
-    partition = _partition(map, step.partition)
+    partition = map.partition(step.partition)
     if map.kind == MapKind.NONE:
         room = size
     elif map.kind in (MapKind.MBR, MapKind.GPT):
@@ -122,10 +122,3 @@ def drives_that_fit(map: PartitionMap, size: int, step: FillWithDrives) -> tuple
     if step.kind == "fat16" and step.each > 2 * GIB:
         raise FitError("A FAT16 drive has 2 GiB at most.")
     return edits.fill_with_drives(map, size, each=step.each, until=step.until, kind=step.kind)
-
-
-def _partition(map: PartitionMap, index: int) -> Partition:
-    found = next((p for p in map.partitions if p.index == index), None)
-    if found is None:
-        raise FitError(f"There is no partition {index} on this medium.")
-    return found

@@ -31,10 +31,10 @@ from mosscrate.core.sheet.steps import (
 )
 from mosscrate.core.sizes import binary, counted, exact
 from mosscrate.core.volumes import Making, edit, ext, format_for, format_of, open_volume
+from mosscrate.core.volumes.signatures import FIRST_BYTES
 from mosscrate.core.watch import Watch
 
 EDGE = 1 << 20
-SIGNATURES = 68 << 10                  # of a partition: where file systems have their marks
 PIECE = 4 << 20
 
 
@@ -268,10 +268,7 @@ def grow_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -
         FormatError: the volume is damaged. Nothing was written.
     """
     map_ = read_map(blocks)
-    try:
-        partition = map_.partition(index)
-    except StopIteration:
-        raise FitError(f"There is no partition {index} to grow.") from None
+    partition = map_.partition(index)
     length = arranging.wanted_length(GrowPartition(index, size), map_, blocks.size)
     if map_.kind == MapKind.MBR:
         length = min(length, mbr.LARGEST * blocks.sector - partition.start)
@@ -295,10 +292,7 @@ def grow_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -
 def shrink_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -> Grown:
     """Shrink a volume and then its partition. Raises FitError, FormatError before anything is written."""
     map_ = read_map(blocks)
-    try:
-        partition = map_.partition(index)
-    except StopIteration:
-        raise FitError(f"There is no partition {index} to shrink.") from None
+    partition = map_.partition(index)
     window = partition_window(blocks, partition)
     low, because = open_volume(window).smallest()
     if not low:
@@ -350,8 +344,7 @@ def replay_journal(blocks: Blocks, step: ReplayJournal, watch: Watch) -> Done:
 
 def clear_signatures(window: Blocks) -> None:
     """Remove the marks by which file systems are recognised."""
-    head = min(SIGNATURES, window.size)
-    window.zero(0, head)
+    window.zero(0, min(FIRST_BYTES, window.size))
 
 
 def read_map_or_none(blocks: Blocks) -> PartitionMap:
@@ -367,9 +360,7 @@ def _format(blocks: Blocks, map_: PartitionMap, partition: Partition, kind: str,
             block: int | None) -> None:
     window = Window(blocks, partition.start, partition.length)
     making = Making(kind, label, block, hidden_sectors=_hidden(map_, partition) or 0)
-    maker = format_for(kind)
-    clear_signatures(window)
-    maker.make(window, making)
+    format_for(kind).make(window, making)
 
 
 def _forgo(blocks: Blocks, partition: Partition) -> None:

@@ -13,7 +13,7 @@ from mosscrate.core.contents.transfer import copy_tree, ensure_folder, must_fit,
 from mosscrate.core.errors import FitError, JobError, MediumError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import arranging
-from mosscrate.core.sheet.changes import Done, clear_signatures
+from mosscrate.core.sheet.changes import Done
 from mosscrate.core.sheet.steps import (
     CopyFiles,
     Existing,
@@ -118,7 +118,6 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
     passage = plan_passage(entries, kind, None)
     must_fit(passage)
     with Overlay(window) as view:
-        clear_signatures(view)
         format_for(kind).make(view, making)
         passage = plan_passage(entries, kind, open_volume(view))
         editor = edit(view)
@@ -161,11 +160,7 @@ def dated(path: str, editor: Editor) -> str:
 
 
 def _window(blocks: Blocks, index: int) -> Window:
-    map_ = read_map(blocks)
-    try:
-        return partition_window(blocks, map_.partition(index))
-    except StopIteration:
-        raise FitError(f"There is no partition {index} on this medium.") from None
+    return partition_window(blocks, read_map(blocks).partition(index))
 
 
 def _below(source: Path) -> Iterator[tuple[Path, str]]:

@@ -5,7 +5,7 @@ Each row: short name, offset, bytes, from the published layout of that file syst
 
 from __future__ import annotations
 
-FIRST_BYTES = 68 << 10
+FIRST_BYTES = 68 << 10                # of a volume: all marks stand in them
 _EXT_MAGIC = 0x438                     # s_magic in the superblock at byte 1024
 _EXT_INCOMPAT, _EXT_COMPAT = 0x460, 0x45C
 _EXT4_FEATURES = 0x40 | 0x80 | 0x200 | 0x10       # extents, 64bit, flex_bg, meta_bg

@@ -34,6 +34,7 @@ from mosscrate.core.volumes.exfat.structures import (
     Geometry,
     boot_region,
 )
+from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 _CLUSTERS = ((256 * MIB, 4 * KIB), (32 * GIB, 32 * KIB))          # up to, bytes
 LARGEST_CLUSTER = 128 * KIB
@@ -79,7 +80,7 @@ def make(blocks: Blocks, making: Making) -> None:
         raise FitError(f"“{making.id}” is not a serial number such as 1A2B-3C4D.") from None
     table = names.fresh_table()
     bitmap_clusters, used = -(-g.bitmap_bytes // g.cluster), g.root_cluster - 1
-    blocks.zero(0, g.cluster_offset(g.root_cluster + 1))
+    blocks.zero(0, max(FIRST_BYTES, g.cluster_offset(g.root_cluster + 1)))
     bits = np.zeros(g.cluster_count, bool)
     bits[:used] = True
     blocks.write(g.cluster_offset(2), np.packbits(bits, bitorder="little").tobytes())

@@ -37,6 +37,7 @@ from mosscrate.core.volumes.ext.structures import (
     SUPERBLOCK,
 )
 from mosscrate.core.volumes.ext.writer import Writer, runs_from
+from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 INODE_SIZE = 256
 RESERVED_PERCENT = 5
@@ -97,7 +98,7 @@ def make(blocks: Blocks, making: Making) -> None:
         raise FitError(f"“{making.id}” is not a UUID.") from None
     now = int(time.time()) if making.made is None else making.made
     fs = _bare(blocks, shape, uuid, label, now)
-    blocks.zero(0, min(blocks.size, 64 * KIB))               # an older volume must not shine through
+    blocks.zero(0, min(blocks.size, FIRST_BYTES))            # an older volume must not shine through
     writer = Writer(fs, now=lambda: now)
     for group in range(fs.groups):
         dress_group(writer, group)

@@ -27,6 +27,7 @@ from mosscrate.core.volumes.fat.structures import (
     Geometry,
 )
 from mosscrate.core.volumes.fat.table import END, FREE, encode
+from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 MEDIA = 0xF8
 RESERVED_32 = 32
@@ -64,7 +65,7 @@ def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int,
     """Write an empty volume. Raises FitError for an impossible label, MediumError."""
     raw_label = names.as_label(label) if label else b"NO NAME    "
     g = geometry
-    blocks.zero(0, min(blocks.size, g.data_start * g.sector))
+    blocks.zero(0, min(blocks.size, max(FIRST_BYTES, g.data_start * g.sector)))
     boot = _boot_sector(g, raw_label, volume_id, hidden_sectors).tobytes()
     blocks.write(0, boot)
     root = b""

@@ -1,0 +1,213 @@
+"""Every step: forecast and run agree, files stay, a card pulled at any write is taken back."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import dataclass
+
+import pytest
+
+from mosscrate.core.blocks import MemoryBlocks, Window
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.maps import MapKind, edits, read_map, write_map
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.fit import forecast
+from mosscrate.core.sheet.journal import JournalledBlocks, take_back
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.volumes import Making, edit, format_for
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, fill, handheld, some_files
+from tests.volumes import WHEN, tree
+
+SIZE = 72 * MIB
+PARTS = (("fat16", 9, "PEAT"), ("ext4", 12, "STATE"), ("exfat", 12, "GAMES"))
+
+
+def card(kind: MapKind = MapKind.MBR, *, tail: int = 30) -> MemoryBlocks:
+    """Three partitions with gaps of 2 MiB, the rest free."""
+    blocks = MemoryBlocks(bytes(SIZE), name="Card")
+    map_ = edits.new_map(kind, SIZE, 512)
+    at = 2 * MIB
+    for fs, length, label in PARTS:
+        map_, part = edits.added(map_, SIZE, start=at, length=length * MIB, kind=fs, label=label, alignment=MIB)
+        window = Window(blocks, part.start, part.length)
+        block = 512 if fs.startswith("fat") else 1024
+        format_for(fs).make(window, Making(fs, label, block, made=WHEN, hidden_sectors=part.start // 512))
+        editor = edit(window)
+        for path, data in some_files(len(label), 12, 3000).items():
+            editor.add_folder(path) if data is None else editor.add_file(path, data)
+        editor.commit()
+        at = part.end + 2 * MIB
+    write_map(blocks, map_)
+    return blocks
+
+
+def trees(blocks) -> dict[str, dict]:
+    """Label: files, of every volume."""
+    found = {}
+    for look in survey(blocks).partitions:
+        if look.volume and look.volume.used is not None:
+            window = Window(blocks, look.partition.start, look.partition.length)
+            found[look.volume.label or str(look.index)] = {p: v[:2] for p, v in tree(window).items()}
+    return found
+
+
+def shape(layout) -> list[tuple]:
+    return [(p.index, p.partition.start, p.partition.length, p.partition.type, p.partition.flags,
+             p.volume.kind if p.volume else "", p.volume.label if p.volume else "") for p in layout.partitions]
+
+
+@dataclass(frozen=True)
+class Case:
+    name: str
+    step: s.InPlace
+    keeps: tuple[str, ...] = ("PEAT", "STATE", "GAMES")
+    kinds: tuple[MapKind, ...] = (MapKind.MBR, MapKind.GPT)
+
+
+CASES = (
+    Case("move right, overlapping", s.MovePartition(3, 32 * MIB)), Case("move far", s.MovePartition(3)),
+    Case("move left, overlapping", s.MovePartition(2, 12 * MIB)), Case("grow the last", s.GrowPartition(3)),
+    Case("grow an inner one", s.GrowPartition(2, 13 * MIB)), Case("shrink exFAT", s.ShrinkPartition(3, 6 * MIB)),
+    Case("shrink ext4", s.ShrinkPartition(2, 9 * MIB)), Case("shrink FAT", s.ShrinkPartition(1, 6 * MIB)),
+    Case("label", s.LabelPartition(2, "MOSS"), ("PEAT", "GAMES")), Case("hide", s.FlagPartition(1, "hidden")),
+    Case("remove", s.RemovePartition(2), ("PEAT", "GAMES")), Case("add", s.AddPartition("ext4", label="NEW")),
+    Case("add FAT", s.AddPartition("fat", 20 * MIB, label="NEW")),
+    Case("format", s.FormatPartition(2, "fat16", "FRESH"), ("PEAT", "GAMES")),
+    Case("rebuild as ext4", s.RebuildPartition(3, "ext4")), Case("rebuild as exFAT", s.RebuildPartition(2, "exfat")),
+    Case("rebuild FAT with other clusters", s.RebuildPartition(1, "", 1024)),
+    Case("logical drives", s.FillWithDrives(9 * MIB, 70 * MIB, "fat12", "D"), kinds=(MapKind.MBR,)),
+    Case("empty", s.EmptyCard(), ()), Case("new map", s.NewMap("gpt"), ()),
+    Case("remove files", s.RemoveFiles(2, ("roms",)), ("PEAT", "GAMES")),
+    Case("rename", s.RenameFile(3, "roms/gb", "EMPTY/gb"), ("PEAT", "STATE")),
+    Case("make a folder", s.MakeFolder(1, "saves/gb"), ("STATE", "GAMES")),
+)
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda c: c.name)
+def test_a_step_does_what_its_forecast_says_and_keeps_every_other_file(case):
+    for kind in case.kinds:
+        blocks = card(kind)
+        before, files = survey(blocks), trees(blocks)
+        seen = forecast(JobSheet((case.step,)), None, before)
+        assert seen.problems == ()
+        assert seen.lines[0].sentence
+        done = perform(case.step, blocks, None, Watch())
+        assert done.sentence
+        after = survey(blocks, thorough=True)
+        assert shape(after) == shape(seen.layout)
+        assert [f for f in after.findings if f.severity in ("problem", "warning")] == []
+        now = trees(blocks)
+        for label in case.keeps:
+            assert now[label] == files[label], label
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda c: c.name)
+def test_a_card_pulled_at_any_write_of_a_step_is_taken_back(case, tmp_path):
+    before = bytes(card().data)
+    count = FaultyBlocks(MemoryBlocks(before), Faults())
+    perform(case.step, count, None, Watch())
+    files, layout = trees(MemoryBlocks(before)), shape(survey(MemoryBlocks(before)))
+    cuts = range(count.writes + 1) if count.writes < 24 else {*range(8), *range(8, count.writes, count.writes // 12),
+                                                              count.writes - 1, count.writes}
+    for cut in cuts:
+        medium = MemoryBlocks(before)
+        path = tmp_path / f"{cut}"
+        journal = JournalledBlocks(FaultyBlocks(medium, Faults(pulled_after_writes=cut)), path)
+        with suppress(MediumError):
+            perform(case.step, journal, None, Watch())
+        journal.abandon()
+        take_back(path, medium, Watch())
+        assert (trees(medium), shape(survey(medium))) == (files, layout), f"cut after write {cut}"
+        if isinstance(case.step, s.RESTORED_EXACTLY):
+            assert bytes(medium.data) == before
+
+
+def test_a_partition_in_the_middle_grows_once_the_ones_behind_it_have_moved():
+    blocks = card()
+    files = trees(blocks)
+    for step in (s.MovePartition(3), s.GrowPartition(2)):
+        perform(step, blocks, None, Watch())
+    layout = survey(blocks, thorough=True)
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+    assert (trees(blocks), layout.partition(2).partition.end) == (files, layout.partition(3).partition.start)
+
+
+def test_what_cannot_be_is_refused_before_anything_is_written():
+    blocks = card()
+    before = bytes(blocks.data)
+    for step in (s.MovePartition(3, 20 * MIB), s.MovePartition(9), s.GrowPartition(1, 40 * MIB),
+                 s.ShrinkPartition(2, MIB), s.LabelPartition(1, "a label that is too long"),
+                 s.FlagPartition(2, "hidden"), s.AddPartition("zfs"),
+                 s.AddPartition("ext4", 60 * MIB), s.RemovePartition(4), s.RebuildPartition(1, "fat32"),
+                 s.RemoveFiles(1, ("not there",)), s.RenameFile(1, "roms", "roms/x"),
+                 s.FormatPartition(1, "fat32"), s.NewMap("apple")):
+        with pytest.raises(FitError):
+            perform(step, blocks, None, Watch())
+        assert bytes(blocks.data) == before, step
+
+
+def test_files_of_this_computer_are_put_without_litter_and_old_ones_are_kept(tmp_path):
+    (tmp_path / "tree" / "sub").mkdir(parents=True)
+    for name in ("tree/a.dtb", "tree/._a.dtb", "tree/sub/Thumbs.db", "tree/sub/b.sav"):
+        (tmp_path / name).write_bytes(name.encode())
+    for index in (1, 2, 3):
+        blocks = card()
+        put = s.PutFiles(index, (str(tmp_path / "tree"),), "new place", s.Existing.REFUSE)
+        perform(put, blocks, None, Watch())
+        label = PARTS[index - 1][2]
+        assert {p for p in trees(blocks)[label] if p.startswith("new")} == {
+            "new place", "new place/tree", "new place/tree/a.dtb", "new place/tree/sub", "new place/tree/sub/b.sav"}
+        before = bytes(blocks.data)
+        with pytest.raises(FitError, match="is there already"):
+            perform(put, blocks, None, Watch())
+        assert bytes(blocks.data) == before
+        again = s.PutFiles(index, (str(tmp_path / "tree/a.dtb"),), "new place/tree", s.Existing.KEEP_BOTH)
+        perform(again, blocks, None, Watch())
+        assert len([p for p in trees(blocks)[label] if "/a" in p and p.endswith(".dtb")]) == 2
+        renamed = s.PutFiles(index, (str(tmp_path / "tree/a.dtb"),), "", s.Existing.REFUSE, "panel.dtb")
+        perform(renamed, blocks, None, Watch())
+        assert trees(blocks)[label]["panel.dtb"][1] == b"tree/a.dtb"
+
+
+def test_files_of_another_card_are_copied_with_their_names():
+    source, target = handheld(40 * MIB), card()
+    for index in (2, 3):
+        perform(s.CopyFiles(2, index, "from the old card"), target, source, Watch())
+    games = {f"from the old card/{p}": v for p, v in trees(source)["GAMES"].items()}
+    for label in ("STATE", "GAMES"):
+        copied = {p: v for p, v in trees(target)[label].items() if p.startswith("from the old card/")}
+        assert copied == games
+
+
+def test_an_image_a_little_too_large_fits_once_its_last_volume_is_shrunk():
+    from mosscrate.core.sheet.changes import write_fitted
+    for kind in (MapKind.MBR, MapKind.GPT):
+        source = card(kind)
+        perform(s.GrowPartition(3), source, None, Watch())
+        target = MemoryBlocks(b"\x33" * (SIZE - 5 * MIB - 512), name="Smaller")
+        before = bytes(source.data)
+        seen = forecast(JobSheet((s.WriteFitted(),)), survey(source), survey(target))
+        assert seen.problems == ()
+        write_fitted(source, target, Watch())
+        after = survey(target, thorough=True)
+        assert shape(after) == shape(seen.layout)
+        assert [f for f in after.findings if f.severity in ("problem", "warning")] == []
+        assert (trees(target), bytes(source.data)) == (trees(source), before)
+
+
+def test_a_bare_volume_is_grown_filled_and_rebuilt_without_a_map():
+    blocks = MemoryBlocks(bytes(12 * MIB))
+    format_for("ext4").make(Window(blocks, 0, 9 * MIB), Making("ext4", "BARE", 1024, made=WHEN))
+    perform(s.GrowPartition(0), blocks, None, Watch())
+    perform(s.MakeFolder(0, "saves"), blocks, None, Watch())
+    perform(s.RebuildPartition(0, "fat16"), blocks, None, Watch())
+    layout = survey(blocks, thorough=True)
+    assert (layout.map_kind, layout.partitions[0].volume.kind, layout.partitions[0].volume.label) == \
+        (MapKind.NONE, "fat16", "BARE")
+    assert trees(blocks) == {"BARE": {"saves": ("folder", None)}}
+    assert read_map(blocks).partitions[0].length == 12 * MIB
+    fill(blocks, {"one.sav": b"1"})
