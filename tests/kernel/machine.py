@@ -22,9 +22,10 @@ from fcntl import LOCK_EX, flock
 from pathlib import Path
 
 EMULATOR = "qemu-system-x86_64"
-MODULES = ("virtio_pci", "virtio_blk", "crc32c_generic", "vfat", "nls_cp437", "nls_iso8859-1", "nls_utf8", "nls_ascii")
+MODULES = ("virtio_pci", "virtio_blk", "crc32c_generic", "vfat", "nls_cp437", "nls_iso8859-1", "nls_utf8", "nls_ascii",
+           "exfat", "ext4")
 CACHE = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "mosscrate-tests"
-RECIPE = "2"                       # another one builds the cache anew
+RECIPE = "3"                       # another one builds the cache anew
 INIT = r"""#!/bin/busybox sh
 /bin/busybox mkdir -p /proc /sys /dev /mnt /tmp
 /bin/busybox --install -s /bin
@@ -67,8 +68,8 @@ class Outcome:
                 found[digest[2]] = (kind, size, when, digest[1])
             else:
                 kind, size, when, path = line.split("|", 3)
-                is_folder = kind == "directory"
-                found[path[2:]] = ("folder" if is_folder else "file", 0 if is_folder else int(size), int(when), "")
+                kind = {"directory": "folder", "symbolic link": "link"}.get(kind, "file")
+                found[path[2:]] = (kind, int(size) if kind == "file" else 0, int(when), "")
         return found
 
 

@@ -20,7 +20,8 @@ FOLDER = click.Path(path_type=Path, file_okay=False)
 class _Commands(click.Group):
     """Lists commands in the order of the work, not of the alphabet."""
 
-    ORDER = ("slots", "look", "files", "get", "keep", "crate", "write", "sheet", "demo")
+    ORDER = ("slots", "look", "files", "get", "put", "rename", "remove", "folder", "keep", "crate", "write",
+             "sheet", "demo")
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return [name for name in self.ORDER if name in self.commands]
@@ -63,10 +64,12 @@ def show_json(value: Any) -> None:  # noqa: ANN401 - whatever JSON can hold
 
 def main() -> NoReturn:
     """Run, and turn errors into a sentence and an exit status."""
-    from mosscrate.cli import commands, sheets
+    from mosscrate.cli import arranging, commands, filing, sheets
 
-    for command in (*commands.COMMANDS, *sheets.COMMANDS):
+    for command in (*commands.COMMANDS, *filing.COMMANDS, *sheets.COMMANDS):
         root.add_command(command)
+    for command in arranging.COMMANDS:
+        sheets.sheet.add_command(command)
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
     try:
         code = root(standalone_mode=False)

@@ -21,7 +21,7 @@ from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import WriteImage
+from mosscrate.core.sheet.steps import Step, Verify, WriteFitted, WriteImage
 from mosscrate.core.sizes import binary, counted, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
@@ -71,7 +71,7 @@ def look(bench: Bench, medium: str, check: bool, as_json: bool) -> None:
 def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_json: bool) -> None:
     """List every file and folder of a partition."""
     with bench.shelf.find(medium).open() as blocks:
-        volume = open_partition(blocks, _partition(survey(blocks), partition))
+        volume = open_partition(blocks, partition_of(survey(blocks), partition))
         tree = volume.tree()
         records = [_file_record(volume, e, with_digest=digest) for e in tree.entries]
     for finding in tree.findings:
@@ -96,7 +96,7 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
 def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, as_json: bool) -> None:
     """Take the file or folder at PATH out of a partition. "/" takes everything. Nothing is overwritten."""
     with bench.shelf.find(medium).open() as blocks, watching() as watch:
-        volume = open_partition(blocks, _partition(survey(blocks), partition))
+        volume = open_partition(blocks, partition_of(survey(blocks), partition))
         taken = take_out(volume, path, out, watch)
     if as_json:
         show_json([{"path": t.entry.path, "to": str(t.path), "size": t.entry.size} for t in taken])
@@ -171,14 +171,18 @@ def crate(bench: Bench, check: bool, as_json: bool) -> None:
 @click.argument("medium")
 @click.option("--tag", default="", help="The four-character tag of the card to write, as `slots` shows it.")
 @click.option("--no-verify", is_flag=True, help="Do not read back what was written.")
+@click.option("--fit", is_flag=True, help="Shrink the last volume until an image that is too large fits.")
 @json_option
 @click.pass_obj
-def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, as_json: bool) -> None:
+def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit: bool, as_json: bool) -> None:
     """Write an IMAGE (or another card) onto MEDIUM and read it back. What MEDIUM holds is lost."""
     source, target = bench.shelf.find(image), bench.shelf.find(medium)
-    sheet = JobSheet((WriteImage(verify=not no_verify),), reference(source), reference(target))
+    steps: tuple[Step, ...] = (WriteImage(verify=not no_verify),)
+    if fit:
+        steps = (WriteFitted(),) if no_verify else (WriteFitted(), Verify())
+    sheet = JobSheet(steps, reference(source), reference(target))
     if not tag:
-        tag = _ask_for_tag(bench, target)
+        tag = ask_for_tag(bench, target, loses_all=True)
     with watching() as watch:
         result = run(sheet, bench, watch, typed_tag=tag)
     with target.open() as blocks:
@@ -190,7 +194,7 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, as_j
     click.echo(f"{result.done[0].sentence} {'Read back and equal' if not no_verify else 'Not verified'}, "
                f"{duration(result.seconds)}.")
     last = layout.last()
-    if layout.tail >= 64 << 20 and last and layout.map_kind == MapKind.MBR:
+    if layout.tail >= 64 << 20 and last and layout.can_be_arranged:
         click.echo(f"{binary(layout.tail)} behind {last.name} are free. To use them: "
                    f"mosscrate sheet grow “{target.name}” --partition {last.index}")
 
@@ -206,9 +210,8 @@ def demo(headless: bool, folder: Path | None) -> None:
         run_headless(folder, watch, click.echo)
 
 
-
-
-def _partition(layout: Layout, wanted: int | None) -> int:
+def partition_of(layout: Layout, wanted: int | None) -> int:
+    """The partition that is meant: the one named, or the only one that can be opened. Raises UsageError."""
     if wanted is not None:
         return wanted
     openable = [p.index for p in layout.partitions if p.volume and p.volume.used is not None]
@@ -218,7 +221,7 @@ def _partition(layout: Layout, wanted: int | None) -> int:
     raise click.UsageError(f"Say which partition with --partition: {listed}.")
 
 
-def _ask_for_tag(bench: Bench, target: Medium) -> str:
+def ask_for_tag(bench: Bench, target: Medium, *, loses_all: bool) -> str:
     """On a terminal, show what would be lost and ask; in a script the guard says what is missing."""
     import sys
 
@@ -229,7 +232,7 @@ def _ask_for_tag(bench: Bench, target: Medium) -> str:
     with target.open() as blocks:
         layout = survey(blocks)
     click.echo(f"{target.name}, {target.subtitle}", err=True)
-    for finding in what_would_be_lost(target, layout, bench.crate):
+    for finding in what_would_be_lost(target, layout, bench.crate) if loses_all else ():
         click.echo(f"  {_MARKS[finding.severity]} {finding.sentence}", err=True)
     return str(click.prompt(f"Type {target.tag} to write it", default="", show_default=False, err=True))
 
@@ -253,7 +256,8 @@ def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str
 
 
 def _print_layout(medium: Medium, layout: Layout) -> None:
-    kinds = {MapKind.NONE: "no partition map", MapKind.MBR: f"MBR, disk id {layout.map_id}"}
+    kinds = {MapKind.NONE: "no partition map", MapKind.MBR: f"MBR, disk id {layout.map_id}",
+             MapKind.GPT: f"GPT, disk id {layout.map_id}"}
     click.echo(f"{medium.name}  [{medium.tag}]  {exact(layout.size)}, {kinds.get(layout.map_kind, layout.map_kind)}")
     for p in layout.partitions:
         v = p.volume

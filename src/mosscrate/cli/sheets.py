@@ -1,4 +1,4 @@
-"""sheet: plan, grow, show, rehearse, run, finish, undo, log."""
+"""sheet: plan, show, rehearse, run, finish, undo, log. The single steps are in `arranging`."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from mosscrate.core.sheet.fit import Forecast, forecast
 from mosscrate.core.sheet.job import Job, Log
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.propose import propose
-from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, reference, save_sheet
+from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
 from mosscrate.core.sheet.steps import GrowPartition
 from mosscrate.core.sizes import binary, duration, parse_size
 
@@ -44,33 +44,10 @@ def plan(bench: Bench, source: str, target: str, size: str | None, out: Path | N
         old_layout, new_layout = survey(a), survey(b)
     made = propose(old, old_layout, new, new_layout, bench.crate)
     if size:
-        wanted = _size(size)
+        wanted = size_of(size)
         made = msgspec.structs.replace(made, steps=tuple(
             msgspec.structs.replace(s, size=wanted) if isinstance(s, GrowPartition) else s for s in made.steps))
-    _put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
-
-
-@sheet.command()
-@click.argument("medium")
-@click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
-@click.option("--size", help="Its new size, such as 6GiB; it takes all the room behind it when left out.")
-@click.option("--out", type=FILE, help="Save the sheet here.")
-@click.option("--tag", default="", help="Run it at once: the four-character tag of the card.")
-@json_option
-@click.pass_obj
-def grow(bench: Bench, medium: str, partition: int, size: str | None, out: Path | None, tag: str,
-         as_json: bool) -> None:
-    """Plan to grow one PARTITION of a MEDIUM in place."""
-    found = bench.shelf.find(medium)
-    with found.open() as blocks:
-        layout = survey(blocks)
-    made = JobSheet((GrowPartition(partition, _size(size) if size else None),), None, reference(found))
-    seen = forecast(made, None, layout)
-    if not tag:
-        _put_out(made, seen, out, as_json=as_json)
-    else:
-        _must_fit(seen)
-        _run(bench, made, tag, as_json=as_json)
+    put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
 
 
 @sheet.command()
@@ -81,7 +58,7 @@ def show(bench: Bench, file: Path, as_json: bool) -> None:
     """Show a saved sheet in words, with what it does and what would be lost."""
     made = load_sheet(file)
     old, new = _layout(bench, made.source), _layout(bench, made.target)
-    _put_out(made, forecast(made, old, new), None, as_json=as_json)
+    put_out(made, forecast(made, old, new), None, as_json=as_json)
     if made.target and new and not as_json:
         for finding in what_would_be_lost(bench.shelf.find(made.target.path), new, bench.crate):
             click.echo(f"  {finding.sentence} {finding.remedy}".rstrip())
@@ -94,7 +71,7 @@ def show(bench: Bench, file: Path, as_json: bool) -> None:
 def rehearse(bench: Bench, file: Path, as_json: bool) -> None:
     """Go through a sheet on a copy-on-write view of the real target; nothing is written to it."""
     made = load_sheet(file)
-    _must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
+    must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
     with watching() as watch:
         result = running.rehearse(made, bench, watch)
     _print_result(result, as_json=as_json, last=f"Rehearsed in {duration(result.seconds)}; "
@@ -109,8 +86,8 @@ def rehearse(bench: Bench, file: Path, as_json: bool) -> None:
 def run(bench: Bench, file: Path, tag: str, as_json: bool) -> None:
     """Run a sheet for real."""
     made = load_sheet(file)
-    _must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
-    _run(bench, made, tag, as_json=as_json)
+    must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
+    run_sheet(bench, made, tag, as_json=as_json)
 
 
 @sheet.command()
@@ -156,7 +133,8 @@ def log_(bench: Bench, as_json: bool) -> None:
                    + (f"  {job.message}" if job.message else ""))
 
 
-def _run(bench: Bench, made: JobSheet, tag: str, *, as_json: bool) -> None:
+def run_sheet(bench: Bench, made: JobSheet, tag: str, *, as_json: bool) -> None:
+    """Run a sheet and print what each step did. Raises MossError."""
     with watching() as watch:
         result = running.run(made, bench, watch, typed_tag=tag)
     _print_result(result, as_json=as_json, last=f"Done in {duration(result.seconds)}. "
@@ -173,9 +151,9 @@ def _print_result(result: running.Result, *, as_json: bool, last: str) -> None:
     click.echo(last)
 
 
-def _put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) -> None:
+def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) -> None:
     """Print a sheet; save it when a place is given. Raises FitError when a step does not fit."""
-    _must_fit(seen)
+    must_fit(seen)
     if as_json:
         show_json({"sheet": msgspec.to_builtins(made), "steps": [line.sentence for line in seen.lines],
                    "layout": describe(seen.layout) if seen.layout else None})
@@ -189,7 +167,8 @@ def _put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool)
                    + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
 
 
-def _must_fit(seen: Forecast) -> None:
+def must_fit(seen: Forecast) -> None:
+    """Raises FitError with what stands against a sheet."""
     if seen.problems:
         raise FitError(" ".join(p.sentence for p in seen.problems))
 
@@ -201,7 +180,8 @@ def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
         return survey(blocks)
 
 
-def _size(text: str) -> int:
+def size_of(text: str) -> int:
+    """Bytes from “4 GiB”. Raises UsageError."""
     try:
         return parse_size(text)
     except ValueError as error:

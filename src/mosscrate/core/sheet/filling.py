@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
@@ -40,7 +41,7 @@ def put_files(blocks: Blocks, step: PutFiles, watch: Watch) -> Done:
         raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
     if step.name and (len(sources) != 1 or sources[0].is_dir()):
         raise FitError("Another name can be given to a single file only.")
-    ensure_folder(editor, step.folder)
+    ensure_folder(editor, step.folder, Traits(int(time.time())))
     found = [(p, f"{step.folder}/{step.name or rel}".strip("/")) for source in sources for p, rel in _below(source)]
     total, done = sum(p.stat().st_size for p, _ in found if p.is_file()), 0
     count = 0
@@ -78,7 +79,7 @@ def rename_file(blocks: Blocks, step: RenameFile, watch: Watch) -> Done:
 def make_folder(blocks: Blocks, step: MakeFolder, watch: Watch) -> Done:
     """Make a folder, and those above it."""
     editor = edit(_window(blocks, step.partition))
-    ensure_folder(editor, step.path)
+    ensure_folder(editor, step.path, Traits(int(time.time())))
     editor.commit()
     return Done(f"The folder “{step.path}” is there.")
 
@@ -92,7 +93,7 @@ def copy_files(source: Blocks, blocks: Blocks, step: CopyFiles, watch: Watch) ->
     passage = plan_passage(entries, target.kind, target)
     must_fit(passage)
     editor = edit(window)
-    ensure_folder(editor, step.folder)
+    ensure_folder(editor, step.folder, Traits(int(time.time())))
     done = copy_tree(volume, entries, editor, passage, watch, below=step.folder)
     editor.commit()
     return Done(f"{counted(len(entries), 'entry', 'entries')} copied to partition {step.partition}, {binary(done)}.",

@@ -2,13 +2,27 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind
+from mosscrate.core.maps.mbr import PRIMARIES
 from mosscrate.core.sheet.fit import after, grown_length
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import Eject, GrowPartition, KeepCard, Step, Verify, Which, WriteImage
+from mosscrate.core.sheet.steps import (
+    Eject,
+    GrowPartition,
+    KeepCard,
+    MovePartition,
+    Step,
+    Verify,
+    Which,
+    WriteFitted,
+    WriteImage,
+)
 from mosscrate.core.slots import Medium, Source
 
 
@@ -24,12 +38,23 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
         steps.append(KeepCard(Which.TARGET))
     if source.source in (Source.READER, Source.SIMULATED):
         steps.append(KeepCard(Which.SOURCE))
-    steps.append(WriteImage())
+    steps.append(_writing(source_layout, target_layout))
     grow = _growth(source_layout, target_layout)
     if grow:
         steps.append(grow)
     steps += [Verify(), Eject()]
     return JobSheet(tuple(steps), reference(source), reference(target))
+
+
+def _writing(source: Layout, target: Layout) -> WriteImage | WriteFitted:
+    """As it is, or with its last volume shrunk where it is a little too large for the target."""
+    try:
+        after(WriteImage(), source, target)
+    except FitError:
+        with suppress(FitError):
+            after(WriteFitted(), source, target)
+            return WriteFitted()
+    return WriteImage()
 
 
 def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
@@ -44,6 +69,16 @@ def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
     if last is not None:
         steps.append(GrowPartition(last.index))
     return JobSheet((*steps, Eject()), None, reference(medium))
+
+
+def growth_with_room(layout: Layout, index: int, size: int | None = None) -> tuple[Step, ...]:
+    """Move what lies behind a partition to the end of the card, the last one first, then grow it."""
+    here = layout.partition(index).partition
+    is_logical = layout.map_kind == MapKind.MBR and index > PRIMARIES
+    behind = [p.index for p in layout.partitions if p.partition.start >= here.end and
+              (layout.map_kind != MapKind.MBR or (p.index > PRIMARIES) == is_logical)]
+    behind.sort(key=lambda i: layout.partition(i).partition.start, reverse=True)
+    return (*(MovePartition(i) for i in behind), GrowPartition(index, size))
 
 
 def _growth(source: Layout, target: Layout) -> GrowPartition | None:

@@ -1,0 +1,227 @@
+"""sheet empty, map, add, remove, shrink, move, label, flag, type, format, rebuild, drives, replay, mend.
+
+Each plans one step on one medium. `--out` saves the sheet, `--append` adds the step to a saved one, and
+`--tag` runs it at once.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+import msgspec
+
+from mosscrate.cli.app import json_option
+from mosscrate.cli.sheets import FILE, must_fit, put_out, run_sheet, size_of
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import JobError
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.fit import forecast
+from mosscrate.core.sheet.propose import growth_with_room
+from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
+
+PARTITION = click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
+
+
+def planned(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
+    """The options of a step that is planned, saved or run."""
+    for option in (click.option("--out", type=FILE, help="Save the sheet here."),
+                   click.option("--append", type=FILE, help="Add the step to this sheet instead of a new one."),
+                   click.option("--tag", default="", help="Run it at once: the four-character tag of the card."),
+                   json_option):
+        command = option(command)
+    return click.pass_obj(command)
+
+
+def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path | None, append: Path | None, tag: str,
+               *, as_json: bool) -> None:
+    """Show, save or run steps on a medium."""
+    found = bench.shelf.find(medium)
+    with found.open() as blocks:
+        layout = survey(blocks)
+    made = JobSheet(steps, None, reference(found))
+    if append is not None:
+        old = load_sheet(append)
+        if old.target is None or old.target.key != found.key:
+            raise JobError(f"The sheet {append} is for another card. Nothing was changed.")
+        made, out = msgspec.structs.replace(old, steps=(*old.steps, *steps)), out or append
+    seen = forecast(made, None, layout)
+    if tag:
+        must_fit(seen)
+        run_sheet(bench, made, tag, as_json=as_json)
+    else:
+        put_out(made, seen, out, as_json=as_json)
+
+
+@click.command()
+@click.argument("medium")
+@planned
+def empty(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
+    """Clear every map and signature from a MEDIUM, also those that the desktop cannot see."""
+    plan_steps(bench, medium, (s.EmptyCard(),), **how)
+
+
+@click.command("map")
+@click.argument("medium")
+@click.argument("kind", type=click.Choice(["mbr", "gpt"]))
+@planned
+def map_(bench: Bench, medium: str, kind: str, **how: Any) -> None:  # noqa: ANN401
+    """Put an empty partition map of a KIND on a MEDIUM."""
+    plan_steps(bench, medium, (s.NewMap(kind),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@click.argument("kind")
+@click.option("--size", help="Such as 4GiB; all of the largest free stretch when left out.")
+@click.option("--start", help="Where it starts, such as 1MiB; the largest free stretch when left out.")
+@click.option("--label", default="", help="Label of its volume.")
+@click.option("--logical", is_flag=True, help="A logical drive inside the extended partition of an MBR.")
+@click.option("--block", help="Size of a cluster or block, such as 32KiB.")
+@click.option("--align", help="Start on a multiple of this; 4 MiB on ordinary cards, 32256 for a track.")
+@planned
+def add(bench: Bench, medium: str, kind: str, size: str | None, start: str | None, label: str, logical: bool,
+        block: str | None, align: str | None, **how: Any) -> None:  # noqa: ANN401
+    """Make a partition with a volume of a KIND: fat (by size), fat12, fat16, fat32, exfat, ext2, ext3, ext4, none."""
+    step = s.AddPartition("" if kind == "none" else kind, _optional(size), _optional(start), label, logical,
+                          _optional(block), _optional(align))
+    plan_steps(bench, medium, (step,), **how)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@planned
+def remove(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # noqa: ANN401
+    """Take a partition out of the map; its bytes stay until something else is put there."""
+    plan_steps(bench, medium, (s.RemovePartition(partition),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@click.option("--size", help="Its new size, such as 6GiB; all the room behind it when left out.")
+@click.option("--make-room", is_flag=True, help="Move the partitions behind it to the end of the card first.")
+@planned
+def grow(bench: Bench, medium: str, partition: int, size: str | None, make_room: bool,
+         **how: Any) -> None:  # noqa: ANN401
+    """Grow one partition of a MEDIUM in place."""
+    steps: tuple[s.Step, ...] = (s.GrowPartition(partition, _optional(size)),)
+    if make_room:
+        with bench.shelf.find(medium).open() as blocks:
+            steps = growth_with_room(survey(blocks), partition, _optional(size))
+    plan_steps(bench, medium, steps, **how)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@click.option("--size", help="Its new size, such as 2GiB; as small as it can be when left out.")
+@planned
+def shrink(bench: Bench, medium: str, partition: int, size: str | None, **how: Any) -> None:  # noqa: ANN401
+    """Shrink one partition in place; what lies behind its new end moves forward."""
+    plan_steps(bench, medium, (s.ShrinkPartition(partition, _optional(size)),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@click.option("--start", help="Where it starts then, such as 4GiB; as far back as possible when left out.")
+@planned
+def move(bench: Bench, medium: str, partition: int, start: str | None, **how: Any) -> None:  # noqa: ANN401
+    """Move a partition with all that is on it."""
+    plan_steps(bench, medium, (s.MovePartition(partition, _optional(start)),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@click.argument("label")
+@PARTITION
+@planned
+def label(bench: Bench, medium: str, label: str, partition: int, **how: Any) -> None:  # noqa: ANN401
+    """Give a volume another LABEL."""
+    plan_steps(bench, medium, (s.LabelPartition(partition, label),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@click.argument("flag")
+@PARTITION
+@click.option("--off", is_flag=True, help="Clear the flag instead of setting it.")
+@planned
+def flag(bench: Bench, medium: str, flag: str, partition: int, off: bool, **how: Any) -> None:  # noqa: ANN401
+    """Set a FLAG of a partition: active, hidden, and for a GPT required, read-only, …"""
+    plan_steps(bench, medium, (s.FlagPartition(partition, flag, not off),), **how)
+
+
+@click.command("type")
+@click.argument("medium")
+@click.argument("code")
+@PARTITION
+@planned
+def type_(bench: Bench, medium: str, code: str, partition: int, **how: Any) -> None:  # noqa: ANN401
+    """Set the type CODE of a partition: 0x0c for an MBR, a GUID or its name for a GPT."""
+    plan_steps(bench, medium, (s.TypePartition(partition, code),), **how)
+
+
+@click.command("format")
+@click.argument("medium")
+@click.argument("kind")
+@PARTITION
+@click.option("--label", default="", help="Label of the volume.")
+@click.option("--block", help="Size of a cluster or block, such as 32KiB.")
+@planned
+def format_(bench: Bench, medium: str, kind: str, partition: int, label: str, block: str | None,
+            **how: Any) -> None:  # noqa: ANN401
+    """Put a fresh volume of a KIND on a partition; what is on it is lost."""
+    plan_steps(bench, medium, (s.FormatPartition(partition, kind, label, _optional(block)),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@click.option("--kind", default="", help="Another file system; its own when left out.")
+@click.option("--block", help="Another size of clusters or blocks, such as 32KiB.")
+@planned
+def rebuild(bench: Bench, medium: str, partition: int, kind: str, block: str | None, **how: Any) -> None:  # noqa: ANN401
+    """Make a volume anew, with the same label, and put its files back."""
+    plan_steps(bench, medium, (s.RebuildPartition(partition, kind, _optional(block)),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@click.option("--each", default="2GiB", show_default=True, help="Largest size of a drive.")
+@click.option("--until", default="8GB", show_default=True, help="No drive ends above this.")
+@click.option("--kind", default="fat16", show_default=True, help="File system of the drives.")
+@click.option("--label", default="DRIVE", show_default=True, help="Their labels: this and a number.")
+@planned
+def drives(bench: Bench, medium: str, each: str, until: str, kind: str, label: str, **how: Any) -> None:  # noqa: ANN401
+    """Fill the free room of an MBR with logical drives, as many as fit below a limit of the machine."""
+    plan_steps(bench, medium, (s.FillWithDrives(size_of(each), size_of(until), kind, label),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@planned
+def replay(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # noqa: ANN401
+    """Carry out what the journal of an ext volume still holds."""
+    plan_steps(bench, medium, (s.ReplayJournal(partition),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@planned
+def mend(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
+    """Write a partition map again as it was read: both copies of a GPT, the backup at the card's end."""
+    plan_steps(bench, medium, (s.MendMap(),), **how)
+
+
+def _optional(text: str | None) -> int | None:
+    return None if text is None else size_of(text)
+
+
+COMMANDS = (empty, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild, drives, replay, mend)
+
