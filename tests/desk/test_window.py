@@ -9,7 +9,7 @@ import pytest
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QKeySequence
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QPushButton
 
 from mosscrate.core.blocks import Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
@@ -256,6 +256,109 @@ def test_a_backup_is_made_checked_and_put_back_from_keep(person):
     person.choose(w.move_.to_box, "New card")
     person.wait(lambda: w.move_.plan is not None)
     assert next(type(s).__name__ for s in w.move_.plan.sheet.steps) == "WriteImage"
+
+
+def arrange(person, index, title, **values):
+    """One action of the panel, by its button and its form."""
+    move = person.window.move_
+    core = move.right
+    stratum = next(p for p in core.placed() if p.index == index)
+    person.click(core, core.stratum_rect(stratum).center().toPoint())
+    panel = move.arrange_panel
+    person.wait(lambda: True)                                # what was there before is really gone
+    button = next(b for b in reversed(panel.choices.findChildren(QPushButton)) if b.text() == title)
+    person.click(button)
+    for name, value in values.items():
+        panel.fill_in(name.replace("_", " "), value)
+    person.click(panel.add_button)
+
+
+def test_partitions_are_sized_rebuilt_and_added_on_the_page(person):
+    w = person.window
+    put_card(w.model.bench, "wide", 120 * MIB, handheld(60 * MIB).data, name="Wide card", order=4)
+    w.model.refresh()
+    person.wait(lambda: any(m.name == "Wide card" for m in w.model.media) and w.model.asker.is_idle)
+    person.pick_card("Wide card")
+    files = files_of(person, "Wide card")
+    person.click(w.look.arrange_button)
+    person.wait(lambda: w.move_.plan is not None)
+    assert not w.move_.rehearse_button.isEnabled()
+    arrange(person, 1, "Size…", size="20 MiB")
+    arrange(person, 2, "Make anew…", **{"file_system": "ext4"})
+    arrange(person, 2, "Call it…", label="MOSS")
+    arrange(person, 2, "New partition…", label="EXTRA", **{"file_system": "exfat"})
+    assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == [
+        "KeepCard", "MovePartition", "GrowPartition", "RebuildPartition", "LabelPartition", "AddPartition", "Eject"]
+    arrange(person, 1, "Size…", size="9 TiB")
+    assert "would run into" in w.move_.arrange_panel.error.text()
+    w.move_.arrange_panel.fill_in("size", "large")
+    person.click(w.move_.arrange_panel.add_button)
+    assert "is not a size" in w.move_.arrange_panel.error.text()
+    seen = w.move_.plan.forecast.layout
+    person.click(w.move_.rehearse_button)
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text() == "Rehearsed: it works", w.move_.run_panel.words.text()
+    person.click(w.move_.run_panel.close_button)
+    person.wait(lambda: w.move_.plan is not None)
+    assert len(w.move_.plan.sheet.steps) == 7                # a rehearsal does not throw the plan away
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "Wide card").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+    with medium(person, "Wide card").open() as blocks:
+        layout = survey(blocks, thorough=True)
+    assert [(p.index, p.partition.start, p.partition.length) for p in layout.partitions] == \
+        [(p.index, p.partition.start, p.partition.length) for p in seen.partitions]
+    assert [(p.name, p.volume.kind) for p in layout.partitions] == [("PEAT", "fat16"), ("MOSS", "ext4"),
+                                                                    ("EXTRA", "exfat")]
+    now = files_of(person, "Wide card")
+    assert now[0] == files[0]
+    assert {p: d for p, (d, _) in now[1].items() if p != "lost+found"} == {p: d for p, (d, _) in files[1].items()}
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+
+
+def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, tmp_path):
+    w = person.window
+    person.pick_card("Worn card")
+    look, tag = w.look, medium(person, "Worn card").tag
+    person.wait(lambda: look.files.tree.isVisible())
+    before = files_of(person, "Worn card")
+    (tmp_path / "fresh.sav").write_bytes(b"a save")
+
+    def confirm():
+        person.type_tag(look.files.strip.entry, tag)
+        person.click(look.files.strip.entry.buttons[0])
+        person.wait(lambda: not w.model.jobs and w.model.asker.is_idle)
+        assert look.files.strip.undo.isVisible(), look.files.strip.sentence.text()
+
+    def choose(path):
+        model = look.files.tree.model()
+        row = next(r for r in range(model.rowCount()) if model.entry(model.index(r, 0)).path == path)
+        look.files.tree.setCurrentIndex(model.index(row, 0))
+
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(tmp_path / "fresh.sav"))])
+    look.files.dropEvent(QDropEvent(QPointF(2, 2), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                                    Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+    assert not look.files.strip.entry.buttons[0].isEnabled()
+    confirm()
+    assert "fresh.sav" in files_of(person, "Worn card")[1]
+    person.wait(lambda: look.files.tree.isVisible())
+    choose("fresh.sav")
+    person.click(look.files.rename_button)
+    look.files.strip.field.setText("roms/renamed.sav")
+    confirm()
+    assert "roms/renamed.sav" in files_of(person, "Worn card")[1]
+    person.wait(lambda: look.files.tree.isVisible())
+    choose("roms")
+    person.click(look.files.remove_button)
+    confirm()
+    assert not any(p.startswith("roms") for p in files_of(person, "Worn card")[1])
+    person.type_tag(look.files.strip.undo, tag)
+    person.click(look.files.strip.undo.buttons[0])
+    person.wait(lambda: not w.model.jobs and w.model.asker.is_idle)
+    after = files_of(person, "Worn card")
+    assert {**before[1], "roms/renamed.sav": after[1]["roms/renamed.sav"]} == after[1]
 
 
 def contrast(a: str, b: str) -> float:

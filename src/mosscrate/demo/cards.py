@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from uuid import UUID
 
 import msgspec
 import numpy as np
@@ -14,22 +15,18 @@ import numpy as np
 from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import Crate
-from mosscrate.core.maps import Partition, mbr
+from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.bench import Bench, card_of, standard_bench
 from mosscrate.core.slots import Shelf
 from mosscrate.core.slots.simulated import CardFile, write_card
-from mosscrate.core.volumes import Traits
-from mosscrate.core.volumes.fat.editing import FatEditor
-from mosscrate.core.volumes.fat.making import make, plan_geometry
-from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.volumes import Making, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from mosscrate.demo import contents
 from mosscrate.demo.contents import DAY, MadeFile
 
 MIB, GIB = 1 << 20, 1 << 30
 TODAY = int(datetime(2026, 11, 24, 9, 0, tzinfo=UTC).timestamp())
-VERSION = "3"                       # of the bench; another one is built anew
-TYPES = {FatType.FAT12: "0x01", FatType.FAT16: "0x06", FatType.FAT32: "0x0c"}
+VERSION = "4"                       # of the bench; another one is built anew
 
 
 @dataclass(frozen=True)
@@ -38,11 +35,13 @@ class Part:
 
     start: int
     length: int
-    type: FatType
+    kind: str
     label: str
     files: Iterable[MadeFile]
     flags: tuple[str, ...] = ()
     cluster: int | None = None
+    is_logical: bool = False
+    alignment: int = MIB
 
 
 def bench_at(folder: Path) -> Bench:
@@ -75,9 +74,10 @@ def build(folder: Path) -> None:
     _keep(bench, "spare", 131)
     _add(slots / "spare.img", 2, [MadeFile(f"gb-{t}.sav", t.encode() * 900, TODAY - 9 * DAY)
                                   for t in contents.titles(78, 37)])
-    _lay_out(slots / "organ.img", 0x4F524741, [Part(32256, 60 * MIB, FatType.FAT16, "ORGAN",
+    _lay_out(slots / "organ.img", 0x4F524741, [Part(32256, 60 * MIB, "fat16", "ORGAN",
                                                     contents.organ(TODAY - 4000 * DAY), ("active",))])
     _keep(bench, "organ", 108)
+    _lay_out(slots / "wide.img", 0x50495033, _wide(), MapKind.GPT)
     _lay_out(slots / "lantern.img", 0x4C414E54, _lantern())
     _keep(bench, "lantern", 35)
     _tarn(slots / "tarn.img")
@@ -97,6 +97,7 @@ def _cards() -> dict[str, CardFile]:
         "pipkin": CardFile("Pipkin bench card", 2_002_780_160, "SD 2G", "0x1f00a2c1", "left reader"),
         "blank": CardFile("New 8 GB card", 7_969_177_600, "SD 8G", "0x77c3b0e4", "right reader"),
         "spare": CardFile("Pipkin owner’s spare", 3_965_190_144, "SD 4G", "0x1f00b77d", "drawer slot 1"),
+        "wide": CardFile("Pipkin wide card", 63_864_569_856, "SD 64G", "0x1f00c904", "drawer slot 5"),
         "organ": CardFile("Organ sequencer CF", 64_225_280, "CF 64", "OSQ-0417", "CF adapter"),
         "lantern": CardFile("Lantern PC, C D E", 1_048_576_000, "CF 1G", "LPC-2231", "drawer slot 2"),
         "tarn": CardFile("Tarn 68 drive", 2_147_483_648 // 4, "CF 512", "T68-0009", "drawer slot 3"),
@@ -105,44 +106,62 @@ def _cards() -> dict[str, CardFile]:
 
 
 def _pipkin(share: float) -> list[Part]:
-    return [Part(4 * MIB, 64 * MIB, FatType.FAT16, "PEAT", contents.firmware(3, TODAY - 300 * DAY, version="3.1"),
+    return [Part(4 * MIB, 64 * MIB, "fat16", "PEAT", contents.firmware(3, TODAY - 300 * DAY, version="3.1"),
                  ("active",)),
-            Part(68 * MIB, 1840 * MIB, FatType.FAT32, "GAMES",
+            Part(68 * MIB, 1840 * MIB, "fat32", "GAMES",
                  [*contents.games(11, TODAY - 200 * DAY, share=share),
                   *contents.discs(12, TODAY - 200 * DAY, (310, 280, 245, 190))])]
 
 
 def _spare() -> list[Part]:
-    return [Part(4 * MIB, 64 * MIB, FatType.FAT16, "PEAT", contents.firmware(4, TODAY - 400 * DAY, version="2.8"),
+    return [Part(4 * MIB, 64 * MIB, "fat16", "PEAT", contents.firmware(4, TODAY - 400 * DAY, version="2.8"),
                  ("active",)),
-            Part(68 * MIB, 128 * MIB, FatType.FAT16, "STATE",
+            Part(68 * MIB, 128 * MIB, "ext4", "STATE",
                  [MadeFile(f"gb-{t}.sav", t.encode() * 700, TODAY - 200 * DAY) for t in contents.titles(5, 60)]),
-            Part(196 * MIB, 1200 * MIB, FatType.FAT32, "GAMES",
+            Part(196 * MIB, 1200 * MIB, "fat32", "GAMES",
                  [*contents.games(31, TODAY - 380 * DAY, share=0.2),
                   *contents.discs(32, TODAY - 380 * DAY, (420, 366))])]
 
 
 def _lantern() -> list[Part]:
-    track = 63 * 512
-    starts = (track, 400 * MIB // track * track, 700 * MIB // track * track)
-    ends = (starts[1], starts[2], 990 * MIB // track * track)
-    when = TODAY - 9000 * DAY
+    track, when = 63 * 512, TODAY - 9000 * DAY
+    starts = (track, 401 * MIB // track * track, 701 * MIB // track * track)
+    lengths = tuple((end - start) // track * track - track for start, end in zip(
+        starts, (400 * MIB, 700 * MIB, 950 * MIB), strict=True))
     files = (contents.lantern(when), contents.organ(when), ())
-    return [Part(start, end - start, FatType.FAT16, label, made, ("active",) if label == "LANTERN_C" else ())
-            for start, end, label, made in zip(starts, ends, ("LANTERN_C", "LANTERN_D", "LANTERN_E"), files,
-                                               strict=True)]
+    return [Part(start, length, "fat16", label, made, ("active",) if label == "LANTERN_C" else (), None,
+                 label != "LANTERN_C", track)
+            for start, length, label, made in zip(starts, lengths, ("LANTERN_C", "LANTERN_D", "LANTERN_E"), files,
+                                                  strict=True)]
 
 
-def _lay_out(image: Path, disk_signature: int, parts: list[Part]) -> None:
-    partitions = tuple(Partition(i, p.start, p.length, TYPES[p.type], flags=p.flags)
-                       for i, p in enumerate(parts, start=1))
+def _wide() -> list[Part]:
+    return [Part(4 * MIB, 128 * MIB, "fat32", "PEAT", contents.firmware(6, TODAY - 60 * DAY, version="4.0")),
+            Part(132 * MIB, 512 * MIB, "ext4", "STATE",
+                 [MadeFile(f"gba-{t}.sav", t.encode() * 700, TODAY - 20 * DAY) for t in contents.titles(15, 90)]),
+            Part(644 * MIB, 50 * GIB, "exfat", "GAMES",
+                 [*contents.games(61, TODAY - 80 * DAY, share=0.15),
+                  *contents.discs(62, TODAY - 80 * DAY, (510, 640))])]
+
+
+def _lay_out(image: Path, disk_id: int, parts: list[Part], map_kind: MapKind = MapKind.MBR) -> None:
+    """Map, volumes and files; the ids follow from `disk_id`, so that every build is the same."""
     with open_blocks(image, writable=True) as blocks:
-        blocks.write(0, mbr.build(partitions, disk_signature=disk_signature))
-        for number, part in enumerate(parts):
+        map_ = edits.new_map(map_kind, blocks.size, blocks.sector)
+        map_ = replace(map_, id=f"{disk_id:08x}" if map_kind == MapKind.MBR else str(UUID(int=disk_id)))
+        for number, part in enumerate(parts, start=1):
+            map_, made = edits.added(map_, blocks.size, start=part.start, length=part.length, kind=part.kind,
+                                     label=part.label, is_logical=part.is_logical, alignment=part.alignment)
+            if map_kind == MapKind.GPT:
+                made = replace(made, id=str(UUID(int=disk_id + number)))
+            made = replace(made, flags=part.flags)
+            map_ = replace(map_, partitions=tuple(made if p.index == made.index else p for p in map_.partitions))
             window = Window(blocks, part.start, part.length)
-            make(window, plan_geometry(part.length, part.type, cluster=part.cluster), label=part.label,
-                 volume_id=disk_signature + number + 1, hidden_sectors=part.start // 512, modified=TODAY - 400 * DAY)
+            id = str(UUID(int=disk_id + number)) if part.kind.startswith("ext") else f"{disk_id + number:08X}"
+            format_for(part.kind).make(window, Making(part.kind, part.label, part.cluster, id, part.start // 512,
+                                                      TODAY - 400 * DAY))
             _put(window, part.files)
+        write_map(blocks, map_)
 
 
 def _add(image: Path, index: int, files: Iterable[MadeFile]) -> None:
@@ -154,7 +173,7 @@ def _add(image: Path, index: int, files: Iterable[MadeFile]) -> None:
 
 
 def _put(window: Blocks, files: Iterable[MadeFile]) -> None:
-    editor = FatEditor(window)
+    editor = edit(window)
     for made in files:
         if made.data is None:
             editor.add_folder(made.path, Traits(made.modified))

@@ -17,6 +17,8 @@ from mosscrate.core.slots import Medium
 from mosscrate.demo.cards import bench_at
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
+from mosscrate.desk.move.actions import Action, actions_for
+from mosscrate.desk.move.station import MoveStation
 from mosscrate.desk.window import KEEP, LOOK, MOVE, MainWindow
 
 
@@ -57,6 +59,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix="mosscrate-shots-") as bench:
         journey(Photographer(folder, Path(bench)))
         growing(Photographer(folder, Path(bench)))
+        arranging(Photographer(folder, Path(bench)))
+        files(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
         light.settle()
@@ -105,6 +109,44 @@ def growing(p: Photographer) -> None:
     p.settle(lambda: p.window.move_.plan is not None)
     p.take("grow")
     p.window.close()
+
+
+def arranging(p: Photographer) -> None:
+    """A card with three kinds of volumes, its partitions changed on the sheet."""
+    p.window.model.select(_medium(p.window, "Pipkin wide card"))
+    p.settle()
+    p.window.look.arrange_button.click()
+    move = p.window.move_
+    p.settle(lambda: move.plan is not None)
+    for index, title, values in ((2, "Size…", {"size": "4 GiB"}), (3, "Make anew…", {"file system": "ext4"})):
+        move.right.select(index)
+        move._show_arranging()
+        move.arrange_panel.open_form(_action(move, title))
+        for name, value in values.items():
+            move.arrange_panel.fill_in(name, value)
+        move.arrange_panel.add()
+    move.arrange_panel.open_form(_action(move, "New partition…"))
+    p.settle()
+    p.take("arrange")
+    p.window.close()
+
+
+def files(p: Photographer) -> None:
+    """Files of an ext4 volume, one about to be put there."""
+    look = p.window.look
+    p.window.model.select(_medium(p.window, "Pipkin wide card"))
+    p.settle()
+    look.core._choose(2)
+    p.settle(lambda: look.files.tree.isVisible())
+    look.files.tree.expandToDepth(0)
+    look.files.offer_put([Path("panel.dtb")], "")
+    p.settle()
+    p.take("files")
+    p.window.close()
+
+
+def _action(move: MoveStation, title: str) -> Action:
+    return next(a for a in actions_for(move.right.layout_shown, move.right.selected) if a.title == title)
 
 
 def _medium(window: MainWindow, name: str) -> Medium:

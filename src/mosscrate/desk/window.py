@@ -171,6 +171,7 @@ class MainWindow(QMainWindow):
         self.rail.chosen.connect(self.go_to)
         self.look.move_wanted.connect(self._start_move)
         self.look.grow_wanted.connect(self._start_growing)
+        self.look.arrange_wanted.connect(self._start_arranging)
         self.keep.put_back_wanted.connect(self._start_move)
         self.keep.look_wanted.connect(self._look_at)
         self.move_.look_wanted.connect(self._look_at)
@@ -185,6 +186,10 @@ class MainWindow(QMainWindow):
 
     def _start_growing(self, medium: Medium) -> None:
         self.move_.choose_in_place(medium)
+        self.go_to(MOVE)
+
+    def _start_arranging(self, medium: Medium) -> None:
+        self.move_.choose_to_arrange(medium)
         self.go_to(MOVE)
 
     def _look_at(self, medium: Medium | None) -> None:

@@ -8,7 +8,9 @@ from mosscrate.core.contents.layout import Layout
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
+from mosscrate.core.maps.edits import bounds
 from mosscrate.core.maps.mbr import PRIMARIES
+from mosscrate.core.sheet.arranging import alignment_for
 from mosscrate.core.sheet.fit import after, grown_length
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -57,6 +59,12 @@ def _writing(source: Layout, target: Layout) -> WriteImage | WriteFitted:
     return WriteImage()
 
 
+def propose_arrangement(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
+    """A sheet for changing a card where it is: keep it first unless it is kept. Raises MediumError."""
+    keep = any(f.severity == "warning" for f in what_would_be_lost(medium, layout, crate))
+    return JobSheet((*((KeepCard(Which.TARGET),) if keep else ()), Eject()), None, reference(medium))
+
+
 def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
     """Give a card's unused room to its last partition, in place; keep it first unless it is kept.
 
@@ -72,13 +80,21 @@ def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
 
 
 def growth_with_room(layout: Layout, index: int, size: int | None = None) -> tuple[Step, ...]:
-    """Move what lies behind a partition to the end of the card, the last one first, then grow it."""
+    """Move what lies behind a partition, the last one first, then grow it.
+
+    With a size, the others move as far as that needs; without one, to the end of the card.
+    """
     here = layout.partition(index).partition
     is_logical = layout.map_kind == MapKind.MBR and index > PRIMARIES
     behind = [p.index for p in layout.partitions if p.partition.start >= here.end and
               (layout.map_kind != MapKind.MBR or (p.index > PRIMARIES) == is_logical)]
     behind.sort(key=lambda i: layout.partition(i).partition.start, reverse=True)
-    return (*(MovePartition(i) for i in behind), GrowPartition(index, size))
+    room = bounds(layout.as_map, index, layout.size)[1] - here.start
+    align = alignment_for(layout.size)
+    shift = None if size is None else max(0, -(-(size - room) // align) * align)
+    starts = {i: None if shift is None else layout.partition(i).partition.start + shift for i in behind}
+    moves = () if shift == 0 else tuple(MovePartition(i, starts[i]) for i in behind)
+    return (*moves, GrowPartition(index, size))
 
 
 def _growth(source: Layout, target: Layout) -> GrowPartition | None:

@@ -4,32 +4,32 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QModelIndex, Qt, pyqtSignal
-from PyQt6.QtWidgets import (
-    QFileDialog,
-    QHBoxLayout,
-    QHeaderView,
-    QScrollArea,
-    QSplitter,
-    QTreeView,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
-from mosscrate.core.contents import Layout, PartitionLook, survey
+from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
-from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps import MapKind
+from mosscrate.core.errors import FitError
+from mosscrate.core.sheet import running
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.fit import forecast
+from mosscrate.core.sheet.job import Job as LoggedJob
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import Step
 from mosscrate.core.sizes import binary, counted, exact
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Tree
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.look.files_panel import FilesPanel
+from mosscrate.desk.look.findings_panel import FindingsPanel
 from mosscrate.desk.look.shelf_view import ShelfView
-from mosscrate.desk.look.tree_model import TreeModel
 from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.panel import FindingRow, Panel, button, clear, label, restyle, row
+from mosscrate.desk.shared.panel import button, label, row
+
+NARROW = 1040
 
 
 class LookStation(QWidget):
@@ -37,11 +37,13 @@ class LookStation(QWidget):
 
     move_wanted = pyqtSignal(object)              # Medium
     grow_wanted = pyqtSignal(object)              # Medium
+    arrange_wanted = pyqtSignal(object)           # Medium
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.model = model
         self._shown: tuple[str, int] | None = None
+        self._last_job: LoggedJob | None = None
         self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.open_button = button("Open image…", self.ask_for_image, tip="Or drop a file anywhere (Ctrl+O)")
@@ -49,13 +51,18 @@ class LookStation(QWidget):
         self.keep_button = button("Keep", self._keep)
         self.grow_button = button("Use the free room…", lambda: self.grow_wanted.emit(self.model.selected),
                                   tip="Grow the last partition into the unused room behind it")
+        self.arrange_button = button("Change partitions…", lambda: self.arrange_wanted.emit(self.model.selected),
+                                     tip="Add, remove, size, move, label, make anew: planned first, then run")
         self.move_button = button("Move onto another card…", self._move, style="primary")
         self.shelf = ShelfView(model)
         self.shelf.picked.connect(model.select)
         self.core = CoreView("left")
         self.core.chosen.connect(lambda _index: self._show_partition())
-        self.files = _FilesPanel(self._take_out)
-        self.findings = _FindingsPanel()
+        self.files = FilesPanel()
+        self.files.take_out_wanted.connect(self._take_out)
+        self.files.change_wanted.connect(self._change_files)
+        self.files.undo_wanted.connect(self._take_back)
+        self.findings = FindingsPanel()
         self._lay_out()
         model.selected_changed.connect(self._show_medium)
         model.seen_changed.connect(self._on_seen)
@@ -68,9 +75,10 @@ class LookStation(QWidget):
         words.setSpacing(2)
         words.addWidget(self.title)
         words.addWidget(self.subtitle)
-        head = QHBoxLayout()
+        self.head = head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.grow_button, self.check_button, self.keep_button, self.move_button))
+        head.addLayout(row(self.grow_button, self.arrange_button, self.check_button, self.keep_button,
+                           self.move_button))
         shelf = QVBoxLayout()
         shelf.addLayout(row(label("On the shelf", bold=True), None, self.open_button))
         shelf.addWidget(self.shelf, 1)
@@ -97,6 +105,12 @@ class LookStation(QWidget):
         whole.addLayout(head)
         whole.addWidget(parts, 1)
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Qt: on a small window the buttons stand below the name."""
+        narrow = self.width() < NARROW
+        self.head.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
+        super().resizeEvent(event)
+
     def _show_medium(self) -> None:
         medium = self.model.selected
         layout = self.model.layout_of(medium)
@@ -118,7 +132,7 @@ class LookStation(QWidget):
             return
         kept = self.model.last_kept(medium)
         about = [medium.subtitle, f"tag {medium.tag}", f"kept {kept.kept_at:%d %b %Y}" if kept else "in no backup"]
-        if layout and layout.map_kind == MapKind.MBR:
+        if layout and layout.can_be_arranged:
             about.append(f"disk id {layout.map_id}")
         self.subtitle.setText("  ·  ".join(about))
         self.subtitle.setToolTip(f"{exact(medium.size)}\n{medium.path}\n{medium.model} {medium.serial}")
@@ -133,6 +147,8 @@ class LookStation(QWidget):
         is_free = medium is not None and medium.key not in self.model.busy
         self.keep_button.setEnabled(is_free and layout is not None)
         self.move_button.setEnabled(is_free and layout is not None)
+        self.arrange_button.setEnabled(is_free and layout is not None and not layout.is_closed)
+        self.files.set_free(is_free=is_free and medium is not None and not medium.is_write_protected)
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
         self.grow_button.setEnabled(is_free)
         self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
@@ -150,7 +166,7 @@ class LookStation(QWidget):
         if wanted == self._shown:
             return
         self._shown = wanted
-        self.files.show_head(look)
+        self.files.show_head(medium, look)
         if look.volume and look.volume.used is not None:
             self.model.asker.ask(lambda: _read_tree(medium, look.index),
                                  lambda tree: self._show_tree(wanted, tree),
@@ -195,139 +211,48 @@ class LookStation(QWidget):
         if job:
             job.done.connect(self.model.said)
 
-
-class _FilesPanel(Panel):
-    def __init__(self, take_out: object) -> None:
-        super().__init__()
-        self._take_out = take_out
-        self.head = label(bold=True, scale=1.1, elides=True)
-        self.facts = label(style="muted", scale=0.9, wraps=True)
-        self.button = button("Take out…", self._ask, tip="Copy the chosen file or folder to this computer")
-        self.tree = QTreeView()
-        self.tree.setUniformRowHeights(True)
-        self.tree.setAccessibleName("Files of the chosen partition")
-        self.tree.setAllColumnsShowFocus(True)
-        self.empty = label(style="muted", wraps=True)
-        self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
-        head = row(self.head, self.button)
-        head.setStretch(0, 1)
-        self.column.addLayout(head)
-        self.column.addWidget(self.facts)
-        self.column.addWidget(self.tree, 1)
-        self.column.addWidget(self.empty, 1)
-        self._model: TreeModel | None = None
-
-    def show_nothing(self, layout: Layout | None) -> None:
-        """No partition is chosen."""
-        self.head.setText("Files")
-        self.facts.setText("")
-        self.show_text("" if layout is None else "There is no partition whose files could be listed."
-                       if not layout.is_blank else "This card is blank. Moving another card onto it is one step away.")
-
-    def show_head(self, look: PartitionLook) -> None:
-        """The chosen partition in words."""
-        volume, p = look.volume, look.partition
-        self.head.setText(look.name)
-        facts = [f"{look.role}, because {look.role_reason}"]
-        if volume and volume.used is not None:
-            facts.append(f"{volume.kind.upper()}, clusters of {binary(volume.block)}, serial {volume.id}, "
-                         f"{binary(volume.used)} used, {binary(volume.free or 0)} free")
-        where = f"from {binary(p.start)} to {binary(p.end)}"
-        facts.append(f"{where}, type {p.type} ({p.type_name})" if p.type else where)
-        if p.flags:
-            facts.append(", ".join(p.flags))
-        self.facts.setText("\n".join(facts))
-        readable = volume is not None and volume.used is not None
-        self.show_text("Being read…" if readable else
-                       "Its files cannot be listed here yet. That does not mean that anything is wrong with it.")
-
-    def show_tree(self, tree: Tree) -> None:
-        """The files themselves."""
-        self._model = TreeModel(tree, self)
-        self.tree.setModel(self._model)
-        if header := self.tree.header():
-            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-            header.setStretchLastSection(False)
-            for column in (1, 2):
-                header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
-        if selection := self.tree.selectionModel():
-            selection.currentChanged.connect(self._enable)
-        if not tree.entries:
-            self.show_text("No files yet.")
+    def _change_files(self, step: Step, tag: str) -> None:
+        """Run one change of the chosen volume's files with the tag that was typed."""
+        medium, bench = self.model.selected, self.model.bench
+        if medium is None:
             return
-        self.tree.show()
-        self.empty.hide()
-        self._enable(QModelIndex())
+        job = self.model.run(f"Change files of {medium.name}",
+                             lambda watch: _run(bench, medium, step, tag, watch), {medium.key})
+        if job is None:
+            return
+        self._shown = None
+        job.done.connect(self._changed)
+        job.failed.connect(lambda error: self.files.show_problem(str(error)))
 
-    def show_text(self, text: str) -> None:
-        """A sentence where the files would be."""
-        self.tree.hide()
-        self.empty.setText(text)
-        self.empty.show()
-        self.button.setEnabled(False)
+    def _changed(self, result: object) -> None:
+        assert isinstance(result, running.Result)
+        self._last_job = result.job
+        self.files.show_done(result.done[0].sentence)
 
-    def _enable(self, current: QModelIndex) -> None:
-        self.button.setEnabled(current.isValid())
+    def _take_back(self, tag: str) -> None:
+        medium, bench, logged = self.model.selected, self.model.bench, self._last_job
+        if medium is None or logged is None:
+            return
+        job = self.model.run(f"Take back on {medium.name}",
+                             lambda watch: running.undo(logged, bench, watch, typed_tag=tag), {medium.key})
+        if job:
+            self._shown, self._last_job = None, None
+            job.done.connect(lambda sentence: self.files.show_done(str(sentence), can_undo=False))
 
-    def _ask(self) -> None:
-        entry = self._model.entry(self.tree.currentIndex()) if self._model else None
-        if entry is not None and callable(self._take_out):
-            self._take_out(entry)
 
-
-class _FindingsPanel(Panel):
-    def __init__(self) -> None:
-        super().__init__()
-        self.head = label("What was noticed", bold=True)
-        self.column.addWidget(self.head)
-        inner = QWidget()
-        self.rows = QVBoxLayout(inner)
-        self.rows.setContentsMargins(0, 0, 8, 0)
-        self.rows.setSpacing(4)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(inner)
-        inner.setAutoFillBackground(False)
-        if viewport := area.viewport():
-            viewport.setAutoFillBackground(False)
-        self.column.addWidget(area, 1)
-        self.setMinimumHeight(110)
-
-    def show_layout(self, layout: Layout | None, error: str) -> None:
-        """What the survey noticed, or why there was none."""
-        if error:
-            self._show([Finding(Severity.PROBLEM, error)])
-        elif layout is None:
-            self.show_text("")
-        else:
-            self._show(list(layout.findings) or [Finding(Severity.GOOD, "Nothing that needs a word.")])
-
-    def show_checked(self, layout: Layout) -> None:
-        """What a thorough check has found."""
-        volumes = sum(p.volume is not None and p.volume.used is not None for p in layout.partitions)
-        good = Finding(Severity.GOOD, f"The structure of {counted(volumes, 'volume')} was checked: "
-                       "nothing is wrong.")
-        bad = [f for f in layout.findings if f.severity in (Severity.WARNING, Severity.PROBLEM)]
-        self._show([*([] if bad or not volumes else [good]), *layout.findings])
-
-    def show_text(self, text: str) -> None:
-        """One quiet sentence."""
-        clear(self.rows)
-        words = label(text, wraps=True)
-        restyle(words, "muted")
-        self.rows.addWidget(words)
-        self.rows.addStretch(1)
-
-    def _show(self, findings: list[Finding]) -> None:
-        clear(self.rows)
-        for finding in findings:
-            self.rows.addWidget(FindingRow(finding))
-        self.rows.addStretch(1)
+def _run(bench: Bench, medium: Medium, step: Step, tag: str, watch: Watch) -> running.Result:
+    """One change of files as a job of its own: guarded, noted, to be taken back."""
+    sheet = JobSheet((step,), None, reference(medium))
+    with medium.open() as blocks:
+        problems = forecast(sheet, None, survey(blocks)).problems
+    if problems:
+        raise FitError(problems[0].sentence)
+    return running.run(sheet, bench, watch, typed_tag=tag)
 
 
 def _has_room_to_use(layout: Layout) -> bool:
     last = layout.last()
-    return (layout.map_kind == MapKind.MBR and layout.tail >= WORTH_OFFERING and last is not None
+    return (layout.can_be_arranged and layout.tail >= WORTH_OFFERING and last is not None
             and last.volume is not None and last.volume.largest > last.partition.length)
 
 

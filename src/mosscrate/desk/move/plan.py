@@ -10,14 +10,14 @@ from dataclasses import dataclass, replace
 
 import msgspec
 
-from mosscrate.core.contents import Layout
+from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.crate import Crate
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.fit import Forecast, after, forecast, room_behind
 from mosscrate.core.sheet.losses import what_would_be_lost
-from mosscrate.core.sheet.propose import propose, propose_growth
+from mosscrate.core.sheet.propose import propose, propose_arrangement, propose_growth
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.steps import GrowPartition, WriteImage
+from mosscrate.core.sheet.steps import Eject, GrowPartition, Step, WriteFitted, WriteImage
 from mosscrate.core.sizes import GIB, MIB, binary
 from mosscrate.core.slots import Medium
 from mosscrate.desk.shared.strata import header_of, lay_out, strata_of
@@ -86,11 +86,20 @@ class Plan:
         """The target after writing and before growing."""
         if self.is_in_place:
             return self.target_layout
-        return after(WriteImage(), self.source_layout, self.target_layout)
+        writing = next((s for s in self.proposed.steps if isinstance(s, WriteImage | WriteFitted)), WriteImage())
+        return after(writing, self.source_layout, self.target_layout)
 
     def leaving_out(self, step: int, *, is_out: bool) -> Plan:
         """The same plan with one proposed step left out or taken in again."""
         return replace(self, left_out=self.left_out | {step} if is_out else self.left_out - {step})
+
+    def with_steps(self, steps: tuple[Step, ...]) -> Plan:
+        """The same plan with more steps, before the card is let go of."""
+        old = self.proposed.steps
+        at = next((k for k, s in enumerate(old) if isinstance(s, Eject)), len(old))
+        fresh = msgspec.structs.replace(self.proposed, steps=(*old[:at], *steps, *old[at:]))
+        out = frozenset(k if k < at else k + len(steps) for k in self.left_out)
+        return replace(self, proposed=fresh, left_out=out)
 
     def with_size(self, size: int | None) -> Plan:
         """The same plan with another size for the partition that grows; None fills the card."""
@@ -158,10 +167,8 @@ class Plan:
             twin = next((p for p in layout.partitions if p.index == look.index), None)
             if twin is None:
                 continue
-            times = twin.partition.length / look.partition.length
-            is_grown = twin.partition.length > look.partition.length
-            word = f"grown ×{times:.1f}" if is_grown else "stays" if self.is_in_place else "exact"
-            found.append(Ribbon(look.index, word, is_grown))
+            found.append(Ribbon(look.index, _way(look, twin, is_in_place=self.is_in_place),
+                                twin.partition.length > look.partition.length))
         return tuple(found)
 
     def _edge(self, size: int, height: float) -> float:
@@ -172,6 +179,26 @@ class Plan:
         changed = written.with_partition(replace(look, partition=replace(look.partition, length=size)))
         placed = lay_out(strata_of(changed), height, header=header_of(changed))
         return next(s.bottom for s in placed if s.index == index)
+
+
+def _way(look: PartitionLook, twin: PartitionLook, *, is_in_place: bool) -> str:
+    """How a partition comes over, in a word or two."""
+    old, new = look.partition, twin.partition
+    if look.volume and twin.volume and look.volume.kind != twin.volume.kind:
+        return f"anew, {twin.volume.kind}"
+    if new.length > old.length:
+        return f"grown ×{new.length / old.length:.1f}"
+    if new.length < old.length:
+        return "shrunk"
+    if new.start != old.start:
+        return "moved"
+    return "stays" if is_in_place else "exact"
+
+
+def make_arrangement(medium: Medium, layout: Layout, crate: Crate) -> Plan:
+    """A plan that changes one card where it is, its steps still to be added. Raises MediumError."""
+    return Plan(medium, layout, medium, layout, propose_arrangement(medium, layout, crate),
+                (Finding(Severity.GOOD, "What is overwritten is noted first, so a step can be taken back."),))
 
 
 def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout, crate: Crate) -> Plan:

@@ -6,10 +6,10 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QProgressBar
 
 from mosscrate.core.sizes import binary, duration, rate
-from mosscrate.desk.move.guard_panel import TagEntry
 from mosscrate.desk.shared.background import Moment
 from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
 from mosscrate.desk.shared.rate_plot import RatePlot
+from mosscrate.desk.shared.tag_entry import TagEntry
 
 
 class RunPanel(Panel):

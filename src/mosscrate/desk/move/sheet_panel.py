@@ -10,14 +10,14 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 
 from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.fit import StepLine
-from mosscrate.core.sheet.steps import GrowPartition, KeepCard, Verify
+from mosscrate.core.sheet.steps import IN_PLACE, KeepCard, Verify
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.desk.move.plan import Plan
 from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
 from mosscrate.desk.shared.panel import FindingRow, Panel, clear, label, row
 from mosscrate.desk.theme import color
 
-OPTIONAL = (KeepCard, GrowPartition, Verify)
+OPTIONAL = (KeepCard, Verify, *IN_PLACE)
 
 
 class SheetPanel(Panel):

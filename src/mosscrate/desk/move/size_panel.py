@@ -39,7 +39,7 @@ class SizePanel(Panel):
         self.column.addLayout(self.fit)
         self.column.addStretch(1)
         self.setMinimumWidth(200)
-        self.setMaximumWidth(250)
+        self.setMaximumWidth(280)
         self._plan: Plan | None = None
         self.show_plan(None)
 

@@ -15,14 +15,15 @@ from mosscrate.core.errors import Stopped
 from mosscrate.core.sheet import guard, running
 from mosscrate.core.sheet.job import Job as LoggedJob
 from mosscrate.core.sheet.sheet import save_sheet
-from mosscrate.core.sheet.steps import WriteImage
+from mosscrate.core.sheet.steps import CHANGES, WRITES_ALL, Step
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.move.arrange_panel import ArrangePanel
 from mosscrate.desk.move.chooser import MediumChooser
 from mosscrate.desk.move.guard_panel import GuardPanel
-from mosscrate.desk.move.plan import Plan, make_plan
+from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
 from mosscrate.desk.move.ribbons import Ribbons
 from mosscrate.desk.move.run_panel import RunPanel
 from mosscrate.desk.move.sheet_panel import SheetPanel
@@ -53,6 +54,8 @@ class MoveStation(QWidget):
         self.plan: Plan | None = None
         self.job: Job | None = None
         self._checks: tuple[guard.Check, ...] = ()
+        self._is_arranging = False
+        self._only_rehearsed = False                  # then the plan is as good as before
         self._asked = 0
         self._offered: LoggedJob | None = None        # what can be taken back or finished from here
         self._build()
@@ -64,25 +67,44 @@ class MoveStation(QWidget):
 
     def choose_source(self, medium: Medium | None) -> None:
         """Take a medium as source; the plan follows."""
-        self.source = medium
+        self.source, self._is_arranging = medium, False
         if medium and self.target and medium.key == self.target.key:
             self.target = None
         self._replan()
+        self.aspect.setCurrentWidget(self.size_panel)
 
     def choose_in_place(self, medium: Medium) -> None:
         """Plan to grow a card's last partition where it is."""
         self.source = self.target = medium
+        self._is_arranging = False
         self._replan()
+        self.aspect.setCurrentWidget(self.size_panel)
+
+    def choose_to_arrange(self, medium: Medium) -> None:
+        """Plan to change a card's partitions where they are."""
+        self.source = self.target = medium
+        self._is_arranging = True
+        self._replan()
+        self.aspect.setCurrentWidget(self.arrange_panel)
 
     def choose_target(self, medium: Medium | None) -> None:
         """Take a medium as target; the plan follows."""
-        self.target = medium
+        self.target, self._is_arranging = medium, False
         self._replan()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """Qt: the size panel gives way on a small window."""
-        self.size_panel.setVisible(self.width() >= NARROW)
+        """Qt: on a small window the size panel gives way, or the source where it is the target itself."""
+        self._share_width()
         super().resizeEvent(event)
+
+    def _share_width(self) -> None:
+        is_narrow = self.width() < NARROW
+        self.beside.setVisible(not is_narrow or self._is_arranging)
+        is_single = is_narrow and self._is_arranging
+        for part in (self.from_box, self.left, self.ribbons):
+            part.setVisible(not is_single)
+        for column, stretch in ((0, 4), (1, 3)):
+            self.grid.setColumnStretch(column, 0 if is_single else stretch)
 
     def _build(self) -> None:
         self.title = label("Move a card onto a larger one", scale=1.5, bold=True, elides=True)
@@ -103,6 +125,14 @@ class MoveStation(QWidget):
         self.left.chosen.connect(self.right.select)
         self.size_panel = SizePanel()
         self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
+        self.arrange_panel = ArrangePanel()
+        self.arrange_panel.steps_wanted.connect(self._add_steps)
+        self.right.chosen.connect(lambda _index: self._show_arranging())
+        self.aspect = QStackedWidget()
+        self.aspect.addWidget(self.size_panel)
+        self.aspect.addWidget(self.arrange_panel)
+        self.aspect.setMaximumWidth(280)
+        self.arrange_button = button("Change partitions", self._turn, tip="Add, remove, size, move, label, make anew…")
         self.sheet_panel = SheetPanel()
         self.sheet_panel.left_out.connect(
             lambda step, is_out: self._change(lambda plan: plan.leaving_out(step, is_out=is_out)))
@@ -127,7 +157,7 @@ class MoveStation(QWidget):
         head = QHBoxLayout()
         head.addLayout(words, 1)
         head.addLayout(row(self.save_button, self.rehearse_button))
-        grid = QGridLayout()
+        self.grid = grid = QGridLayout()
         grid.setHorizontalSpacing(0)
         grid.setVerticalSpacing(8)
         for column, (chooser, core) in ((0, (self.from_box, self.left)), (2, (self.to_box, self.right))):
@@ -140,7 +170,13 @@ class MoveStation(QWidget):
         upper = QHBoxLayout()
         upper.setSpacing(14)
         upper.addLayout(grid, 1)
-        upper.addWidget(self.size_panel)
+        beside = QVBoxLayout()
+        beside.addWidget(self.aspect, 1)
+        beside.addWidget(self.arrange_button)
+        self.beside = QWidget()
+        self.beside.setLayout(beside)
+        beside.setContentsMargins(0, 0, 0, 0)
+        upper.addWidget(self.beside)
         lower = QHBoxLayout()
         lower.setSpacing(12)
         lower.addWidget(self.sheet_panel, 5)
@@ -173,7 +209,8 @@ class MoveStation(QWidget):
                              lambda error: self.model.failed.emit(str(error)))
 
     def _make(self, source: Medium, a: Layout, target: Medium, b: Layout) -> _Ready:
-        plan = make_plan(source, a, target, b, self.model.bench.crate)
+        crate = self.model.bench.crate
+        plan = make_arrangement(target, b, crate) if self._is_arranging else make_plan(source, a, target, b, crate)
         assert plan.proposed.target is not None, "a move has a target"
         return _Ready(plan, guard.inspect(target, plan.proposed.target, plan.proposed.source))
 
@@ -186,6 +223,31 @@ class MoveStation(QWidget):
         if self.plan is not None and self.job is None:
             self.plan = edit(self.plan)
             self._show_plan()
+
+    def _add_steps(self, steps: tuple[Step, ...]) -> None:
+        """Take steps that were filled in; one that does not fit is said where it was typed, and not taken."""
+        if self.plan is None or self.job is not None:
+            return
+        wanted = self.plan.with_steps(steps)
+        problems = wanted.forecast.problems
+        if problems:
+            self.arrange_panel.complain(problems[0].sentence)
+            return
+        self._change(lambda _plan: wanted)
+
+    def _turn(self) -> None:
+        """From sizes to partitions and back."""
+        to = self.arrange_panel if self.aspect.currentWidget() is self.size_panel else self.size_panel
+        self.aspect.setCurrentWidget(to)
+        self._show_arranging()
+
+    def _show_arranging(self) -> None:
+        is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
+        layout = self.right.layout_shown if self.plan else None
+        self.arrange_panel.show_partition(layout, self.right.selected, is_locked=is_locked or self.plan is None)
+        is_sizing = self.aspect.currentWidget() is self.size_panel
+        self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
+        self.arrange_button.setVisible(self.plan is not None and not self._is_arranging)
 
     def _drag(self, y: float) -> None:
         height = self.right.column().height()
@@ -219,12 +281,16 @@ class MoveStation(QWidget):
         self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
         self.size_panel.show_plan(plan, is_locked=is_locked)
         self.sheet_panel.show_plan(plan, is_locked=is_locked)
+        self._share_width()
+        self._show_arranging()
         is_in_place = plan is not None and plan.is_in_place
-        self.title.setText("Grow a card’s last partition" if is_in_place else "Move a card onto a larger one")
+        in_place = "Change a card’s partitions" if self._is_arranging else "Grow a card’s last partition"
+        self.title.setText(in_place if is_in_place else "Move a card onto a larger one")
         self.subtitle.setText("On the left as it is, on the right as it will be. It can be taken back afterwards."
                               if is_in_place else "The source stays as it is. Nothing is written on the target until "
                               "you run the sheet.")
-        can_run = plan is not None and seen is not None and not seen.problems and not is_locked
+        can_run = plan is not None and seen is not None and not seen.problems and not is_locked \
+            and any(isinstance(step, CHANGES) for step in plan.sheet.steps)
         self.rehearse_button.setEnabled(can_run)
         self.save_button.setEnabled(can_run)
         if plan is None:
@@ -234,8 +300,14 @@ class MoveStation(QWidget):
 
     def _on_seen(self, key: str) -> None:
         if self.job is None and self.side.currentWidget() is self.guard_panel \
-                and key in {m.key for m in (self.source, self.target) if m}:
+                and key in {m.key for m in (self.source, self.target) if m} and not self._is_still_true():
             self._replan()
+
+    def _is_still_true(self) -> bool:
+        """Whether the plan was made for what is there now."""
+        plan = self.plan
+        return plan is not None and plan.source_layout == self.model.layout_of(self.source) and \
+            plan.target_layout == self.model.layout_of(self.target)
 
     # running
 
@@ -244,6 +316,7 @@ class MoveStation(QWidget):
         if self.plan is None:
             return
         sheet, bench = self.plan.sheet, self.model.bench
+        self._only_rehearsed = True
         self._start("Rehearsal", lambda watch: running.rehearse(sheet, bench, watch), self._rehearsed)
 
     def run(self, tag: str) -> None:
@@ -251,7 +324,8 @@ class MoveStation(QWidget):
         if self.plan is None:
             return
         sheet, bench = self.plan.sheet, self.model.bench
-        verb = "Grow" if self.plan.is_in_place else "Move onto"
+        self._only_rehearsed = False
+        verb = "Change" if self._is_arranging else "Grow" if self.plan.is_in_place else "Move onto"
         self._start(f"{verb} {self.plan.target.name}",
                     lambda watch: running.run(sheet, bench, watch, typed_tag=tag), self._ran)
 
@@ -277,7 +351,7 @@ class MoveStation(QWidget):
             return
         self.sheet_panel.show_step(p.step)
         steps = self.plan.sheet.steps
-        is_writing = p.step < len(steps) and isinstance(steps[p.step], WriteImage)
+        is_writing = p.step < len(steps) and isinstance(steps[p.step], WRITES_ALL)
         self.right.show_reached(p.done if is_writing else None)
 
     def _stop(self) -> None:
@@ -318,7 +392,10 @@ class MoveStation(QWidget):
 
     def _close_run(self) -> None:
         self.side.setCurrentWidget(self.guard_panel)
-        self._replan()
+        if self._only_rehearsed and self._is_still_true():
+            self._show_plan()
+        else:
+            self._replan()
         self._offer_unfinished()
 
     # taking back, finishing

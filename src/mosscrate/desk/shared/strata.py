@@ -14,7 +14,7 @@ from math import sqrt
 from mosscrate.core.contents import Layout, PartitionLook, Role
 from mosscrate.core.findings import Severity, worst
 from mosscrate.core.maps import MapKind
-from mosscrate.core.maps.mbr import EXTENDED
+from mosscrate.core.maps.mbr import is_extended
 from mosscrate.core.sizes import MIB, binary
 
 FLOOR = 40.0               # pixels: two lines of text
@@ -132,4 +132,4 @@ def _partition(layout: Layout, look: PartitionLook) -> Stratum:
 
 
 def _is_container(look: PartitionLook) -> bool:
-    return look.partition.type.startswith("0x") and int(look.partition.type, 16) in EXTENDED
+    return is_extended(look.partition)

@@ -1,0 +1,137 @@
+"""What can be done to a partition or a card, as data: what it asks for, and the step it becomes. No Qt."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from mosscrate.core.contents.layout import Layout, PartitionLook
+from mosscrate.core.maps import MapKind, edits, gpt, mbr
+from mosscrate.core.sheet import arranging
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.propose import growth_with_room
+from mosscrate.core.sizes import binary, parse_size
+
+KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
+AS_IT_IS = "as it is"
+AUTOMATIC = "by its size"
+YES, NO = "yes", "no"
+
+
+@dataclass(frozen=True)
+class Field:
+    """One thing that is asked for; with `choices` it is picked, otherwise typed."""
+
+    name: str
+    value: str
+    choices: tuple[str, ...] = ()
+
+
+Values = dict[str, str]
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something that can be planned."""
+
+    title: str
+    fields: tuple[Field, ...]
+    steps: Callable[[Values], tuple[s.Step, ...]]
+    hint: str = ""
+
+
+def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
+    """What can be planned for the chosen partition, then for the card."""
+    if layout is None:
+        return ()
+    look = next((p for p in layout.partitions if p.index == index), None)
+    found: list[Action] = []
+    if look is not None:
+        found += _on_partition(layout, look)
+    if layout.can_be_arranged:
+        found += _on_map(layout)
+    found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt")),), lambda v: (s.NewMap(v["kind"]),),
+                        "Everything that the present map names is lost from it."))
+    found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),
+                        "Clears every map and every signature, also those that the desktop cannot see."))
+    return tuple(found)
+
+
+def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
+    index, volume, p = look.index, look.volume, look.partition
+    is_outer = layout.map_kind == MapKind.MBR and mbr.is_extended(p)
+    found: list[Action] = []
+    if not is_outer and volume is not None and volume.used is not None:
+        found.append(_sizing(layout, look))
+        if layout.can_be_arranged:
+            found.append(_moving(layout, look))
+        found.append(Action("Call it…", (Field("label", volume.label),),
+                            lambda v: (s.LabelPartition(index, v["label"]),)))
+        found.append(Action(
+            "Make anew…", (Field("file system", AS_IT_IS, (AS_IT_IS, *KINDS)), Field("cluster", AS_IT_IS, (
+                AS_IT_IS, "512 B", "1 KiB", "2 KiB", "4 KiB", "8 KiB", "16 KiB", "32 KiB", "64 KiB", "128 KiB"))),
+            lambda v: (s.RebuildPartition(index, "" if v["file system"] == AS_IT_IS else v["file system"],
+                                          None if v["cluster"] == AS_IT_IS else parse_size(v["cluster"])),),
+            "A fresh volume with the same label, its files put back."))
+    if not is_outer and (layout.can_be_arranged or layout.map_kind == MapKind.NONE):
+        found.append(Action(
+            "Fresh volume…", (Field("file system", volume.kind if volume and volume.kind in KINDS else "fat32", KINDS),
+                              Field("label", volume.label if volume else "")),
+            lambda v: (s.FormatPartition(index, v["file system"], v["label"]),), "What is on it is lost."))
+    if layout.can_be_arranged:
+        flags = ("active", "hidden") if layout.map_kind == MapKind.MBR else tuple(gpt.FLAGS)
+        if not is_outer:
+            found.append(Action("Flags…", (Field("flag", flags[0], flags), Field("set", YES, (YES, NO))),
+                                lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))
+        found.append(Action("Take out", (), lambda v: (s.RemovePartition(index),),
+                            "Its bytes stay until something else is put there."))
+    if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
+        found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
+    return found
+
+
+def _sizing(layout: Layout, look: PartitionLook) -> Action:
+    index, length = look.index, look.partition.length
+
+    def steps(values: Values) -> tuple[s.Step, ...]:
+        size = parse_size(values["size"])
+        if size < length:
+            return (s.ShrinkPartition(index, size),)
+        if not layout.can_be_arranged:
+            return (s.GrowPartition(index, size),)
+        room = edits.bounds(layout.as_map, index, layout.size)[1] - look.partition.start
+        size = room if abs(size - room) < room // 200 else size              # as it is written, it is rounded
+        return (s.GrowPartition(index, size),) if size <= room else growth_with_room(layout, index, size)
+
+    smallest = look.volume.smallest if look.volume else 0
+    hint = f"{binary(smallest)} at least. Larger ones behind it move out of the way." if smallest else ""
+    return Action("Size…", (Field("size", binary(length)),), steps, hint)
+
+
+def _moving(layout: Layout, look: PartitionLook) -> Action:
+    low, high = edits.bounds(layout.as_map, look.index, layout.size)
+    last = high - look.partition.length
+    align = arranging.alignment_for(layout.size)
+    return Action("Move…", (Field("start", binary(look.partition.start)),),
+                  lambda v: (s.MovePartition(look.index, parse_size(v["start"]) // layout.sector * layout.sector),),
+                  f"From {binary(-(-low // align) * align)} to {binary(last)}; it goes with all that is on it.")
+
+
+def _on_map(layout: Layout) -> list[Action]:
+    def added(values: Values) -> tuple[s.Step, ...]:
+        kind = "fat" if values["file system"] == AUTOMATIC else values["file system"]
+        size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
+        return (s.AddPartition(kind, size, None, values["label"], values.get("logical", NO) == YES),)
+
+    fields = [Field("file system", AUTOMATIC, (AUTOMATIC, *KINDS)), Field("size", "all of it"), Field("label", "")]
+    is_mbr = layout.map_kind == MapKind.MBR
+    if is_mbr:
+        fields.append(Field("logical", NO, (NO, YES)))
+    found = [Action("New partition…", tuple(fields), added, "It takes the largest free stretch.")]
+    if is_mbr:
+        found.append(Action(
+            "Logical drives…", (Field("each", "2 GiB"), Field("up to", "8 GB"),
+                                Field("file system", "fat16", KINDS[:3]), Field("label", "DRIVE")),
+            lambda v: (s.FillWithDrives(parse_size(v["each"]), parse_size(v["up to"]), v["file system"], v["label"]),),
+            "As many as fit below the limit of the machine, each formatted and labelled."))
+    return found

@@ -1,0 +1,130 @@
+"""Changing partitions: what can be done to the chosen one and to the card, asked for on the page itself."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWidget
+
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.errors import FitError
+from mosscrate.core.sizes import binary
+from mosscrate.desk.move.actions import Action, actions_for
+from mosscrate.desk.shared.panel import Panel, button, clear, label, row
+
+
+class ArrangePanel(Panel):
+    """Offers actions; `steps_wanted` carries the steps of one that was filled in."""
+
+    steps_wanted = pyqtSignal(object)           # tuple of steps
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.name = label("Change it", bold=True, scale=1.1, elides=True)
+        self.about = label(style="muted", scale=0.88, elides=True)
+        self.choices = QWidget()
+        self.grid = QGridLayout(self.choices)
+        self.grid.setContentsMargins(0, 4, 0, 4)
+        self.grid.setSpacing(5)
+        self.form = QWidget()
+        self.lines = QVBoxLayout(self.form)
+        self.lines.setContentsMargins(0, 4, 0, 0)
+        self.lines.setSpacing(4)
+        self.error = label(style="problem", scale=0.88, wraps=True)
+        for part in (self.name, self.about, self.choices, self.form, self.error):
+            self.column.addWidget(part)
+        self.column.addStretch(1)
+        self.setMinimumWidth(200)
+        self.setMaximumWidth(280)
+        self._inputs: dict[str, QLineEdit | QComboBox] = {}
+        self._action: Action | None = None
+        self._key: object = None
+        self.form.hide()
+        self.error.hide()
+
+    def show_partition(self, layout: Layout | None, index: int | None, *, is_locked: bool) -> None:
+        """What can be done to a partition of the layout as it will be."""
+        key = (layout, index, is_locked)
+        if key == self._key:
+            return
+        self._key = key
+        self._close_form()
+        clear(self.grid)
+        look = next((p for p in layout.partitions if p.index == index), None) if layout else None
+        self.name.setText(look.name if look else "The card")
+        volume = look.volume if look else None
+        self.about.setText(f"{volume.kind.upper() if volume else 'no file system'}, {binary(look.partition.length)}"
+                           if look else "choose a partition, or add one")
+        for number, action in enumerate(actions_for(layout, index) if not is_locked else ()):
+            made = button(action.title, partial(self.open_form, action), tip=action.hint)
+            made.setProperty("compact", True)
+            self.grid.addWidget(made, number // 2, number % 2)
+
+    def open_form(self, action: Action) -> None:
+        """Ask for what an action needs; one that needs nothing is still confirmed by its own button."""
+        self._action = action
+        clear(self.lines)
+        self._inputs.clear()
+        self.lines.addWidget(label(action.title.rstrip("…"), bold=True))
+        for field in action.fields:
+            if field.choices:
+                entry: QLineEdit | QComboBox = QComboBox()
+                assert isinstance(entry, QComboBox), "a choice is a box"
+                entry.addItems(field.choices)
+                entry.setCurrentText(field.value)
+            else:
+                entry = QLineEdit(field.value)
+                entry.returnPressed.connect(self.add)
+            entry.setAccessibleName(field.name)
+            self._inputs[field.name] = entry
+            caption = label(field.name, style="muted", scale=0.9)
+            caption.setFixedWidth(70)
+            line = row(caption)
+            line.addWidget(entry, 1)
+            holder = QWidget()
+            line.setContentsMargins(0, 0, 0, 0)
+            holder.setLayout(line)
+            self.lines.addWidget(holder)
+        if action.hint:
+            self.lines.addWidget(label(action.hint, style="muted", scale=0.86, wraps=True))
+        self.add_button = button("Add to the sheet", self.add, style="primary")
+        holder = QWidget()
+        buttons = row(button("Back", self._close_form), None, self.add_button)
+        buttons.setContentsMargins(0, 2, 0, 0)
+        holder.setLayout(buttons)
+        self.lines.addWidget(holder)
+        self.choices.hide()
+        self.form.show()
+        self.error.hide()
+        if first := next(iter(self._inputs.values()), None):
+            first.setFocus()
+
+    def fill_in(self, name: str, value: str) -> None:
+        """Put a value into the open form."""
+        entry = self._inputs[name]
+        entry.setCurrentText(value) if isinstance(entry, QComboBox) else entry.setText(value)
+
+    def add(self) -> None:
+        """Take the form's values; what cannot be read is said where it was typed."""
+        if self._action is None:
+            return
+        values = {name: e.currentText() if isinstance(e, QComboBox) else e.text().strip()
+                  for name, e in self._inputs.items()}
+        try:
+            steps = self._action.steps(values)
+        except (ValueError, FitError) as error:
+            self.complain(str(error))
+            return
+        self.steps_wanted.emit(steps)
+
+    def complain(self, sentence: str) -> None:
+        """Say why a step was not taken."""
+        self.error.setText(sentence)
+        self.error.show()
+
+    def _close_form(self) -> None:
+        self._action = None
+        self.form.hide()
+        self.error.hide()
+        self.choices.show()
