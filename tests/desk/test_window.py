@@ -317,6 +317,27 @@ def test_partitions_are_sized_rebuilt_and_added_on_the_page(person):
     assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
 
 
+def test_single_partitions_are_brought_over_instead_of_the_whole_card(person):
+    w = person.window
+    person.plan("Worn card", "New card")
+    person.click(w.move_.arrange_button)
+    panel = w.move_.arrange_panel
+    for name, how in (("2 GAMES", "exfat"), ("1 PEAT", "exactly")):
+        person.wait(lambda: True)
+        person.click(next(b for b in reversed(panel.choices.findChildren(QPushButton)) if b.text() == "Bring over…"))
+        panel.fill_in("partition", name)
+        panel.fill_in("how", how)
+        person.click(panel.add_button)
+    assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == ["KeepCard", "NewMap", "CopyPartition",
+                                                                   "CopyPartition", "Eject"]
+    assert [(r.index, r.to, r.word) for r in w.move_.plan.ribbons()] == [(2, 1, "anew, exfat"), (1, 2, "moved")]
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "New card").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+    assert files_of(person, "New card") == list(reversed(files_of(person, "Worn card")))
+
+
 def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, tmp_path):
     w = person.window
     person.pick_card("Worn card")

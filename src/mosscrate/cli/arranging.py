@@ -1,4 +1,4 @@
-"""sheet empty, map, add, remove, shrink, move, label, flag, type, format, rebuild, drives, replay, mend.
+"""sheet bring, copy, empty, map, add, remove, shrink, move, label, flag, type, format, rebuild, drives, replay, mend.
 
 Each plans one step on one medium. `--out` saves the sheet, `--append` adds the step to a saved one, and
 `--tag` runs it at once.
@@ -6,6 +6,7 @@ Each plans one step on one medium. `--out` saves the sheet, `--append` adds the 
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +15,12 @@ import msgspec
 
 from mosscrate.cli.app import json_option
 from mosscrate.cli.sheets import FILE, must_fit, put_out, run_sheet, size_of
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import survey
-from mosscrate.core.errors import JobError
+from mosscrate.core.errors import JobError, MossError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.bringing import what_is_lost
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.propose import growth_with_room
 from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
@@ -36,23 +39,68 @@ def planned(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
 
 
 def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path | None, append: Path | None, tag: str,
-               *, as_json: bool) -> None:
-    """Show, save or run steps on a medium."""
+               *, as_json: bool, source: str = "") -> None:
+    """Show, save or run steps on a medium; `source` is another one that they bring something from."""
     found = bench.shelf.find(medium)
+    came = bench.shelf.find(source) if source else None
     with found.open() as blocks:
         layout = survey(blocks)
-    made = JobSheet(steps, None, reference(found))
+        _tell_losses(blocks, steps)
+    made = JobSheet(steps, reference(came) if came else None, reference(found))
     if append is not None:
         old = load_sheet(append)
         if old.target is None or old.target.key != found.key:
             raise JobError(f"The sheet {append} is for another card. Nothing was changed.")
-        made, out = msgspec.structs.replace(old, steps=(*old.steps, *steps)), out or append
-    seen = forecast(made, None, layout)
+        if came and old.source and old.source.key != came.key:
+            raise JobError(f"The sheet {append} has another source. Nothing was changed.")
+        made = msgspec.structs.replace(old, steps=(*old.steps, *steps), source=made.source or old.source)
+        out = out or append
+    first = None
+    if made.source is not None:
+        with bench.shelf.find(made.source.path).open() as blocks:
+            first = survey(blocks)
+            _tell_losses(blocks, steps)
+    seen = forecast(made, first, layout)
     if tag:
         must_fit(seen)
         run_sheet(bench, made, tag, as_json=as_json)
     else:
         put_out(made, seen, out, as_json=as_json)
+
+
+def _tell_losses(blocks: Blocks, steps: tuple[s.Step, ...]) -> None:
+    """What volumes lose when they are made anew as another kind, said before anything is done."""
+    for step in steps:
+        is_here = isinstance(step, s.RebuildPartition) or (isinstance(step, s.CopyPartition) and step.kind)
+        with suppress(MossError):
+            for finding in what_is_lost(blocks, step) if is_here else ():     # type: ignore[arg-type]
+                click.echo(f"  ! {finding.sentence}", err=True)
+
+
+@click.command()
+@click.argument("source")
+@click.argument("medium")
+@PARTITION
+@click.option("--kind", default="", help="Make it anew as this kind, with its files; copied exactly when left out.")
+@click.option("--size", help="Its size there, such as 6GiB; as it is when left out.")
+@planned
+def bring(bench: Bench, source: str, medium: str, partition: int, kind: str, size: str | None,
+          **how: Any) -> None:  # noqa: ANN401
+    """Bring one partition of a SOURCE into the free room of a MEDIUM."""
+    plan_steps(bench, medium, (s.CopyPartition(partition, kind, _optional(size)),), source=source, **how)
+
+
+@click.command()
+@click.argument("source")
+@click.argument("medium")
+@click.option("--from", "came", type=int, required=True, help="Number of the partition of the source.")
+@PARTITION
+@click.option("--folder", default="", help="Folder on the volume that takes them.")
+@planned
+def copy(bench: Bench, source: str, medium: str, came: int, partition: int, folder: str,
+         **how: Any) -> None:  # noqa: ANN401
+    """Copy every file of a partition of a SOURCE into a volume of a MEDIUM."""
+    plan_steps(bench, medium, (s.CopyFiles(came, partition, folder.strip("/")),), source=source, **how)
 
 
 @click.command()
@@ -223,5 +271,6 @@ def _optional(text: str | None) -> int | None:
     return None if text is None else size_of(text)
 
 
-COMMANDS = (empty, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild, drives, replay, mend)
+COMMANDS = (bring, copy, empty, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild, drives,
+            replay, mend)
 

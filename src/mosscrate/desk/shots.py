@@ -11,14 +11,12 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
 from mosscrate.core.slots import Medium
 from mosscrate.demo.cards import bench_at
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
-from mosscrate.desk.move.actions import Action, actions_for
-from mosscrate.desk.move.station import MoveStation
 from mosscrate.desk.window import KEEP, LOOK, MOVE, MainWindow
 
 
@@ -48,6 +46,11 @@ class Photographer:
         for _ in range(5):
             self.app.processEvents()
 
+    def press(self, place: QWidget, title: str) -> None:
+        """Click the button of that name."""
+        self.settle()
+        next(b for b in reversed(place.findChildren(QPushButton)) if b.text() == title).click()
+
     def take(self, name: str) -> None:
         """Save what the window shows."""
         self.window.grab().save(str(self.folder / f"{name}.png"))
@@ -60,6 +63,7 @@ def main() -> None:
         journey(Photographer(folder, Path(bench)))
         growing(Photographer(folder, Path(bench)))
         arranging(Photographer(folder, Path(bench)))
+        bringing_over(Photographer(folder, Path(bench)))
         files(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
@@ -119,15 +123,33 @@ def arranging(p: Photographer) -> None:
     move = p.window.move_
     p.settle(lambda: move.plan is not None)
     for index, title, values in ((2, "Size…", {"size": "4 GiB"}), (3, "Make anew…", {"file system": "ext4"})):
-        move.right.select(index)
-        move._show_arranging()
-        move.arrange_panel.open_form(_action(move, title))
+        move.right._choose(index)
+        p.press(move.arrange_panel.choices, title)
         for name, value in values.items():
             move.arrange_panel.fill_in(name, value)
         move.arrange_panel.add()
-    move.arrange_panel.open_form(_action(move, "New partition…"))
+    p.press(move.arrange_panel.choices, "New partition…")
     p.settle()
     p.take("arrange")
+    p.window.close()
+
+
+def bringing_over(p: Photographer) -> None:
+    """Single partitions of one card brought onto another, one of them made anew."""
+    move = p.window.move_
+    p.window.go_to(MOVE)
+    move.choose_source(_medium(p.window, "Pipkin owner’s spare"))
+    move.choose_target(_medium(p.window, "New 8 GB card"))
+    p.settle(lambda: move.plan is not None)
+    move.arrange_button.click()
+    for name, how, size in (("1 PEAT", "exactly", "as it is"), ("3 GAMES", "exfat", "4 GiB"),
+                            ("2 STATE", "exactly", "1 GiB")):
+        p.press(move.arrange_panel.choices, "Bring over…")
+        for field, value in (("partition", name), ("how", how), ("size", size)):
+            move.arrange_panel.fill_in(field, value)
+        move.arrange_panel.add()
+        p.settle()
+    p.take("bring-over")
     p.window.close()
 
 
@@ -143,10 +165,6 @@ def files(p: Photographer) -> None:
     p.settle()
     p.take("files")
     p.window.close()
-
-
-def _action(move: MoveStation, title: str) -> Action:
-    return next(a for a in actions_for(move.right.layout_shown, move.right.selected) if a.title == title)
 
 
 def _medium(window: MainWindow, name: str) -> Medium:

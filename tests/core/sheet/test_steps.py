@@ -13,11 +13,12 @@ from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.bringing import what_is_lost
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.journal import JournalledBlocks, take_back
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.volumes import Making, edit, format_for
+from mosscrate.core.volumes import Making, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, fill, handheld, some_files
 from tests.volumes import WHEN, tree
@@ -181,6 +182,39 @@ def test_files_of_another_card_are_copied_with_their_names():
     for label in ("STATE", "GAMES"):
         copied = {p: v for p, v in trees(target)[label].items() if p.startswith("from the old card/")}
         assert copied == games
+
+
+@pytest.mark.parametrize("kind", ["", "exfat", "ext4", "fat32"])
+def test_single_partitions_are_brought_over_exactly_or_made_anew(kind):
+    source = card(MapKind.GPT)
+    target = MemoryBlocks(bytes(160 * MIB), name="Target")
+    perform(s.NewMap("mbr"), target, None, Watch())
+    for index in (1, 2, 3):
+        step = s.CopyPartition(index, kind, 40 * MIB if kind or index > 1 else None)
+        seen = forecast(JobSheet((step,)), survey(source), survey(target))
+        assert seen.problems == ()
+        perform(step, target, source, Watch())
+        assert shape(survey(target)) == shape(seen.layout)
+    layout = survey(target, thorough=True)
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+    assert [p.volume.kind for p in layout.partitions] == ([kind] * 3 if kind else ["fat16", "ext4", "exfat"])
+    assert trees(target) == trees(source)
+
+
+def test_what_is_lost_in_another_kind_is_told_first():
+    blocks = card()
+    perform(s.MakeFolder(2, "x"), blocks, None, Watch())
+    editor = edit(Window(blocks, read_map(blocks).partition(2).start, 12 * MIB))
+    editor.add_link("x/link", "target")
+    editor.add_file("what? a name", b"1", Traits(WHEN, owner=(1000, 1000)))
+    editor.add_file("x/CASE", b"1")
+    editor.add_file("x/case", b"2")
+    editor.commit()
+    said = " ".join(f.sentence for f in what_is_lost(blocks, s.RebuildPartition(2, "exfat")))
+    for word in ("Owners", "1 link", "“what_ a name”", "“case (2)”"):
+        assert word in said
+    perform(s.RebuildPartition(2, "exfat"), blocks, None, Watch())
+    assert {"what_ a name", "x/CASE", "x/case (2)"} <= trees(blocks)["STATE"].keys()
 
 
 def test_an_image_a_little_too_large_fits_once_its_last_volume_is_shrunk():

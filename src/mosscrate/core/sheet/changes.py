@@ -239,14 +239,14 @@ def move_partition(blocks: Blocks, step: MovePartition, watch: Watch) -> Done:
     changed = edits.placed(map_, old.index, blocks.size, start=start)
     new = changed.partition(old.index)
     window = Window(blocks, old.start, old.length)
-    used = _used(window)
+    used = used_of(window)
     # What lies outside of the old place belongs to nobody: a journal need not save it.
     for first, last in ((new.start, min(new.end, old.start)), (max(new.start, old.end), new.end)):
         if last > first:
             blocks.forgo([Extent(first, last - first)])
     moved = _copy_within(blocks, used, old.start, new.start, watch)
     write_map(blocks, changed)
-    _rebase(blocks, new)
+    rebase(blocks, new)
     blocks.flush()
     return Done(f"Partition {old.index} moved from {binary(old.start)} to {binary(new.start)}.", moved)
 
@@ -375,15 +375,16 @@ def _hidden(map_: PartitionMap, partition: Partition) -> int | None:
     return partition.start // map_.sector
 
 
-def _rebase(blocks: Blocks, partition: Partition) -> None:
+def rebase(blocks: Blocks, partition: Partition) -> None:
+    """Let a volume note where its partition starts now; an unknown one is left exactly as it is."""
     window = Window(blocks, partition.start, partition.length)
     try:
         format_of(window).rebase(window, partition.start // blocks.sector)
     except FormatError:
-        return                                   # an unknown volume is moved exactly as it is
+        return
 
 
-def _used(window: Window) -> tuple[Extent, ...]:
+def used_of(window: Window) -> tuple[Extent, ...]:
     """What of a partition has to be moved: its used extents, or all of it where they are not known."""
     try:
         volume = open_volume(window)

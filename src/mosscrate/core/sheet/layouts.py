@@ -9,9 +9,11 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, without_map
 from mosscrate.core.sheet import arranging
+from mosscrate.core.sheet.bringing import placed
 from mosscrate.core.sheet.steps import (
     AddPartition,
     CopyFiles,
+    CopyPartition,
     EmptyCard,
     FillWithDrives,
     FormatPartition,
@@ -71,6 +73,8 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
             look = _look(target, index)
             changed = look if look.volume is None else replace(look, volume=replace(look.volume, label=label))
             return _with_map(target.with_partition(changed), arranging.remapped(step, target.as_map, target.size))
+        case CopyPartition():
+            return _brought(source, target, step)
         case CopyFiles(source=index, partition=to):
             return _filled(source, target, index, to)
         case MovePartition() | RemovePartition():
@@ -171,6 +175,26 @@ def _rebuilt(layout: Layout, step: RebuildPartition) -> Layout:
     volume = replace(look.volume, kind=kind, size=look.partition.length, block=step.block or look.volume.block)
     return _with_map(layout.with_partition(replace(look, volume=volume)),
                      arranging.remapped(step, layout.as_map, layout.size), by_index=True)
+
+
+def _brought(source: Layout | None, target: Layout, step: CopyPartition) -> Layout:
+    if source is None:
+        raise FitError("Bringing a partition over needs a source.")
+    came = _look(source, step.source)
+    if not target.can_be_arranged:
+        raise FitError("The target has no map that a partition could be added to; put one on it first.")
+    map_, made = placed(step, came.partition, came.volume.kind if came.volume else "", target.as_map, target.size)
+    if step.kind and (came.volume is None or came.volume.used is None):
+        raise FitError(f"{came.name} cannot be made anew: {came.role_reason}. It can be copied exactly.")
+    volume = came.volume
+    if volume is not None:
+        kind = arranging.kind_for(step.kind, made.length) or volume.kind
+        if step.kind and volume.used is not None and volume.used > made.length:
+            raise FitError(f"The files of {came.name} ({binary(volume.used)}) do not fit into {binary(made.length)}.")
+        if not step.kind and made.length > came.partition.length and not volume.largest:
+            raise FitError(f"{came.name} cannot be grown; bring it over in its own length.")
+        volume = replace(volume, kind=kind, size=made.length if made.length > volume.size else volume.size)
+    return _with_map(target, map_, {made.start: replace(came, volume=volume)})
 
 
 def _filled(source: Layout | None, target: Layout, index: int, to: int) -> Layout:

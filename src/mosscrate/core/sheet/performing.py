@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import JobError
-from mosscrate.core.sheet import changes, filling
+from mosscrate.core.sheet import bringing, changes, filling
 from mosscrate.core.sheet.changes import Done, Grown
 from mosscrate.core.sheet.steps import (
     AddPartition,
     CopyFiles,
+    CopyPartition,
     EmptyCard,
     FillWithDrives,
     FlagPartition,
@@ -51,10 +52,12 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
         case ShrinkPartition(partition=index, size=size):
             shrunk = changes.shrink_partition(blocks, index, size, watch)
             return Done(_resized(index, shrunk, "shrunk"), shrunk.before - shrunk.after)
-        case CopyFiles():
+        case CopyFiles() | CopyPartition():
             if source is None:
-                raise JobError("The sheet has no source to copy files from.")
-            return filling.copy_files(source, blocks, step, watch)
+                raise JobError("The sheet has no source to copy from.")
+            if isinstance(step, CopyFiles):
+                return filling.copy_files(source, blocks, step, watch)
+            return bringing.copy_partition(source, blocks, step, watch)
         case _:
             return _STEPS[type(step)](blocks, step, watch)          # type: ignore[operator, no-any-return]
 

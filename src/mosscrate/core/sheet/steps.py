@@ -130,6 +130,18 @@ class RebuildPartition(msgspec.Struct, tag="rebuild", frozen=True):
     block: int | None = None
 
 
+class CopyPartition(msgspec.Struct, tag="copy partition", frozen=True):
+    """Bring a partition of the source into the free room of the target.
+
+    `kind` "" copies its volume exactly, another one makes a volume of that kind and copies the files.
+    `size` None keeps its length; a larger one grows it on arrival.
+    """
+
+    source: int
+    kind: str = ""
+    size: int | None = None
+
+
 class CopyFiles(msgspec.Struct, tag="copy files", frozen=True):
     """Copy every file of a partition of the source into a volume of the target."""
 
@@ -199,13 +211,13 @@ class Eject(msgspec.Struct, tag="eject", frozen=True):
 
 OnMap: TypeAlias = (EmptyCard | NewMap | AddPartition | RemovePartition | MovePartition | FlagPartition
                     | TypePartition | FillWithDrives | MendMap)
-OnVolume: TypeAlias = (GrowPartition | ShrinkPartition | LabelPartition | FormatPartition | RebuildPartition
-                       | CopyFiles | ReplayJournal)
+OnVolume: TypeAlias = (CopyPartition | GrowPartition | ShrinkPartition | LabelPartition | FormatPartition
+                       | RebuildPartition | CopyFiles | ReplayJournal)
 OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder
 InPlace: TypeAlias = OnMap | OnVolume | OnFiles
 Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
 IN_PLACE = (EmptyCard, NewMap, AddPartition, RemovePartition, MovePartition, FlagPartition, TypePartition,
-            FillWithDrives, MendMap, GrowPartition, ShrinkPartition, LabelPartition, FormatPartition,
+            FillWithDrives, MendMap, CopyPartition, GrowPartition, ShrinkPartition, LabelPartition, FormatPartition,
             RebuildPartition, CopyFiles, ReplayJournal, PutFiles, RemoveFiles, RenameFile, MakeFolder)
 WRITES_ALL = (WriteImage, WriteFitted)
 CHANGES = (*WRITES_ALL, *IN_PLACE)

@@ -13,6 +13,7 @@ from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import (
     AddPartition,
     CopyFiles,
+    CopyPartition,
     Eject,
     EmptyCard,
     FillWithDrives,
@@ -79,6 +80,13 @@ def line_of(step: Step, sheet: JobSheet, source: Layout | None, target: Layout |
             return StepLine(step, f"Read every file back and compare ({counted(files, 'file')})", 2 * used, 0)
         case Eject():
             return StepLine(step, f"Let go of {name}, so that it may be pulled", 0, 0)
+        case CopyPartition(source=index, kind=kind):
+            if source is None or target is None:
+                raise FitError("Bringing a partition over needs a source and a target.")
+            used = _used(source, index)
+            length = step.size or source.partition(index).partition.length
+            how = f"made anew as {arranging.kind_for(kind, length)}" if kind else "exactly"
+            return StepLine(step, f"Bring {_name(source, index)} over, {how}, {binary(length)}", used, used)
         case CopyFiles(source=index, partition=to):
             if source is None or target is None:
                 raise FitError("Copying files needs a source and a target.")

@@ -15,6 +15,7 @@ from mosscrate.core.sizes import binary, parse_size
 KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
 AS_IT_IS = "as it is"
 AUTOMATIC = "by its size"
+EXACTLY = "exactly"
 YES, NO = "yes", "no"
 
 
@@ -55,6 +56,32 @@ def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
     found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),
                         "Clears every map and every signature, also those that the desktop cannot see."))
     return tuple(found)
+
+
+def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -> tuple[Action, ...]:
+    """Bringing single partitions of a source over.
+
+    A target without a map gets one like the source's first; so does, where `may_clear`, one without room.
+    """
+    if source is None or target is None:
+        return ()
+    names = {f"{p.index} {p.name}": p.index for p in source.partitions
+             if not (source.map_kind == MapKind.MBR and mbr.is_extended(p.partition))}
+    if not names:
+        return ()
+
+    def steps(values: Values) -> tuple[s.Step, ...]:
+        kind = "" if values["how"] == EXACTLY else values["how"]
+        size = None if values["size"] in ("", AS_IT_IS) else parse_size(values["size"])
+        bring = s.CopyPartition(names[values["partition"]], kind, size)
+        length = size or source.partition(bring.source).partition.length
+        if target.can_be_arranged and (not may_clear or edits.free_room(target.as_map, target.size)[1] >= length):
+            return (bring,)
+        return (s.NewMap("gpt" if source.map_kind == MapKind.GPT else "mbr"), bring)
+
+    return (Action("Bring over…", (Field("partition", next(iter(names)), tuple(names)),
+                                   Field("how", EXACTLY, (EXACTLY, *KINDS)), Field("size", AS_IT_IS)), steps,
+                   "One partition of the source, instead of all of it: exactly, or made anew with its files."),)
 
 
 def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:

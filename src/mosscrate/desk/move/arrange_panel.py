@@ -9,9 +9,10 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWid
 
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import FitError
+from mosscrate.core.findings import Finding
 from mosscrate.core.sizes import binary
 from mosscrate.desk.move.actions import Action, actions_for
-from mosscrate.desk.shared.panel import Panel, button, clear, label, row
+from mosscrate.desk.shared.panel import Panel, button, clear, label, restyle, row
 
 
 class ArrangePanel(Panel):
@@ -43,9 +44,10 @@ class ArrangePanel(Panel):
         self.form.hide()
         self.error.hide()
 
-    def show_partition(self, layout: Layout | None, index: int | None, *, is_locked: bool) -> None:
-        """What can be done to a partition of the layout as it will be."""
-        key = (layout, index, is_locked)
+    def show_partition(self, layout: Layout | None, index: int | None, more: tuple[Action, ...] = (), *,
+                       is_locked: bool) -> None:
+        """What can be done to a partition of the layout as it will be, and `more` for the whole plan."""
+        key = (layout, index, tuple(a.title for a in more), is_locked)
         if key == self._key:
             return
         self._key = key
@@ -56,7 +58,7 @@ class ArrangePanel(Panel):
         volume = look.volume if look else None
         self.about.setText(f"{volume.kind.upper() if volume else 'no file system'}, {binary(look.partition.length)}"
                            if look else "choose a partition, or add one")
-        for number, action in enumerate(actions_for(layout, index) if not is_locked else ()):
+        for number, action in enumerate((*actions_for(layout, index), *more) if not is_locked else ()):
             made = button(action.title, partial(self.open_form, action), tip=action.hint)
             made.setProperty("compact", True)
             self.grid.addWidget(made, number // 2, number % 2)
@@ -118,8 +120,15 @@ class ArrangePanel(Panel):
             return
         self.steps_wanted.emit(steps)
 
+    def tell(self, findings: tuple[Finding, ...]) -> None:
+        """Say what a step that was taken will lose."""
+        self.error.setText(" ".join(f.sentence for f in findings))
+        self.error.setVisible(bool(findings))
+        restyle(self.error, "warning")
+
     def complain(self, sentence: str) -> None:
         """Say why a step was not taken."""
+        restyle(self.error, "problem")
         self.error.setText(sentence)
         self.error.show()
 

@@ -17,7 +17,18 @@ from mosscrate.core.sheet.fit import Forecast, after, forecast, room_behind
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.propose import propose, propose_arrangement, propose_growth
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.steps import Eject, GrowPartition, Step, WriteFitted, WriteImage
+from mosscrate.core.sheet.steps import (
+    WRITES_ALL,
+    CopyPartition,
+    Eject,
+    EmptyCard,
+    GrowPartition,
+    KeepCard,
+    NewMap,
+    Step,
+    WriteFitted,
+    WriteImage,
+)
 from mosscrate.core.sizes import GIB, MIB, binary
 from mosscrate.core.slots import Medium
 from mosscrate.desk.shared.strata import header_of, lay_out, strata_of
@@ -39,6 +50,7 @@ class Ribbon:
     """How one partition comes over: from the source's to the target's stratum."""
 
     index: int
+    to: int
     word: str
     is_grown: bool
 
@@ -84,21 +96,31 @@ class Plan:
     @property
     def written(self) -> Layout | None:
         """The target after writing and before growing."""
-        if self.is_in_place:
+        if self.is_in_place or not self.writes_all:
             return self.target_layout
         writing = next((s for s in self.proposed.steps if isinstance(s, WriteImage | WriteFitted)), WriteImage())
         return after(writing, self.source_layout, self.target_layout)
+
+    @property
+    def writes_all(self) -> bool:
+        """Whether the whole source is written onto the target."""
+        return any(isinstance(s, WRITES_ALL) for s in self.proposed.steps)
 
     def leaving_out(self, step: int, *, is_out: bool) -> Plan:
         """The same plan with one proposed step left out or taken in again."""
         return replace(self, left_out=self.left_out | {step} if is_out else self.left_out - {step})
 
     def with_steps(self, steps: tuple[Step, ...]) -> Plan:
-        """The same plan with more steps, before the card is let go of."""
-        old = self.proposed.steps
+        """The same plan with more steps, before the card is let go of.
+
+        Steps that begin from nothing take the place of writing the whole source.
+        """
+        old, left_out = self.proposed.steps, self.left_out
+        if self.writes_all and any(isinstance(s, NewMap | EmptyCard | CopyPartition) for s in steps):
+            old, left_out = tuple(s for s in old if isinstance(s, KeepCard | Eject)), frozenset()
         at = next((k for k, s in enumerate(old) if isinstance(s, Eject)), len(old))
         fresh = msgspec.structs.replace(self.proposed, steps=(*old[:at], *steps, *old[at:]))
-        out = frozenset(k if k < at else k + len(steps) for k in self.left_out)
+        out = frozenset(k if k < at else k + len(steps) for k in left_out)
         return replace(self, proposed=fresh, left_out=out)
 
     def with_size(self, size: int | None) -> Plan:
@@ -162,14 +184,19 @@ class Plan:
         layout = self.forecast.layout
         if layout is None:
             return ()
-        found = []
-        for look in self.source_layout.partitions:
-            twin = next((p for p in layout.partitions if p.index == look.index), None)
-            if twin is None:
-                continue
-            found.append(Ribbon(look.index, _way(look, twin, is_in_place=self.is_in_place),
-                                twin.partition.length > look.partition.length))
-        return tuple(found)
+        brought = [s.source for s in self.sheet.steps if isinstance(s, CopyPartition)]
+        if brought:
+            is_cleared = any(isinstance(s, NewMap | EmptyCard) for s in self.sheet.steps)
+            before = set() if is_cleared else {p.partition.start for p in self.target_layout.partitions}
+            came = [p for p in layout.partitions if p.partition.start not in before and p.volume]
+            pairs = [(self.source_layout.partition(i), twin) for i, twin in zip(brought, came, strict=False)]
+        elif self.is_in_place or self.writes_all:
+            pairs = [(look, twin) for look in self.source_layout.partitions
+                     for twin in layout.partitions if twin.index == look.index]
+        else:
+            pairs = []
+        return tuple(Ribbon(look.index, twin.index, _way(look, twin, is_in_place=self.is_in_place),
+                            twin.partition.length > look.partition.length) for look, twin in pairs)
 
     def _edge(self, size: int, height: float) -> float:
         written, index = self.written, self.growing

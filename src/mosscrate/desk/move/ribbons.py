@@ -38,8 +38,8 @@ class Ribbons(QWidget):
         left = {s.index: s for s in self._left.placed() if s.index is not None}
         right = {s.index: s for s in self._right.placed() if s.index is not None}
         for ribbon in self._ribbons:
-            if ribbon.index in left and ribbon.index in right:
-                self._draw(painter, ribbon, left[ribbon.index], right[ribbon.index])
+            if ribbon.index in left and ribbon.to in right:
+                self._draw(painter, ribbon, left[ribbon.index], right[ribbon.to])
         if not self._ribbons and self._sentence:
             area = self.rect().toRectF().adjusted(8, 0, -8, 0)
             draw_text(painter, area, self._sentence, scaled_font(self.font(), 0.95), color("muted"),

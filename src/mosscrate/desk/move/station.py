@@ -12,14 +12,17 @@ from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QSizePolicy, 
 
 from mosscrate.core.contents import Layout
 from mosscrate.core.errors import Stopped
+from mosscrate.core.findings import Finding
 from mosscrate.core.sheet import guard, running
+from mosscrate.core.sheet.bringing import what_is_lost
 from mosscrate.core.sheet.job import Job as LoggedJob
 from mosscrate.core.sheet.sheet import save_sheet
-from mosscrate.core.sheet.steps import CHANGES, WRITES_ALL, Step
+from mosscrate.core.sheet.steps import CHANGES, WRITES_ALL, CopyPartition, RebuildPartition, Step
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.move.actions import Action, bringing
 from mosscrate.desk.move.arrange_panel import ArrangePanel
 from mosscrate.desk.move.chooser import MediumChooser
 from mosscrate.desk.move.guard_panel import GuardPanel
@@ -234,6 +237,20 @@ class MoveStation(QWidget):
             self.arrange_panel.complain(problems[0].sentence)
             return
         self._change(lambda _plan: wanted)
+        for step in steps:
+            if isinstance(step, CopyPartition | RebuildPartition) and step.kind:
+                self._tell_losses(step)
+
+    def _tell_losses(self, step: CopyPartition | RebuildPartition) -> None:
+        """What a volume loses when it is made anew is said as soon as it is known."""
+        medium = self.source if isinstance(step, CopyPartition) else self.target
+
+        def ask() -> tuple[Finding, ...]:
+            assert medium is not None, "a plan has both ends"
+            with medium.open() as blocks:
+                return what_is_lost(blocks, step)
+
+        self.model.asker.ask(ask, self.arrange_panel.tell, lambda _error: None)
 
     def _turn(self) -> None:
         """From sizes to partitions and back."""
@@ -244,7 +261,12 @@ class MoveStation(QWidget):
     def _show_arranging(self) -> None:
         is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
         layout = self.right.layout_shown if self.plan else None
-        self.arrange_panel.show_partition(layout, self.right.selected, is_locked=is_locked or self.plan is None)
+        more: tuple[Action, ...] = ()
+        if self.plan is not None and not self.plan.is_in_place:
+            base = self.plan.target_layout if self.plan.writes_all else layout
+            more = bringing(self.plan.source_layout, base, may_clear=self.plan.writes_all)
+        self.arrange_panel.show_partition(layout, self.right.selected, more,
+                                          is_locked=is_locked or self.plan is None)
         is_sizing = self.aspect.currentWidget() is self.size_panel
         self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
         self.arrange_button.setVisible(self.plan is not None and not self._is_arranging)
