@@ -7,10 +7,11 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benches import growing, keeping, listing, window
+from benches import growing, keeping, listing, volumes, window
 from benches.figure import Figure
 
-BENCHES = {"keep": keeping.figures, "grow": growing.figures, "list": listing.figures, "window": window.figures}
+BENCHES = {"keep": keeping.figures, "grow": growing.figures, "list": listing.figures, "volumes": volumes.figures,
+           "window": window.figures}
 
 
 def main() -> int:

@@ -1,6 +1,6 @@
 """Damaged cards by the thousand: a reading or one of our errors, never a hang, a crash or much memory.
 
-    ./moss fuzz [--count 20000] [--seed 1]
+    ./moss fuzz [--count 50000] [--seed 1]
 
 Each case damages one structure of one small card (MBR, boot sector, FSInfo, FAT, folder): single
 bytes, extreme values in fields, stretches copied over one another. Then everything that reads is run.
@@ -22,16 +22,19 @@ from types import FrameType
 
 from mosscrate.core.blocks import Extent, MemoryBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.errors import FitError, MossError
-from mosscrate.core.volumes import Kind
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.steps import AddPartition, FillWithDrives, NewMap, Step
+from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.volumes.fat import open_fat
-from mosscrate.core.volumes.fat.growing import plan
 from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.watch import Watch
 from tests.cards import MIB, lay_out, make_volume, some_files
+from tests.volumes import worked_on
 
 SECONDS = 10                      # a case that takes longer counts as a hang
-MEMORY = 200 * MIB                # more than this above the start counts as too much
+MEMORY = 300 * MIB                # more than this above the start counts as too much
 EXTREMES = (0, 1, 2, 0x7F, 0x80, 0xFF, 0x7FFF, 0x8000, 0xFFFF, 0x7FFFFFFF, 0x80000000, 0xFFFFFFF7, 0xFFFFFFFF)
 
 
@@ -49,13 +52,20 @@ class Hang(Exception):
 
 
 def subjects() -> list[Subject]:
-    """One bare volume of each type, and a card with a map and two volumes."""
+    """One bare volume of each kind, and cards with an MBR, logical drives and a GPT."""
     sizes = {FatType.FAT12: MIB, FatType.FAT16: 5 * MIB, FatType.FAT32: 34 * MIB}
     found = []
     for type, size in sizes.items():
         blocks = MemoryBlocks(bytes(size))
         make_volume(blocks, type, cluster=512, files=some_files(int(type), 30, 3000))
         found.append(Subject(type.name, blocks, tuple(_places(blocks))))
+    for kind in ("exfat", "ext2", "ext3", "ext4"):
+        blocks, _ = worked_on(kind, 3, operations=100, size=4 * MIB)
+        found.append(Subject(kind, blocks, tuple(_metadata(blocks))))
+    found += [Subject("gpt", _arranged("gpt", AddPartition("ext4", 3 * MIB), AddPartition("exfat")),
+                      (Extent(0, 512), Extent(512, 92), Extent(1024, 512), Extent(8 * MIB - 512, 92))),
+              Subject("drives", _arranged("mbr", FillWithDrives(10 * MIB, 31 * MIB, "fat12")),
+                      (Extent(440, 72), Extent(32256, 512), Extent(446, 64)))]
     card = MemoryBlocks(bytes(16 * MIB))
     lay_out(card, [(MIB, 2 * MIB, FatType.FAT12, "PEAT", some_files(1, 10)),
                    (3 * MIB, 8 * MIB, FatType.FAT16, "GAMES", some_files(2, 10))])
@@ -113,7 +123,7 @@ def run(count: int, seed: int) -> Counter[str]:
         signal.alarm(SECONDS)
         try:
             ended[read_everything(subject.blocks)] += 1
-            _plan_growth(subject.blocks)
+            _plan_changes(subject.blocks)
         except MossError:
             ended["refused"] += 1
         except Exception as error:
@@ -132,7 +142,7 @@ def run(count: int, seed: int) -> Counter[str]:
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
-    parser.add_argument("--count", type=int, default=20_000)
+    parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
     options = parser.parse_args()
     begun = time.monotonic()
@@ -143,10 +153,33 @@ def main() -> int:
     return 0
 
 
-def _plan_growth(blocks: MemoryBlocks) -> None:
-    """Planning reads a volume too; it may refuse."""
-    with contextlib.suppress(FitError):
-        plan(open_fat(blocks), 2 * blocks.size)
+def _plan_changes(blocks: MemoryBlocks) -> None:
+    """Planning reads a volume too, and so does opening it for changes; both may refuse."""
+    for look in survey(blocks).partitions:
+        volume = open_partition(blocks, look.index)
+        volume.largest(), volume.smallest()
+        with contextlib.suppress(FitError):
+            edit(partition_window(blocks, look.partition))
+
+
+def _arranged(kind: str, *steps: Step) -> MemoryBlocks:
+    card = MemoryBlocks(bytes(32 * MIB if kind == "mbr" else 8 * MIB))
+    for step in (NewMap(kind), *steps):
+        perform(step, card, None, Watch())
+    return card
+
+
+def _metadata(blocks: MemoryBlocks) -> Iterator[Extent]:
+    """The head of a volume, and all its folders twice as likely as the rest."""
+    volume = open_volume(blocks)
+    yield Extent(0, 2048)
+    yield Extent(1024, 256)
+    yield Extent(2048, 32 * 1024)
+    yield Extent(0, 256 * 1024)
+    for entry in volume.tree().entries:
+        if entry.kind == Kind.FOLDER:
+            with contextlib.suppress(MossError):
+                yield from volume.extents_of(entry)
 
 
 def _places(blocks: MemoryBlocks) -> Iterator[Extent]:

@@ -17,6 +17,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.making import label_entry
 from mosscrate.core.volumes.exfat.structures import (
@@ -27,6 +28,7 @@ from mosscrate.core.volumes.exfat.structures import (
     IS_HIDDEN,
     LABEL,
     MAX_FOLDER,
+    NAME_UNITS,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 from mosscrate.core.volumes.fat.table import BAD, END, Table
@@ -77,6 +79,7 @@ class ExfatEditor:
         self._free = np.flatnonzero(~self._bits).astype(np.int64) + 2
         self._free = self._free[self._table[self._free] != BAD]
         self._freed: list[Clusters] = []
+        self._debt = FolderDebt(self._g.cluster)
         self._folders: dict[str, _Folder] = {}
         blocks.forgo(list(self._extents(self._free)))
 
@@ -96,6 +99,7 @@ class ExfatEditor:
         if present is not None and present.is_folder:
             return
         self._must_be_new(folder, path, name)
+        self._must_have_room(folder, name, 1)
         clusters = self._take(1)
         self._blocks.zero(self._g.cluster_offset(int(clusters[0])), self._g.cluster)
         item = self._enter(folder, name, traits, clusters, IS_FOLDER, self._g.cluster)
@@ -109,6 +113,7 @@ class ExfatEditor:
         parent, name = self._split(path)
         folder = self._folder(parent)
         self._must_be_new(folder, path, name)
+        self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._take(-(-size // self._g.cluster))
         self._write(clusters, pieces, size)
         self._enter(folder, name, traits, clusters, ARCHIVE, size)
@@ -146,10 +151,13 @@ class ExfatEditor:
         if old_key != new_key:
             self._must_be_new(folder, new, new_name)
         self._must_be_possible(new_name)
+        self._must_have_room(folder, new_name, 0)
         if item.is_folder:
             self._folder(path)
             for key in [k for k in self._folders if k == old_key or k.startswith(old_key + "/")]:
-                self._folders[new_key + key[len(old_key):]] = self._folders.pop(key)
+                carried = self._folders.pop(key)
+                carried.path = new.strip("/") + carried.path[len(old_key):]
+                self._folders[new_key + key[len(old_key):]] = carried
         del old_folder.items[self._folded(name)]
         old_folder.is_changed = folder.is_changed = True
         item.raw = self._renamed(item.raw, new_name)
@@ -178,6 +186,7 @@ class ExfatEditor:
         self._blocks.flush()
         for folder in self._folders.values():
             folder.is_changed = False
+        self._debt.settle()
 
     # --- folders ---------------------------------------------------------------------------------
 
@@ -274,6 +283,13 @@ class ExfatEditor:
             at += extent.length
 
     # --- clusters --------------------------------------------------------------------------------
+
+    def _must_have_room(self, folder: _Folder, name: str, clusters: int) -> None:
+        """Raises FitError where data and folders together would not fit."""
+        entry = ENTRY_SIZE * (3 + len(name) // NAME_UNITS)
+        free = len(self._free) + sum(len(c) for c in self._freed)
+        self._debt.must_fit(id(folder), entry, clusters, free)
+        self._debt.note(id(folder), entry)
 
     def _take(self, count: int) -> Clusters:
         """Free clusters, in one piece where a search among the next ones finds it."""

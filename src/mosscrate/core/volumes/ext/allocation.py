@@ -117,7 +117,11 @@ class Allocator:
         self._freed: list[tuple[int, int]] = []
         self._inodes = self._free_inodes()
         self._freed_inodes: list[int] = []
-        self._delta: Counter[int] = Counter()
+        self._delta: Counter[int] = Counter()                # free blocks by group, until `settle`
+        self._inode_delta: Counter[int] = Counter()
+        self._folder_delta: Counter[int] = Counter()
+        self.free = int(self.fs.wide("free_blocks_count").sum())
+        self._highest: dict[int, int] = {}                   # place of the last inode taken, by group
 
     def take(self, count: int) -> list[tuple[int, int]]:
         """(first, count) of runs of free blocks. Raises FitError, having taken nothing."""
@@ -166,9 +170,15 @@ class Allocator:
 
     def settle(self) -> None:
         """Note the counts of free blocks in the descriptors and everything in the superblock."""
-        for group, delta in self._delta.items():
-            self.fs.put("free_blocks_count", group, self.fs.get("free_blocks_count", group) + delta)
-        self._delta.clear()
+        for field, deltas in (("free_blocks_count", self._delta), ("free_inodes_count", self._inode_delta),
+                              ("used_dirs_count", self._folder_delta)):
+            for group, delta in deltas.items():
+                self.fs.put(field, group, self.fs.get(field, group) + delta)
+            deltas.clear()
+        for group, place in self._highest.items() if self.fs.has_group_checksums else ():
+            unused = min(self.fs.get("itable_unused", group), self.fs.inodes_per_group - place - 1)
+            self.fs.put("itable_unused", group, unused)
+        self._highest.clear()
         free = int(self.fs.wide("free_blocks_count").sum())
         self.fs.sb["free_blocks_count_lo"] = free & 0xFFFFFFFF
         if self.fs.is_64bit:
@@ -192,10 +202,11 @@ class Allocator:
                 return
             if fs.get("free_blocks_count", group) == 0 and group not in self._delta:
                 continue
-            bits = self.bitmaps.block_bits(group)[:self.end - start]
+            bits = self.bitmaps.block_bits(group)[:self.end - start].copy()
+            for first, count in self._freed:                 # they are handed out from their own list, last
+                bits[max(0, first - start):max(0, first + count - start)] = True
             edges = np.flatnonzero(np.diff(~bits, prepend=False, append=False)).reshape(-1, 2).tolist()
-            freed = {first for first, _ in self._freed}
-            runs = [(start + a, b - a) for a, b in edges if start + a not in freed]
+            runs = [(start + a, b - a) for a, b in edges]
             if self.forgoes_free:
                 fs.blocks.forgo([Extent(first * fs.block, count * fs.block) for first, count in runs])
             yield from runs
@@ -219,6 +230,7 @@ class Allocator:
             self.bitmaps.block_bits(group)[place:place + part] = is_used
             self.bitmaps.changed_blocks.add(group)
             self._delta[group] += -part if is_used else part
+            self.free += -part if is_used else part
             first, count = first + part, count - part
 
     def _mark_inode(self, number: int, *, is_used: bool, is_folder: bool) -> None:
@@ -231,9 +243,8 @@ class Allocator:
         self.bitmaps.inode_bits(group)[place] = is_used
         self.bitmaps.changed_inodes.add(group)
         step = -1 if is_used else 1
-        fs.put("free_inodes_count", group, fs.get("free_inodes_count", group) + step)
+        self._inode_delta[group] += step
         if is_folder:
-            fs.put("used_dirs_count", group, fs.get("used_dirs_count", group) - step)
-        if is_used and fs.has_group_checksums:
-            unused = min(fs.get("itable_unused", group), fs.inodes_per_group - place - 1)
-            fs.put("itable_unused", group, unused)
+            self._folder_delta[group] -= step
+        if is_used:
+            self._highest[group] = max(self._highest.get(group, 0), place)

@@ -15,6 +15,7 @@ import numpy as np
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.ext import directory
 from mosscrate.core.volumes.ext.directory import Row
 from mosscrate.core.volumes.ext.filesystem import crc32c
@@ -33,6 +34,7 @@ from mosscrate.core.volumes.ext.writer import Writer, runs_from
 MAX_LINKS = 65000
 FILE_MODE, FOLDER_MODE, LINK_MODE = 0o644, 0o755, 0o777
 SHORT_LINK = 60
+LONGEST_ENTRY = 8 + 256 + 12             # with a name of 255 bytes, and the checksum at a block's end
 
 
 @dataclass
@@ -43,6 +45,7 @@ class _Folder:
     parent: int
     rows: dict[str, Row] = field(default_factory=dict)
     is_changed: bool = False
+    owner: tuple[int, int] | None = None                 # what new entries inherit, once it was asked for
 
 
 class ExtEditor:
@@ -54,6 +57,8 @@ class ExtEditor:
         self._fs, self._blocks = self.volume.fs, blocks
         self._w = Writer(self._fs, now=now)
         self._folders: dict[int, _Folder] = {}
+        # Entries do not cross blocks, and a longer folder may need a block for its map.
+        self._debt = FolderDebt(self._fs.block, usable=self._fs.block - LONGEST_ENTRY, spare=1)
 
     def has(self, path: str) -> bool:
         """See Editor."""
@@ -70,6 +75,7 @@ class ExtEditor:
         if present is not None and present.type == FT_FOLDER:
             return
         self._must_be_new(parent, path, name)
+        self._must_have_room(parent, name, 1)
         number = self._w.allocator.take_inode(is_folder=True)
         mode = IS_FOLDER | (FOLDER_MODE if traits.mode is None else traits.mode)
         self._w.put_inode(number, self._w.new_inode(mode=mode, owner=self._owner(parent, traits), size=0, links=2,
@@ -86,13 +92,15 @@ class ExtEditor:
         self._must_be_new(parent, path, name)
         if size >= 1 << 31 and "large_file" not in self._fs.features:
             raise FitError(f"“{path}” is larger than the 2 GiB that this volume can hold in one file.")
-        taken = self._w.allocator.take(-(-size // self._fs.block))
+        needed = -(-size // self._fs.block)
+        self._must_have_room(parent, name, needed + (1 + needed // 128 if needed > 4 else 0))
+        taken = self._w.allocator.take(needed)
         number = self._w.allocator.take_inode(is_folder=False)
         mode = IS_FILE | (FILE_MODE if traits.mode is None else traits.mode)
-        raw = self._w.new_inode(mode=mode, owner=self._owner(parent, traits), size=size, links=1,
-                                modified=traits.modified, generation=self._generation(number))
         self._write(taken, pieces, size)
-        self._w.put_inode(number, self._w.with_runs(number, raw, runs_from(taken)))
+        raw = self._w.new_file(number, taken, mode=mode, owner=self._owner(parent, traits), size=size,
+                               modified=traits.modified, generation=self._generation(number))
+        self._w.put_inode(number, raw)
         self._enter(parent, Row(name, number, FT_FILE))
 
     def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
@@ -102,6 +110,7 @@ class ExtEditor:
         data = target.encode("utf-8", "surrogateescape")
         if not data or len(data) >= self._fs.block:
             raise FitError(f"The target of the link “{path}” is empty or too long.")
+        self._must_have_room(parent, name, 0 if len(data) < SHORT_LINK else 1)
         number = self._w.allocator.take_inode(is_folder=False)
         raw = self._w.new_inode(mode=IS_LINK | LINK_MODE, owner=self._owner(parent, traits), size=len(data), links=1,
                                 modified=traits.modified, generation=self._generation(number))
@@ -144,6 +153,7 @@ class ExtEditor:
         if self._is_folder(row.inode) and f"{new.strip('/')}/".startswith(f"{path.strip('/')}/") and new != path:
             raise FitError(f"“{path}” cannot be moved into itself.")
         self._must_be_new(parent, new, new_name)
+        self._must_have_room(parent, new_name, 0)
         del old_parent.rows[name]
         old_parent.is_changed = True
         self._enter(parent, Row(new_name, row.inode, row.type))
@@ -168,6 +178,7 @@ class ExtEditor:
             self._w.put_inode(folder.number, raw)
             folder.is_changed = False
         self._w.commit()
+        self._debt.settle()
 
     # --- finding the way -------------------------------------------------------------------------
 
@@ -212,6 +223,12 @@ class ExtEditor:
         if name in parent.rows:
             raise FitError(f"“{path}” is there already.")
 
+    def _must_have_room(self, parent: _Folder, name: str, blocks: int) -> None:
+        """Raises FitError where data and folders together would not fit."""
+        entry = 12 + len(name.encode("utf-8", "surrogateescape"))
+        self._debt.must_fit(parent.number, entry, blocks, self._w.allocator.free)
+        self._debt.note(parent.number, entry)
+
     def _enter(self, parent: _Folder, row: Row) -> None:
         parent.rows[row.name] = row
         parent.is_changed = True
@@ -219,8 +236,11 @@ class ExtEditor:
     def _owner(self, parent: _Folder, traits: Traits) -> tuple[int, int]:
         if traits.owner is not None:
             return traits.owner
-        inode = record_of(self._w.raw(parent.number))
-        return (int(inode["uid"]) | int(inode["uid_high"]) << 16, int(inode["gid"]) | int(inode["gid_high"]) << 16)
+        if parent.owner is None:
+            inode = record_of(self._w.raw(parent.number))
+            parent.owner = (int(inode["uid"]) | int(inode["uid_high"]) << 16,
+                            int(inode["gid"]) | int(inode["gid_high"]) << 16)
+        return parent.owner
 
     def _generation(self, number: int) -> int:
         return crc32c(self._w.now & 0xFFFFFFFF, number.to_bytes(4, "little"))

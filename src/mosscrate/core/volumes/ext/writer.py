@@ -55,16 +55,34 @@ class Writer:
         self.changed[number] = raw
 
     def new_inode(self, *, mode: int, owner: tuple[int, int], size: int, links: int, modified: int | None,
-                  flags: int = 0, generation: int = 0) -> bytes:
-        """A fresh inode of the volume's size, its block map empty."""
+                  flags: int = 0, generation: int = 0, root: bytes = b"", blocks: int = 0) -> bytes:
+        """A fresh inode of the volume's size; its block map is empty unless `root` is given."""
         fs, when = self.fs, self.now if modified is None else modified
         low, high = when & 0xFFFFFFFF, when >> 32 & 3 if when >= 0 else 0
         now = self.now & 0xFFFFFFFF
         extra = min(EXTRA_SIZE, fs.inode_size - 128)
-        raw = _INODE.pack(mode, owner[0] & 0xFFFF, size & 0xFFFFFFFF, low, now, low, 0, owner[1] & 0xFFFF, links, 0,
-                          flags, 0, b"", generation, 0, size >> 32, 0, 0, 0, owner[0] >> 16, owner[1] >> 16, 0, 0,
-                          extra, 0, 0, high, high, low, high, 0, 0)
+        raw = _INODE.pack(mode, owner[0] & 0xFFFF, size & 0xFFFFFFFF, low, now, low, 0, owner[1] & 0xFFFF, links,
+                          blocks * (fs.block // 512), flags, 0, root, generation, 0, size >> 32, 0, 0, 0,
+                          owner[0] >> 16, owner[1] >> 16, 0, 0, extra, 0, 0, high, high, low, high, 0, 0)
         return raw[:fs.inode_size].ljust(fs.inode_size, b"\0")
+
+    def new_file(self, number: int, taken: Sequence[tuple[int, int]], *, mode: int, owner: tuple[int, int], size: int,
+                 modified: int | None, generation: int) -> bytes:
+        """A fresh inode of a file that fills (first, count) stretches. Raises FitError."""
+        fs, runs = self.fs, runs_from(taken)
+        if "extents" in fs.features:
+            root, made = build_extents(fs, runs, self.allocator.take_one, fs.inode_seed(number, generation))
+            flags = EXTENTS_FL
+        else:
+            root, made = build_indirect(fs, runs, self.allocator.take_one)
+            flags = 0
+        self.pending |= made
+        blocks = sum(count for _, count in taken) + len(made)
+        if blocks * (fs.block // 512) >= 2**32:
+            raw = self.new_inode(mode=mode, owner=owner, size=size, links=1, modified=modified, generation=generation)
+            return self.with_runs(number, raw, runs, old_tree=list(made))
+        return self.new_inode(mode=mode, owner=owner, size=size, links=1, modified=modified, generation=generation,
+                              flags=flags, root=root, blocks=blocks)
 
     def with_runs(self, number: int, raw: bytes, runs: Runs, *, old_tree: Sequence[int] = ()) -> bytes:
         """An inode with another block map; the blocks of its old map are released, its data are not.

@@ -17,6 +17,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.making import fsinfo
 from mosscrate.core.volumes.fat.structures import (
@@ -76,6 +77,7 @@ class FatEditor:
         self._free = np.flatnonzero(self._table[2:] == FREE).astype(np.int64) + 2
         self._freed: list[Clusters] = []
         self._made: dict[int, Clusters] = {}
+        self._debt = FolderDebt(self._g.cluster)
         self._folders: dict[str, _Folder] = {}
         self._label: bytes | None = None
         blocks.forgo(list(self._extents(self._free)))
@@ -96,6 +98,7 @@ class FatEditor:
         if present is not None and present.is_folder:
             return
         self._must_be_new(folder, path, name)
+        self._must_have_room(folder, name, 1)
         cluster = int(self._take(1)[0])
         self._link(np.array([cluster]))
         above = 0 if parent == "" else folder.cluster
@@ -115,6 +118,7 @@ class FatEditor:
         parent, name = self._split(path)
         folder = self._folder(parent)
         self._must_be_new(folder, path, name)
+        self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._take(-(-size // self._g.cluster))
         self._link(clusters)
         self._write(clusters, pieces, size)
@@ -149,6 +153,7 @@ class FatEditor:
         if folder is not old_folder or new_name.lower() != name.lower():
             self._must_be_new(folder, new, new_name)
         self._must_be_possible(new_name)
+        self._must_have_room(folder, new_name, 0)
         if item.is_folder:
             self._folder(path)
             self._carry_folders(self._true_path(path), f"{self._true_path(to)}/{new_name}".lstrip("/"))
@@ -189,6 +194,7 @@ class FatEditor:
         self._blocks.flush()
         for folder in self._folders.values():
             folder.is_changed = False
+        self._debt.settle()
 
     # --- folders ---------------------------------------------------------------------------------
 
@@ -270,6 +276,14 @@ class FatEditor:
             at += extent.length
 
     # --- clusters --------------------------------------------------------------------------------
+
+    def _must_have_room(self, folder: _Folder, name: str, clusters: int) -> None:
+        """Raises FitError where data and folders together would not fit; a fixed root needs no clusters."""
+        entry = ENTRY_SIZE * (2 + len(name) // names.UNITS_A_ENTRY) if folder.cluster else 0
+        free = len(self._free) + sum(len(c) for c in self._freed)
+        self._debt.must_fit(folder.cluster, entry, clusters, free)
+        if entry:
+            self._debt.note(folder.cluster, entry)
 
     def _take(self, count: int) -> Clusters:
         if count > len(self._free) and self._freed:
