@@ -14,6 +14,8 @@ WHEN = 1_600_000_000
 ROOM = {"fat12": 2 * MIB, "fat16": 9 * MIB, "fat32": 36 * MIB, "exfat": 8 * MIB, "ext2": 8 * MIB, "ext3": 12 * MIB,
         "ext4": 12 * MIB}
 KINDS = tuple(ROOM)
+TIGHT = {"fat12": MIB // 2, "fat16": 5 * MIB, "fat32": 34 * MIB, "exfat": 5 * MIB // 4, "ext2": 3 * MIB // 4,
+         "ext3": 3 * MIB, "ext4": 3 * MIB}
 IGNORED = {"lost+found"}
 NAMES = ("A.BIN", "spiel nr {}.gb", "Übung {} with a rather long name (rev 2).sav", "x{}", "Save {}.srm")
 

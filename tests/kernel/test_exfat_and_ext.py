@@ -12,6 +12,9 @@ from pathlib import Path
 import pytest
 
 from mosscrate.core.blocks import open_blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.steps import ReplayJournal
 from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for, format_of, open_volume
 from mosscrate.core.watch import Watch
 from tests.kernel import machine
@@ -191,3 +194,43 @@ def test_a_real_kernel_and_we_agree_about_exfat_and_ext(tmp_path: Path):
     for case, image in zip(cases, images, strict=True):
         assert plain(tree_of(image)) == plain(after.tree(case.name)), case
         assert checker(case, image) == "", case
+
+
+DIRTY = r"""
+mount -t ext4 /dev/vd$L /mnt; D=/mnt
+FILL
+sync; echo "@$N"; list /mnt
+for k in 1 2 3 4 5 6 7 8 9; do echo $k >"$D/late $k"; done
+rm "$D/many/file number 5.sav"; sync
+echo "@$N later"; list /mnt
+""".replace("FILL", FILL)
+
+
+def test_a_journal_that_was_left_dirty_is_replayed_on_a_view_and_then_for_real(tmp_path: Path):
+    """The machine goes down with the volumes mounted: what was synced stands in their journals."""
+    options = {"csum": "-b 1024", "plain": "-b 4096 -O ^metadata_csum,^64bit"}
+    images = [tmp_path / f"{name}.img" for name in options]
+    for image, how in zip(images, options.values(), strict=True):
+        with image.open("wb") as file:
+            file.truncate(64 * MIB)
+        subprocess.run(["mkfs.ext4", "-q", "-F", *how.split(), image], check=True)
+    script = "".join(f"L={chr(97 + k)}; N={name}\n{DIRTY}" for k, name in enumerate(options))
+    script += "echo @kernel; echo @end; exec poweroff -f -n\n"          # no unmount, no last sync
+    seen = machine.run(script, images)
+    for name, image in zip(options, images, strict=True):
+        before = image.read_bytes()
+        with open_blocks(image) as blocks:
+            volume = open_volume(blocks)
+            assert volume.replayed, "the volume was meant to be dirty"
+            assert not volume.is_clean
+            with pytest.raises(FitError, match="journal must be replayed"):
+                edit(blocks)
+        assert plain(tree_of(image)) == plain(seen.tree(f"{name} later")), name
+        assert image.read_bytes() == before
+        with open_blocks(image, writable=True) as blocks:
+            done = perform(ReplayJournal(0), blocks, None, Watch())
+            assert "carried out" in done.sentence
+            assert [f.sentence for f in open_volume(blocks).check()] == []
+        assert plain(tree_of(image)) == plain(seen.tree(f"{name} later")), name
+        done = subprocess.run(["e2fsck", "-f", "-n", image], capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stdout

@@ -13,7 +13,7 @@ from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.volumes import Making, Traits, edit, format_for, format_of, open_volume
 from mosscrate.core.watch import Watch
-from tests.volumes import KINDS, MIB, ROOM, WHEN, fresh, tree, worked_on
+from tests.volumes import KINDS, MIB, ROOM, TIGHT, WHEN, fresh, tree, worked_on
 
 kinds = st.sampled_from(KINDS)
 
@@ -23,9 +23,9 @@ def sound(blocks) -> list[str]:
 
 
 @settings(max_examples=25)
-@given(kinds, st.integers(0, 10**6))
-def test_two_hundred_random_operations_leave_what_the_model_holds(kind, seed):
-    blocks, model = worked_on(kind, seed)
+@given(kinds, st.integers(0, 10**6), st.sampled_from([ROOM, TIGHT]))
+def test_two_hundred_random_operations_leave_what_the_model_holds(kind, seed, sizes):
+    blocks, model = worked_on(kind, seed, size=sizes[kind])
     assert tree(blocks) == model.tree()
     assert sound(blocks) == []
     volume = open_volume(blocks)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -94,12 +95,13 @@ class ExtEditor:
             raise FitError(f"“{path}” is larger than the 2 GiB that this volume can hold in one file.")
         needed = -(-size // self._fs.block)
         self._must_have_room(parent, name, needed + (1 + needed // 128 if needed > 4 else 0))
-        taken = self._w.allocator.take(needed)
         number = self._w.allocator.take_inode(is_folder=False)
+        taken = self._take(needed, number)
         mode = IS_FILE | (FILE_MODE if traits.mode is None else traits.mode)
         self._write(taken, pieces, size)
-        raw = self._w.new_file(number, taken, mode=mode, owner=self._owner(parent, traits), size=size,
-                               modified=traits.modified, generation=self._generation(number))
+        with self._undone(taken, number):
+            raw = self._w.new_file(number, taken, mode=mode, owner=self._owner(parent, traits), size=size,
+                                   modified=traits.modified, generation=self._generation(number))
         self._w.put_inode(number, raw)
         self._enter(parent, Row(name, number, FT_FILE))
 
@@ -118,7 +120,7 @@ class ExtEditor:
             at = INODE.fields["block"][1]                                # type: ignore[index]
             raw = raw[:at] + data.ljust(60, b"\0") + raw[at + 60:]
         else:
-            taken = self._w.allocator.take(1)
+            taken = self._take(1, number)
             self._write(taken, iter((data,)), len(data))
             raw = self._w.with_runs(number, raw, runs_from(taken))
         self._w.put_inode(number, raw)
@@ -228,6 +230,22 @@ class ExtEditor:
         entry = 12 + len(name.encode("utf-8", "surrogateescape"))
         self._debt.must_fit(parent.number, entry, blocks, self._w.allocator.free)
         self._debt.note(parent.number, entry)
+
+    def _take(self, count: int, number: int) -> list[tuple[int, int]]:
+        """Blocks for a new inode; where there are none, the inode is given back. Raises FitError."""
+        with self._undone([], number):
+            return self._w.allocator.take(count)
+
+    @contextmanager
+    def _undone(self, taken: list[tuple[int, int]], number: int) -> Iterator[None]:
+        """Give back what a new file has taken where it cannot be made after all."""
+        try:
+            yield
+        except FitError:
+            for first, count in taken:
+                self._w.allocator.release(first, count)
+            self._w.allocator.release_inode(number, is_folder=False)
+            raise
 
     def _enter(self, parent: _Folder, row: Row) -> None:
         parent.rows[row.name] = row

@@ -107,7 +107,7 @@ class FatEditor:
                         for short, target in ((directory.DOT, cluster), (directory.DOT_DOT, above)))
         self._folders[self._true_path(path)] = _Folder(cluster, head, {}, {directory.DOT, directory.DOT_DOT},
                                                        is_changed=True)
-        self._enter(folder, parent, name, traits, attributes=IS_FOLDER, cluster=cluster, size=0)
+        self._enter(folder, name, traits, attributes=IS_FOLDER, cluster=cluster, size=0)
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
         """See Editor."""
@@ -122,7 +122,7 @@ class FatEditor:
         clusters = self._take(-(-size // self._g.cluster))
         self._link(clusters)
         self._write(clusters, pieces, size)
-        self._enter(folder, parent, name, traits, attributes=ARCHIVE,
+        self._enter(folder, name, traits, attributes=ARCHIVE,
                     cluster=int(clusters[0]) if len(clusters) else 0, size=size)
 
     def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
@@ -161,8 +161,8 @@ class FatEditor:
         old_folder.taken.discard(item.short)
         entry = np.frombuffer(item.raw[-ENTRY_SIZE:], DIRECTORY_ENTRY)[0]
         raw = directory.renamed(new_name, entry, folder.taken)
-        self._place(folder, _Item(new_name, raw, raw[-ENTRY_SIZE:][:11], item.cluster, item.is_folder), to)
-        old_folder.is_changed = True
+        folder.items[new_name.lower()] = _Item(new_name, raw, raw[-ENTRY_SIZE:][:11], item.cluster, item.is_folder)
+        folder.is_changed = old_folder.is_changed = True
         if item.is_folder and folder is not old_folder:
             inner = self._folder(new)
             above = 0 if self._true_path(to) == "" else folder.cluster
@@ -243,20 +243,13 @@ class FatEditor:
         if problem:
             raise FitError(f"“{name}” cannot stand on a FAT volume: {problem}.")
 
-    def _enter(self, folder: _Folder, parent: str, name: str, traits: Traits, *, attributes: int, cluster: int,
+    def _enter(self, folder: _Folder, name: str, traits: Traits, *, attributes: int, cluster: int,
                size: int) -> None:
         attributes |= IS_HIDDEN if traits.is_hidden else 0
         raw = directory.build(name, attributes=attributes, cluster=cluster, size=size, modified=traits.modified,
                               taken=folder.taken)
-        self._place(folder, _Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER)), parent)
-
-    def _place(self, folder: _Folder, item: _Item, path: str) -> None:
-        folder.items[item.name.lower()] = item
+        folder.items[name.lower()] = _Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER))
         folder.is_changed = True
-        room = self._g.root_entries * ENTRY_SIZE if folder.cluster == 0 else MAX_DIRECTORY
-        if len(folder.items) * ENTRY_SIZE > room // 21 and len(folder.data) > room:
-            del folder.items[item.name.lower()]
-            raise FitError(f"The folder “{path or '/'}” is full: it holds {room // ENTRY_SIZE} entries.")
 
     def _folder_writes(self, folder: _Folder) -> Iterator[tuple[int, bytes]]:
         data = folder.data
@@ -279,7 +272,11 @@ class FatEditor:
 
     def _must_have_room(self, folder: _Folder, name: str, clusters: int) -> None:
         """Raises FitError where data and folders together would not fit; a fixed root needs no clusters."""
-        entry = ENTRY_SIZE * (2 + len(name) // names.UNITS_A_ENTRY) if folder.cluster else 0
+        entry = ENTRY_SIZE * (2 + len(name) // names.UNITS_A_ENTRY)
+        room = self._g.root_entries * ENTRY_SIZE if folder.cluster == 0 else MAX_DIRECTORY
+        if len(folder.items) * ENTRY_SIZE > room // 21 and len(folder.data) + entry > room:
+            raise FitError(f"The folder of “{name}” is full: it holds {room // ENTRY_SIZE} entries.")
+        entry = entry if folder.cluster else 0
         free = len(self._free) + sum(len(c) for c in self._freed)
         self._debt.must_fit(folder.cluster, entry, clusters, free)
         if entry:
