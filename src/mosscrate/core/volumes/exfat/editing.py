@@ -32,6 +32,7 @@ from mosscrate.core.volumes.exfat.structures import (
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 from mosscrate.core.volumes.fat.table import BAD, END, Table
+from mosscrate.core.volumes.filling import fill, pieces_of
 
 Clusters = NDArray[np.int64]
 _NOTHING: Clusters = np.zeros(0, np.int64)
@@ -108,14 +109,13 @@ class ExfatEditor:
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
         """See Editor."""
-        pieces = iter((data,)) if isinstance(data, bytes) else iter(data)
-        size = max(size or 0, len(data) if isinstance(data, bytes) else 0)
+        pieces, size = pieces_of(data, size)
         parent, name = self._split(path)
         folder = self._folder(parent)
         self._must_be_new(folder, path, name)
         self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._take(-(-size // self._g.cluster))
-        self._write(clusters, pieces, size)
+        fill(self._blocks, self._extents(clusters), pieces, size, self._g.cluster)
         self._enter(folder, name, traits, clusters, ARCHIVE, size)
 
     def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
@@ -332,24 +332,6 @@ class ExfatEditor:
         starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
         for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):
             yield Extent(self._g.cluster_offset(first), count * self._g.cluster)
-
-    def _write(self, clusters: Clusters, pieces: Iterator[bytes], size: int) -> None:
-        """Stream data into clusters; what the data does not fill becomes zeros."""
-        rest, left, unit = memoryview(b""), size, self._g.cluster
-        for extent in self._extents(clusters):
-            at = extent.start
-            while at < extent.end:
-                if not rest:
-                    rest = memoryview(next(pieces, b""))[:left]
-                if not rest:
-                    self._blocks.zero(at, extent.end - at)
-                    break
-                part = rest[:extent.end - at]
-                rest, left = rest[len(part):], left - len(part)
-                if left == 0 and len(part) % unit:
-                    part = memoryview(bytes(part).ljust(-(-len(part) // unit) * unit, b"\0"))[:extent.end - at]
-                self._blocks.write(at, part)
-                at += len(part)
 
     # --- tables ----------------------------------------------------------------------------------
 

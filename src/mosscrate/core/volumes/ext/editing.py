@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
@@ -31,6 +31,7 @@ from mosscrate.core.volumes.ext.structures import (
 )
 from mosscrate.core.volumes.ext.volume import ExtVolume
 from mosscrate.core.volumes.ext.writer import Writer, runs_from
+from mosscrate.core.volumes.filling import fill, pieces_of
 
 MAX_LINKS = 65000
 FILE_MODE, FOLDER_MODE, LINK_MODE = 0o644, 0o755, 0o777
@@ -87,8 +88,7 @@ class ExtEditor:
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
         """See Editor."""
-        pieces = iter((data,)) if isinstance(data, bytes) else iter(data)
-        size = max(size or 0, len(data) if isinstance(data, bytes) else 0)
+        pieces, size = pieces_of(data, size)
         parent, name = self._place(path)
         self._must_be_new(parent, path, name)
         if size >= 1 << 31 and "large_file" not in self._fs.features:
@@ -98,7 +98,7 @@ class ExtEditor:
         number = self._w.allocator.take_inode(is_folder=False)
         taken = self._take(needed, number)
         mode = IS_FILE | (FILE_MODE if traits.mode is None else traits.mode)
-        self._write(taken, pieces, size)
+        fill(self._blocks, self._extents(taken), pieces, size, self._fs.block)
         with self._undone(taken, number):
             raw = self._w.new_file(number, taken, mode=mode, owner=self._owner(parent, traits), size=size,
                                    modified=traits.modified, generation=self._generation(number))
@@ -121,7 +121,7 @@ class ExtEditor:
             raw = raw[:at] + data.ljust(60, b"\0") + raw[at + 60:]
         else:
             taken = self._take(1, number)
-            self._write(taken, iter((data,)), len(data))
+            fill(self._blocks, self._extents(taken), iter((data,)), len(data), self._fs.block)
             raw = self._w.with_runs(number, raw, runs_from(taken))
         self._w.put_inode(number, raw)
         self._enter(parent, Row(name, number, FT_LINK))
@@ -247,6 +247,10 @@ class ExtEditor:
             self._w.allocator.release_inode(number, is_folder=False)
             raise
 
+    def _extents(self, taken: list[tuple[int, int]]) -> Iterator[Extent]:
+        for first, count in taken:
+            yield Extent(first * self._fs.block, count * self._fs.block)
+
     def _enter(self, parent: _Folder, row: Row) -> None:
         parent.rows[row.name] = row
         parent.is_changed = True
@@ -293,23 +297,6 @@ class ExtEditor:
         data[4:8] = (claims - 1).to_bytes(4, "little")
         self._w.pending[block] = sealed_attributes(fs.seed if fs.has_checksums else None, block, bytes(data))
 
-    def _write(self, taken: list[tuple[int, int]], pieces: Iterator[bytes], size: int) -> None:
-        """Stream data into blocks; what the data does not fill becomes zeros."""
-        unit, rest, left = self._fs.block, memoryview(b""), size
-        for first, count in taken:
-            at, end = first * unit, (first + count) * unit
-            while at < end:
-                if not rest:
-                    rest = memoryview(next(pieces, b""))[:left]
-                if not rest:
-                    self._blocks.zero(at, end - at)
-                    break
-                part = rest[:end - at]
-                rest, left = rest[len(part):], left - len(part)
-                if left == 0 and len(part) % unit:
-                    part = memoryview(bytes(part).ljust(-(-len(part) // unit) * unit, b"\0"))[:end - at]
-                self._blocks.write(at, part)
-                at += len(part)
 
 
 def sealed_attributes(seed: int | None, block: int, data: bytes) -> bytes:

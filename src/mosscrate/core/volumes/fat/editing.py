@@ -32,6 +32,7 @@ from mosscrate.core.volumes.fat.structures import (
 )
 from mosscrate.core.volumes.fat.table import END, FREE, encode, head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
+from mosscrate.core.volumes.filling import fill, pieces_of
 
 LARGEST_FILE = 2**32 - 1
 Clusters = NDArray[np.int64]
@@ -111,8 +112,7 @@ class FatEditor:
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
         """See Editor."""
-        pieces = iter((data,)) if isinstance(data, bytes) else iter(data)
-        size = max(size or 0, len(data) if isinstance(data, bytes) else 0)
+        pieces, size = pieces_of(data, size)
         if size > LARGEST_FILE:
             raise FitError(f"“{path}” is larger than the 4 GiB that FAT can hold in one file.")
         parent, name = self._split(path)
@@ -121,7 +121,7 @@ class FatEditor:
         self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._take(-(-size // self._g.cluster))
         self._link(clusters)
-        self._write(clusters, pieces, size)
+        fill(self._blocks, self._extents(clusters), pieces, size, self._g.cluster)
         self._enter(folder, name, traits, attributes=ARCHIVE,
                     cluster=int(clusters[0]) if len(clusters) else 0, size=size)
 
@@ -322,28 +322,6 @@ class FatEditor:
         starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
         for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):
             yield Extent(self._g.cluster_offset(first), count * unit)
-
-    def _write(self, clusters: Clusters, pieces: Iterator[bytes], size: int) -> None:
-        """Stream data into clusters; what the data does not fill becomes zeros."""
-        if size == 0:
-            return
-        rest = memoryview(b"")
-        left = size
-        for extent in self._extents(clusters):
-            at = extent.start
-            while at < extent.end:
-                if not rest:
-                    rest = memoryview(next(pieces, b""))[:left]
-                if not rest:
-                    self._blocks.zero(at, extent.end - at)
-                    break
-                part = rest[:extent.end - at]
-                rest, left = rest[len(part):], left - len(part)
-                if left == 0 or (not rest and len(part) % self._g.sector):
-                    part = memoryview(bytes(part).ljust(-(-len(part) // self._g.cluster) * self._g.cluster, b"\0")
-                                      [:extent.end - at]) if left == 0 else part
-                self._blocks.write(at, part)
-                at += len(part)
 
     # --- tables and boot sectors -----------------------------------------------------------------
 
