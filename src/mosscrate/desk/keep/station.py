@@ -14,7 +14,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.timeline import summary
 from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, button, clear, label, row
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
 
 
 class KeepStation(QWidget):
@@ -167,16 +167,8 @@ class _BackupPanel(Panel):
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
         self.facts = Facts()
-        inner = QWidget()
-        self.rows = QVBoxLayout(inner)
-        self.rows.setContentsMargins(0, 0, 6, 0)
-        self.rows.setSpacing(3)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(inner)
-        inner.setAutoFillBackground(False)
-        if viewport := area.viewport():
-            viewport.setAutoFillBackground(False)
+        area = Rows(spacing=3)
+        self.rows = area.column
         facts = QVBoxLayout()
         facts.addWidget(self.facts)
         facts.addStretch(1)

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
-
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
-from mosscrate.desk.shared.panel import FindingRow, Panel, clear, label, restyle
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, restyle
 
 
 class FindingsPanel(Panel):
@@ -17,16 +15,8 @@ class FindingsPanel(Panel):
         super().__init__()
         self.head = label("What was noticed", bold=True)
         self.column.addWidget(self.head)
-        inner = QWidget()
-        self.rows = QVBoxLayout(inner)
-        self.rows.setContentsMargins(0, 0, 8, 0)
-        self.rows.setSpacing(4)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(inner)
-        inner.setAutoFillBackground(False)
-        if viewport := area.viewport():
-            viewport.setAutoFillBackground(False)
+        area = Rows(spacing=4)
+        self.rows = area.column
         self.column.addWidget(area, 1)
         self.setMinimumHeight(110)
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout
 
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.guard import Check
 from mosscrate.core.slots import Medium
 from mosscrate.desk.move.chooser import CardPicture
-from mosscrate.desk.shared.panel import FindingRow, Panel, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 
@@ -32,16 +32,8 @@ class GuardPanel(Panel):
         head = row(self.picture)
         head.addLayout(words, 1)
         self.column.addLayout(head)
-        inner = QWidget()
-        self.rows = QVBoxLayout(inner)
-        self.rows.setContentsMargins(0, 0, 6, 0)
-        self.rows.setSpacing(0)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(inner)
-        inner.setAutoFillBackground(False)
-        if viewport := area.viewport():
-            viewport.setAutoFillBackground(False)
+        area = Rows(spacing=0)
+        self.rows = area.column
         self.column.addWidget(area, 1)
         self.entry = TagEntry("Run")
         self.entry.confirmed.connect(lambda _word: self.run_wanted.emit(self.entry.typed()))

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
 
 from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.fit import StepLine
@@ -14,7 +14,7 @@ from mosscrate.core.sheet.steps import IN_PLACE, KeepCard, Verify
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.desk.move.plan import Plan
 from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
-from mosscrate.desk.shared.panel import FindingRow, Panel, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
 from mosscrate.desk.theme import color
 
 OPTIONAL = (KeepCard, Verify, *IN_PLACE)
@@ -31,16 +31,8 @@ class SheetPanel(Panel):
         head = row(label("Job sheet", bold=True, scale=1.1))
         head.addWidget(self.total, 1)
         self.column.addLayout(head)
-        inner = QWidget()
-        self.rows = QVBoxLayout(inner)
-        self.rows.setContentsMargins(0, 0, 6, 0)
-        self.rows.setSpacing(2)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(inner)
-        inner.setAutoFillBackground(False)
-        if viewport := area.viewport():
-            viewport.setAutoFillBackground(False)
+        area = Rows(spacing=2)
+        self.rows = area.column
         self.column.addWidget(area, 1)
         self._steps: list[_StepRow] = []
         self._in_sheet: list[_StepRow] = []

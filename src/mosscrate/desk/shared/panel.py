@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLayout,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -139,6 +140,22 @@ class Facts(QWidget):
             shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             shown.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             self._grid.addWidget(shown, number, 1)
+
+
+class Rows(QScrollArea):
+    """A column of widgets that scrolls; what is added goes into `column`."""
+
+    def __init__(self, *, spacing: int = 2) -> None:
+        super().__init__()
+        inner = QWidget()
+        self.column = QVBoxLayout(inner)
+        self.column.setContentsMargins(0, 0, 8, 0)
+        self.column.setSpacing(spacing)
+        self.setWidgetResizable(True)
+        self.setWidget(inner)
+        inner.setAutoFillBackground(False)
+        if viewport := self.viewport():
+            viewport.setAutoFillBackground(False)
 
 
 class FindingRow(QWidget):

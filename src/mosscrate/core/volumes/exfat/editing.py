@@ -11,11 +11,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
-from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.exfat import directory, names
@@ -31,11 +29,10 @@ from mosscrate.core.volumes.exfat.structures import (
     NAME_UNITS,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
+from mosscrate.core.volumes.fat.clusters import NOTHING, Clusters, FreeClusters, extents_of
 from mosscrate.core.volumes.fat.table import BAD, END, Table
 from mosscrate.core.volumes.filling import fill, pieces_of
 
-Clusters = NDArray[np.int64]
-_NOTHING: Clusters = np.zeros(0, np.int64)
 _FAT_PIECE = 4096
 
 
@@ -77,12 +74,12 @@ class ExfatEditor:
             raise FitError("The volume does not agree with its partition, or keeps two FATs; it is left alone.")
         self._table: Table = self.volume.table.copy()
         self._bits = self.volume.bitmap.copy()
-        self._free = np.flatnonzero(~self._bits).astype(np.int64) + 2
-        self._free = self._free[self._table[self._free] != BAD]
-        self._freed: list[Clusters] = []
+        free = np.flatnonzero(~self._bits).astype(np.int64) + 2
+        free = free[self._table[free] != BAD]
+        self._free = FreeClusters(free, self._g.cluster)
         self._debt = FolderDebt(self._g.cluster)
         self._folders: dict[str, _Folder] = {}
-        blocks.forgo(list(self._extents(self._free)))
+        blocks.forgo(list(extents_of(free, self._g)))
 
     def has(self, path: str) -> bool:
         """See Editor."""
@@ -115,7 +112,7 @@ class ExfatEditor:
         self._must_be_new(folder, path, name)
         self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._take(-(-size // self._g.cluster))
-        fill(self._blocks, self._extents(clusters), pieces, size, self._g.cluster)
+        fill(self._blocks, extents_of(clusters, self._g), pieces, size, self._g.cluster)
         self._enter(folder, name, traits, clusters, ARCHIVE, size)
 
     def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
@@ -135,7 +132,7 @@ class ExfatEditor:
         if len(clusters):
             self._bits[clusters - 2] = False
             self._table[clusters] = 0
-            self._freed.append(clusters)
+            self._free.give_back(clusters)
         folder = self._folder(parent)
         del folder.items[self._folded(name)]
         folder.is_changed = True
@@ -278,7 +275,7 @@ class ExfatEditor:
                 self._folder(folder.path.rpartition("/")[0]).is_changed = True
         data = data.ljust(len(folder.clusters) * unit, b"\0")
         at = 0
-        for extent in self._extents(folder.clusters):
+        for extent in extents_of(folder.clusters, self._g):
             yield extent.start, data[at:at + extent.length]
             at += extent.length
 
@@ -287,21 +284,12 @@ class ExfatEditor:
     def _must_have_room(self, folder: _Folder, name: str, clusters: int) -> None:
         """Raises FitError where data and folders together would not fit."""
         entry = ENTRY_SIZE * (3 + len(name) // NAME_UNITS)
-        free = len(self._free) + sum(len(c) for c in self._freed)
-        self._debt.must_fit(id(folder), entry, clusters, free)
+        self._debt.must_fit(id(folder), entry, clusters, len(self._free))
         self._debt.note(id(folder), entry)
 
     def _take(self, count: int) -> Clusters:
-        """Free clusters, in one piece where a search among the next ones finds it."""
-        if count > len(self._free) and self._freed:
-            self._free = np.concatenate((self._free, *self._freed))
-            self._freed.clear()
-        if count > len(self._free):
-            raise FitError(f"There is no room: {binary(count * self._g.cluster)} are needed, "
-                           f"{binary(len(self._free) * self._g.cluster)} are free.")
-        taken, self._free = self._free[:count], self._free[count:]
-        if count:
-            self._bits[taken - 2] = True
+        taken = self._free.take(count)
+        self._bits[taken - 2] = True
         return taken
 
     def _link(self, clusters: Clusters) -> None:
@@ -317,21 +305,12 @@ class ExfatEditor:
             assert row is not None, "what this edit made knows its clusters"
             count = -(-row.data_length // self._g.cluster)
             if row.first_cluster == 0 or count == 0:
-                item.clusters = _NOTHING
+                item.clusters = NOTHING
             elif row.is_contiguous:
                 item.clusters = np.arange(row.first_cluster, row.first_cluster + count, dtype=np.int64)
             else:
                 item.clusters = self._chain(row.first_cluster)
         return item.clusters
-
-    def _extents(self, clusters: Clusters) -> Iterator[Extent]:
-        """The bytes of clusters in their order, neighbours together."""
-        if len(clusters) == 0:
-            return
-        cuts = np.flatnonzero(np.diff(clusters) != 1) + 1
-        starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
-        for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):
-            yield Extent(self._g.cluster_offset(first), count * self._g.cluster)
 
     # --- tables ----------------------------------------------------------------------------------
 

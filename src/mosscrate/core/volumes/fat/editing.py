@@ -11,14 +11,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
-from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.fat import directory, names
+from mosscrate.core.volumes.fat.clusters import NOTHING, Clusters, FreeClusters, extents_of
 from mosscrate.core.volumes.fat.making import fsinfo
 from mosscrate.core.volumes.fat.structures import (
     ARCHIVE,
@@ -35,8 +34,6 @@ from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.volumes.filling import fill, pieces_of
 
 LARGEST_FILE = 2**32 - 1
-Clusters = NDArray[np.int64]
-_NOTHING: Clusters = np.zeros(0, np.int64)
 
 
 @dataclass
@@ -75,13 +72,13 @@ class FatEditor:
         if self.volume.boot.warnings:
             raise FitError(f"The volume must be mended before it is changed: {self.volume.boot.warnings[0]}")
         self._table = self.volume.table.copy()
-        self._free = np.flatnonzero(self._table[2:] == FREE).astype(np.int64) + 2
-        self._freed: list[Clusters] = []
+        free = np.flatnonzero(self._table[2:] == FREE).astype(np.int64) + 2
+        self._free = FreeClusters(free, self._g.cluster)
         self._made: dict[int, Clusters] = {}
         self._debt = FolderDebt(self._g.cluster)
         self._folders: dict[str, _Folder] = {}
         self._label: bytes | None = None
-        blocks.forgo(list(self._extents(self._free)))
+        blocks.forgo(list(extents_of(free, self._g)))
 
     def has(self, path: str) -> bool:
         """See Editor."""
@@ -100,7 +97,7 @@ class FatEditor:
             return
         self._must_be_new(folder, path, name)
         self._must_have_room(folder, name, 1)
-        cluster = int(self._take(1)[0])
+        cluster = int(self._free.take(1)[0])
         self._link(np.array([cluster]))
         above = 0 if parent == "" else folder.cluster
         head = b"".join(directory.short_entry(short, attributes=IS_FOLDER, cluster=target, size=0,
@@ -119,9 +116,9 @@ class FatEditor:
         folder = self._folder(parent)
         self._must_be_new(folder, path, name)
         self._must_have_room(folder, name, -(-size // self._g.cluster))
-        clusters = self._take(-(-size // self._g.cluster))
+        clusters = self._free.take(-(-size // self._g.cluster))
         self._link(clusters)
-        fill(self._blocks, self._extents(clusters), pieces, size, self._g.cluster)
+        fill(self._blocks, extents_of(clusters, self._g), pieces, size, self._g.cluster)
         self._enter(folder, name, traits, attributes=ARCHIVE,
                     cluster=int(clusters[0]) if len(clusters) else 0, size=size)
 
@@ -259,12 +256,12 @@ class FatEditor:
         chain = self._clusters_of(folder.cluster)
         missing = -(-len(data) // self._g.cluster) - len(chain)
         if missing > 0:
-            chain = np.concatenate((chain, self._take(missing)))
+            chain = np.concatenate((chain, self._free.take(missing)))
             self._link(chain)
             self._made[folder.cluster] = chain
         data = data.ljust(len(chain) * self._g.cluster, b"\0")
         at = 0
-        for extent in self._extents(chain):
+        for extent in extents_of(chain, self._g):
             yield extent.start, data[at:at + extent.length]
             at += extent.length
 
@@ -277,20 +274,9 @@ class FatEditor:
         if len(folder.items) * ENTRY_SIZE > room // 21 and len(folder.data) + entry > room:
             raise FitError(f"The folder of “{name}” is full: it holds {room // ENTRY_SIZE} entries.")
         entry = entry if folder.cluster else 0
-        free = len(self._free) + sum(len(c) for c in self._freed)
-        self._debt.must_fit(folder.cluster, entry, clusters, free)
+        self._debt.must_fit(folder.cluster, entry, clusters, len(self._free))
         if entry:
             self._debt.note(folder.cluster, entry)
-
-    def _take(self, count: int) -> Clusters:
-        if count > len(self._free) and self._freed:
-            self._free = np.concatenate((self._free, *self._freed))
-            self._freed.clear()
-        if count > len(self._free):
-            raise FitError(f"There is no room: {binary(count * self._g.cluster)} are needed, "
-                           f"{binary(len(self._free) * self._g.cluster)} are free.")
-        taken, self._free = self._free[:count], self._free[count:]
-        return taken
 
     def _link(self, clusters: Clusters) -> None:
         if len(clusters):
@@ -301,7 +287,7 @@ class FatEditor:
     def _clusters_of(self, first: int) -> Clusters:
         """The chain of something old (as it was read) or new."""
         if first == 0:
-            return _NOTHING
+            return NOTHING
         if first in self._made:
             return self._made[first]
         return np.concatenate([np.arange(c, c + n) for c, n in self.volume.chains.runs(first)])
@@ -310,18 +296,8 @@ class FatEditor:
         clusters = self._clusters_of(first)
         if len(clusters):
             self._table[clusters] = FREE
-            self._freed.append(clusters)
+            self._free.give_back(clusters)
             self._made.pop(first, None)
-
-    def _extents(self, clusters: Clusters) -> Iterator[Extent]:
-        """The bytes of clusters in their order, neighbours together."""
-        if len(clusters) == 0:
-            return
-        unit = self._g.cluster
-        cuts = np.flatnonzero(np.diff(clusters) != 1) + 1
-        starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
-        for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):
-            yield Extent(self._g.cluster_offset(first), count * unit)
 
     # --- tables and boot sectors -----------------------------------------------------------------
 
