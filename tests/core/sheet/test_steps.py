@@ -10,6 +10,7 @@ import pytest
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import steps as s
@@ -199,6 +200,18 @@ def test_single_partitions_are_brought_over_exactly_or_made_anew(kind):
     assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
     assert [p.volume.kind for p in layout.partitions] == ([kind] * 3 if kind else ["fat16", "ext4", "exfat"])
     assert trees(target) == trees(source)
+
+
+@pytest.mark.parametrize("kind", ["fat16", "exfat"])
+def test_attributes_stay_when_a_volume_is_made_anew(kind):
+    blocks = card()
+    editor = edit(Window(blocks, read_map(blocks).partition(1).start, 9 * MIB))
+    editor.add_file("IO.SYS", b"boot", Traits(WHEN, is_hidden=True, attributes=7))
+    editor.add_file("plain.txt", b"x", Traits(WHEN))
+    editor.commit()
+    perform(s.RebuildPartition(1, kind, 2048), blocks, None, Watch())
+    found = {e.path: e.attributes for e in open_partition(blocks, 1).tree().entries}
+    assert (found["IO.SYS"], found["plain.txt"]) == (7, 32)
 
 
 def test_what_is_lost_in_another_kind_is_told_first():

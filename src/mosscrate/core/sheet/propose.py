@@ -18,6 +18,7 @@ from mosscrate.core.sheet.steps import (
     Eject,
     GrowPartition,
     KeepCard,
+    MendMap,
     MovePartition,
     Step,
     Verify,
@@ -44,6 +45,8 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
     grow = _growth(source_layout, target_layout)
     if grow:
         steps.append(grow)
+    elif source_layout.map_kind == MapKind.GPT and source_layout.size != target_layout.size:
+        steps.append(MendMap())                       # its second copy belongs to the end of the card
     steps += [Verify(), Eject()]
     return JobSheet(tuple(steps), reference(source), reference(target))
 

@@ -10,6 +10,8 @@ from typing import Protocol, TypeAlias
 from mosscrate.core.blocks import Extent
 from mosscrate.core.findings import Finding
 
+HIDDEN = 2
+DOS_ATTRIBUTES = 0x27
 Data: TypeAlias = bytes | Iterable[bytes]
 
 
@@ -32,6 +34,7 @@ class Entry:
         target: of a link.
         is_hidden: by attribute or by the habits of its file system.
         mode: permission bits, owner: (user, group); None where the file system has none.
+        attributes: DOS attribute bits; None where the file system has none.
     """
 
     path: str
@@ -43,11 +46,12 @@ class Entry:
     is_hidden: bool = False
     mode: int | None = None
     owner: tuple[int, int] | None = None
+    attributes: int | None = None
 
     @property
     def traits(self) -> Traits:
         """What a copy of it should be given."""
-        return Traits(self.modified, self.is_hidden, self.mode, self.owner)
+        return Traits(self.modified, self.is_hidden, self.mode, self.owner, self.attributes)
 
     @property
     def name(self) -> str:
@@ -62,12 +66,19 @@ class Traits:
     Attributes:
         modified: seconds since 1970.
         mode: permission bits; owner: (user, group), inherited from the folder when None.
+        attributes: DOS attribute bits (read-only 1, hidden 2, system 4, archive 32).
     """
 
     modified: int | None = None
     is_hidden: bool = False
     mode: int | None = None
     owner: tuple[int, int] | None = None
+    attributes: int | None = None
+
+    def dos_attributes(self, usual: int) -> int:
+        """The attribute bits for a new entry: those given, else what is usual for its kind."""
+        own = usual if self.attributes is None else self.attributes & DOS_ATTRIBUTES
+        return own | (HIDDEN if self.is_hidden else 0)
 
 
 PLAIN = Traits()

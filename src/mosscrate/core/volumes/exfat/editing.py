@@ -23,7 +23,6 @@ from mosscrate.core.volumes.exfat.structures import (
     ENTRY_SIZE,
     FILE,
     IS_FOLDER,
-    IS_HIDDEN,
     LABEL,
     MAX_FOLDER,
     NAME_UNITS,
@@ -240,7 +239,7 @@ class ExfatEditor:
         contiguous = _is_contiguous(clusters)
         if len(clusters) and not contiguous:
             self._link(clusters)
-        attributes |= IS_HIDDEN if traits.is_hidden else 0
+        attributes = traits.dos_attributes(attributes & ~IS_FOLDER) | attributes & IS_FOLDER
         raw = directory.build(name, hash=names.name_hash(self._folded(name)), attributes=attributes,
                               first_cluster=int(clusters[0]) if len(clusters) else 0, size=size,
                               is_contiguous=contiguous, stamp=names.stamp_of(traits.modified))

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.volumes.base import Entry, Kind, Tree
+from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.structures import (
     BAD_CLUSTER,
@@ -263,7 +263,7 @@ class ExfatVolume:
         self._rows.append(row)
         return Entry(full, Kind.FOLDER if row.is_folder else Kind.FILE, 0 if row.is_folder else row.data_length,
                      names.timestamp(*row.modify), len(self._rows) - 1,
-                     is_hidden=bool(row.attributes & IS_HIDDEN))
+                     is_hidden=bool(row.attributes & IS_HIDDEN), attributes=row.attributes & DOS_ATTRIBUTES)
 
     def row_of(self, entry: Entry) -> directory.Row:
         """The entry set behind an entry that this volume's tree gave."""

@@ -25,7 +25,6 @@ from mosscrate.core.volumes.fat.structures import (
     DIRECTORY_ENTRY,
     ENTRY_SIZE,
     IS_FOLDER,
-    IS_HIDDEN,
     MAX_DIRECTORY,
     VOLUME_LABEL,
 )
@@ -242,7 +241,7 @@ class FatEditor:
 
     def _enter(self, folder: _Folder, name: str, traits: Traits, *, attributes: int, cluster: int,
                size: int) -> None:
-        attributes |= IS_HIDDEN if traits.is_hidden else 0
+        attributes = traits.dos_attributes(attributes & ~IS_FOLDER) | attributes & IS_FOLDER
         raw = directory.build(name, attributes=attributes, cluster=cluster, size=size, modified=traits.modified,
                               taken=folder.taken)
         folder.items[name.lower()] = _Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER))

@@ -11,7 +11,7 @@ import numpy as np
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.volumes.base import Entry, Kind, Tree
+from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
     DIRTY_BIT,
@@ -207,7 +207,8 @@ class FatVolume:
         path = f"{folder}/{row.name}" if folder else row.name
         cluster = row.cluster if self.boot.is_fat32 else row.cluster & 0xFFFF
         return Entry(path, Kind.FOLDER if row.is_folder else Kind.FILE, 0 if row.is_folder else row.size,
-                     row.modified, cluster, is_hidden=bool(row.attributes & IS_HIDDEN))
+                     row.modified, cluster, is_hidden=bool(row.attributes & IS_HIDDEN),
+                     attributes=row.attributes & DOS_ATTRIBUTES)
 
 
 def open_fat(blocks: Blocks) -> FatVolume:
