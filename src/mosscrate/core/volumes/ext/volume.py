@@ -144,6 +144,8 @@ class ExtVolume:
             yield inline_data(raw)
             return
         at, size = 0, size_of(inode)
+        if size > self.block << 32:                          # logical blocks are numbered in 32 bits
+            raise FormatError("ext inode", f"size of “{entry.path}”", 0, size, f"at most {self.block << 32}")
         for run in self._mapping(inode, entry).runs:
             start = min(size, int(run["logical"]) * self.block)
             yield from _zeros(start - at)
