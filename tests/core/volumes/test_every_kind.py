@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import random
+from itertools import islice
 
 import pytest
 from hypothesis import given, settings
@@ -105,5 +106,5 @@ def test_a_damaged_volume_is_read_found_faulty_or_refused(kind, seed):
         volume = open_volume(blocks)
         volume.check()
         for entry in volume.tree().entries:
-            for _ in volume.read_file(entry):
+            for _ in islice(volume.read_file(entry), 64):
                 pass
