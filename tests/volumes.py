@@ -12,10 +12,10 @@ from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for, open_
 MIB = 1 << 20
 WHEN = 1_600_000_000
 ROOM = {"fat12": 2 * MIB, "fat16": 9 * MIB, "fat32": 36 * MIB, "exfat": 8 * MIB, "ext2": 8 * MIB, "ext3": 12 * MIB,
-        "ext4": 12 * MIB}
+        "ext4": 12 * MIB, "ofs": 2 * MIB, "ffs": 2 * MIB, "ofs-intl": 2 * MIB, "ffs-intl": 3 * MIB}
 KINDS = tuple(ROOM)
 TIGHT = {"fat12": MIB // 2, "fat16": 5 * MIB, "fat32": 34 * MIB, "exfat": 5 * MIB // 4, "ext2": 3 * MIB // 4,
-         "ext3": 3 * MIB, "ext4": 3 * MIB}
+         "ext3": 3 * MIB, "ext4": 3 * MIB, "ofs": 901120, "ffs": 901120, "ofs-intl": 901120, "ffs-intl": 901120}
 IGNORED = {"lost+found"}
 NAMES = ("A.BIN", "spiel nr {}.gb", "Übung {} with a rather long name (rev 2).sav", "x{}", "Save {}.srm")
 
@@ -23,7 +23,7 @@ NAMES = ("A.BIN", "spiel nr {}.gb", "Übung {} with a rather long name (rev 2).s
 def fresh(kind: str, size: int | None = None, *, block: int | None = None) -> MemoryBlocks:
     """A volume in memory."""
     blocks = MemoryBlocks(bytes(size or ROOM[kind]))
-    default = 512 if kind.startswith("fat") else 1024
+    default = 512 if kind.startswith(("fat", "ofs", "ffs")) else 1024
     format_for(kind).make(blocks, Making(kind, "GAMES", block or default, made=WHEN))
     return blocks
 
@@ -90,7 +90,7 @@ class Model:
                         if p in self.times:
                             self.times[path + p[len(old):]] = self.times.pop(p)
         except FitError as error:
-            if not any(word in str(error) for word in ("no room", "full", "no free inode")):
+            if not any(word in str(error) for word in ("no room", "full", "no free inode", "longer than 30")):
                 raise
 
     def _put(self, editor, path: str, rnd: random.Random) -> None:

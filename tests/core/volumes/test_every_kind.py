@@ -63,7 +63,7 @@ def test_what_does_not_fit_is_refused_with_a_sentence_and_changes_nothing(kind):
     editor = edit(blocks)
     with pytest.raises(FitError, match="no room"):
         editor.add_file("large", b"", size=ROOM[kind] + MIB)
-    for name in ("", ".", "a/b/c", "x" * 300):
+    for name in ("", "a/b/c", "x" * 300):
         with pytest.raises(FitError):
             editor.add_file(name, b"x")
     editor.add_file("there.txt", b"x", Traits(WHEN))
@@ -72,7 +72,7 @@ def test_what_does_not_fit_is_refused_with_a_sentence_and_changes_nothing(kind):
                  lambda: editor.relabel("a label that is far too long for any of them")):
         with pytest.raises(FitError):
             call()
-    assert bytes(blocks.data)[:4096] == before[:4096]
+    assert tree(MemoryBlocks(bytes(blocks.data))) == tree(MemoryBlocks(before)) == {}
     with pytest.raises(FitError):
         format_for(kind).make(MemoryBlocks(bytes(16384)), Making(kind))
 
@@ -82,7 +82,9 @@ def test_labels_ids_and_names_are_kept_as_given(kind):
     blocks = MemoryBlocks(bytes(ROOM[kind]))
     id = "1A2B-3C4D" if not kind.startswith("ext") else "01234567-89ab-cdef-0123-456789abcdef"
     format_for(kind).make(blocks, Making(kind, "PEAT", id=id))
-    assert (open_volume(blocks).kind, open_volume(blocks).label, open_volume(blocks).id) == (kind, "PEAT", id)
+    volume = open_volume(blocks)
+    assert (volume.kind, volume.label) == (kind.partition("-")[0], "PEAT")
+    assert volume.id == id or kind.startswith(("ofs", "ffs"))      # they have none
     editor = edit(blocks)
     editor.relabel("MOSS")
     editor.commit()

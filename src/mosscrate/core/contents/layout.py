@@ -97,11 +97,14 @@ class Layout:
     @property
     def is_closed(self) -> bool:
         """Whether its map is of a family that is recognised but not opened yet."""
-        return self.map_kind not in (MapKind.NONE, MapKind.MBR, MapKind.GPT) and not self.partitions
+        return self.map_kind not in (MapKind.NONE, MapKind.MBR, MapKind.GPT) and not self.partitions \
+            and not self.can_be_arranged
 
     @property
     def can_be_arranged(self) -> bool:
         """Whether its map can be changed here."""
+        if self.map_kind == MapKind.RDB:
+            return self.map is not None and bool(self.map.origin)
         return self.map_kind in (MapKind.MBR, MapKind.GPT)
 
     @property

@@ -18,8 +18,8 @@ LARGEST_ON_FAT = 2**32 - 1
 READ_AHEAD = 8 << 20                    # files above this are read on a thread of their own
 _HELD_PIECES = 3
 _HAS_OWNERS = {"ext2", "ext3", "ext4"}
-_HAS_LINKS = _HAS_OWNERS
-_SAME_CASE = {"fat12", "fat16", "fat32", "exfat"}
+_HAS_LINKS = _HAS_OWNERS | {"ofs", "ffs", "ofs-intl", "ffs-intl"}
+_SAME_CASE = {"fat12", "fat16", "fat32", "exfat", "ofs", "ffs", "ofs-intl", "ffs-intl"}
 _REPLACEMENTS = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
 SKIPPED = {"lost+found"}
 

@@ -9,7 +9,7 @@ import secrets
 from dataclasses import replace
 
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import gpt, logical, mbr
+from mosscrate.core.maps import gpt, logical, mbr, rdb
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
 from mosscrate.core.sizes import MIB, binary
 
@@ -23,6 +23,8 @@ def new_map(kind: MapKind, size: int, sector: int) -> PartitionMap:
         return gpt.new(size, sector, gpt.fresh_id())
     if kind == MapKind.MBR:
         return mbr.new(size, sector, secrets.token_hex(4))
+    if kind == MapKind.RDB:
+        return rdb.new(size)
     raise FitError(f"A map of the kind {kind} cannot be made here yet.")
 
 
@@ -32,6 +34,8 @@ def room(map: PartitionMap, size: int) -> Room:
         return gpt.room(map, size)
     if map.kind == MapKind.MBR:
         return mbr.room(map, size)
+    if map.kind == MapKind.RDB:
+        return rdb.room(map, size)
     raise FitError("This medium has no map whose partitions can be changed here.")
 
 
@@ -58,6 +62,7 @@ def bounds(map: PartitionMap, index: int, size: int) -> tuple[int, int]:
 def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_logical: bool = False) -> tuple[int, int]:
     """(start, length) of the largest aligned stretch for a new partition."""
     whole = room(map, size)
+    alignment = max(alignment, whole.unit) if map.kind != MapKind.RDB else whole.unit
     outer = logical.container(map) if map.kind == MapKind.MBR else None
     if is_logical and outer is not None:
         drives = logical.drives(map)
@@ -67,7 +72,7 @@ def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_lo
         taken = sorted((p.start, p.end) for p in map.partitions if p.index <= mbr.PRIMARIES or map.kind != MapKind.MBR)
         edges = [whole.first, *(e for pair in taken for e in pair), whole.end]
         stretches = list(zip(edges[::2], edges[1::2], strict=True))
-    best = max(((_up(a, alignment), b // map.sector * map.sector) for a, b in stretches), key=lambda s: s[1] - s[0],
+    best = max(((_up(a, alignment), b // whole.unit * whole.unit) for a, b in stretches), key=lambda s: s[1] - s[0],
                default=(0, 0))
     return best[0], max(0, best[1] - best[0])
 
@@ -97,17 +102,19 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         start = free_start
     if length is None:
         length = free_start + free_length - start
-    length = length // map.sector * map.sector
+    unit = room(map, size).unit
+    length = length // unit * unit
     if length <= 0 or free_length <= 0:
         raise FitError("There is no room for another partition.")
     index = _free_index(map, is_logical=is_logical)
-    has_names = map.kind == MapKind.GPT
-    made = Partition(index, start, length, _type(map, kind, start, length), label=label if has_names else "",
-                     id=gpt.fresh_id() if has_names else "")
-    if map.kind == MapKind.MBR:
-        made = mbr.with_type(made, made.type)
-    else:
-        made = replace(made, type_name=gpt.TYPES.get(made.type, ""))
+    made = Partition(index, start, length, _type(map, kind, start, length))
+    match map.kind:
+        case MapKind.MBR:
+            made = mbr.with_type(made, made.type)
+        case MapKind.GPT:
+            made = replace(made, label=label, id=gpt.fresh_id(), type_name=gpt.TYPES.get(made.type, ""))
+        case _:
+            made = replace(made, label=rdb.free_name(map), type_name=rdb.dos_type_name(bytes.fromhex(made.type[2:])))
     result = _numbered(replace(map, partitions=(*map.partitions, made)))
     _must_be_sound(result, size)
     return result, next(p for p in result.partitions if (p.start, p.length, p.type) == (start, length, made.type))
@@ -143,6 +150,8 @@ def flagged(map: PartitionMap, index: int, flag: str, *, is_set: bool) -> Partit
     old = map.partition(index)
     if map.kind == MapKind.GPT:
         return _with(map, gpt.flagged(old, flag, is_set=is_set))
+    if map.kind == MapKind.RDB:
+        return _with(map, rdb.flagged(old, flag, is_set=is_set))
     if map.kind != MapKind.MBR:
         raise FitError("This medium has no map that knows flags.")
     if flag == "active" and is_set:
@@ -156,6 +165,8 @@ def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:
     if map.kind == MapKind.NONE:
         return map
     type = _type(map, kind, old.start, old.length)
+    if map.kind == MapKind.RDB:
+        return _with(map, replace(old, type=type, type_name=rdb.dos_type_name(bytes.fromhex(type[2:]))))
     if map.kind == MapKind.GPT:
         same = gpt.TYPES.get(old.type, "") in ("basic data", "Linux", "EFI system") or not old.type
         return _with(map, replace(old, type=type, type_name=gpt.TYPES[type])) if same else map
@@ -172,6 +183,12 @@ def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
             return _with(map, mbr.with_type(old, f"0x{int(type, 16):02x}"))
         except ValueError:
             raise FitError(f"“{type}” is not a type of an MBR: two hexadecimal digits such as 0x0c.") from None
+    if map.kind == MapKind.RDB:
+        try:
+            raw = int(type, 16).to_bytes(4, "big")
+        except (ValueError, OverflowError):
+            raise FitError(f"“{type}” is not a DosType: eight hexadecimal digits such as 0x444f5303.") from None
+        return _with(map, replace(old, type=f"0x{raw.hex()}", type_name=rdb.dos_type_name(raw)))
     wanted = next((g for g, name in gpt.TYPES.items() if type.lower() in (g, name.lower())), None)
     if map.kind != MapKind.GPT or wanted is None:
         raise FitError(f"“{type}” is not a type that this map knows.")
@@ -215,6 +232,8 @@ def type_of(map: PartitionMap, kind: str, start: int, length: int) -> str:
 def _type(map: PartitionMap, kind: str, start: int, length: int) -> str:
     if map.kind == MapKind.GPT:
         return gpt.type_for(kind)
+    if map.kind == MapKind.RDB:
+        return rdb.type_for(kind)
     return mbr.type_for(kind, length, start + length, mbr.geometry_of(map), sector=map.sector)
 
 
@@ -226,6 +245,8 @@ def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
     used = {p.index for p in map.partitions}
     if is_logical:
         return max([mbr.PRIMARIES, *used]) + 1
+    if map.kind == MapKind.RDB:
+        return max(used, default=0) + 1
     highest = mbr.PRIMARIES if map.kind == MapKind.MBR else gpt.ENTRIES
     index = next((k for k in range(1, highest + 1) if k not in used), None)
     if index is None:
@@ -236,6 +257,8 @@ def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
 
 def _numbered(map: PartitionMap) -> PartitionMap:
     """Logical drives counted from 5 in the order in which they lie."""
+    if map.kind == MapKind.RDB:                  # numbers follow the chain
+        return replace(map, partitions=tuple(replace(p, index=k) for k, p in enumerate(map.partitions, start=1)))
     if map.kind != MapKind.MBR:
         return replace(map, partitions=tuple(sorted(map.partitions, key=lambda p: p.index)))
     primaries = sorted((p for p in map.partitions if p.index <= mbr.PRIMARIES), key=lambda p: p.index)

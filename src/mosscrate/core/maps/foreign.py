@@ -25,6 +25,10 @@ def read(blocks: Blocks) -> PartitionMap:
     """A map without partitions and a finding that names it. Raises MediumError."""
     kind = _kind(blocks.read(0, min(blocks.size, 64 << 10)))
     assert kind is not None, "probe comes first"
+    if kind == MapKind.RDB:                              # a sound one was read before
+        return PartitionMap(kind, "", (), blocks.sector, (Finding(
+            Severity.WARNING, f"This medium carries {_NAMES[kind]}, but the checksum of its first block is wrong.",
+            "partition map", remedy="Keep it exactly before anything else; decline any offer to format it."),))
     return PartitionMap(kind, "", (), blocks.sector, (Finding(
         Severity.GOOD, f"This medium carries {_NAMES[kind]}. It is not broken, only not opened here yet.",
         "partition map", remedy="Decline any offer of the desktop to format it; keeping it exactly works."),))

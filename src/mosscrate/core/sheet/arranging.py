@@ -52,14 +52,15 @@ def start_after_move(step: MovePartition, map: PartitionMap, size: int) -> int:
     """Where a moved partition starts. Raises FitError where that is not free."""
     partition = map.partition(step.partition)
     low, high = edits.bounds(map, step.partition, size)
-    align = alignment_for(size)
+    unit = edits.room(map, size).unit
+    align = alignment_for(size) if map.kind != MapKind.RDB else unit
     start = step.start
     if start is None:
         start = (high - partition.length) // align * align
         if start <= partition.start:
-            start = (high - partition.length) // map.sector * map.sector
-    if start % map.sector:
-        raise FitError(f"A partition starts on a sector: {start} is not a multiple of {map.sector}.")
+            start = (high - partition.length) // unit * unit
+    if start % unit:
+        raise FitError(f"A partition starts on a multiple of {unit} bytes here; {start} is none.")
     if start < low or start + partition.length > high:
         raise FitError(f"Partition {step.partition} can lie between {binary(low)} and {binary(high)}; at "
                        f"{binary(start)} it would run into something else.")
@@ -72,8 +73,8 @@ def remapped(step: Step, map: PartitionMap, size: int) -> PartitionMap:
         case EmptyCard():
             return without_map(size, map.sector)
         case NewMap(kind=kind):
-            if kind not in ("mbr", "gpt"):
-                raise FitError(f"A map is “mbr” or “gpt”, not “{kind}”.")
+            if kind not in ("mbr", "gpt", "rdb"):
+                raise FitError(f"A map is “mbr”, “gpt” or “rdb”, not “{kind}”.")
             return edits.new_map(MapKind(kind), size, map.sector)
         case AddPartition():
             return added(step, map, size)[0]
@@ -106,11 +107,12 @@ def wanted_length(step: GrowPartition, map: PartitionMap, size: int) -> int:
     partition = map.partition(step.partition)
     if map.kind == MapKind.NONE:
         room = size
-    elif map.kind in (MapKind.MBR, MapKind.GPT):
+    elif map.kind in (MapKind.MBR, MapKind.GPT, MapKind.RDB):
         room = edits.bounds(map, step.partition, size)[1] - partition.start
     else:
         raise FitError("Partitions of this map cannot be changed here yet.")
-    length = (room if step.size is None else step.size) // map.sector * map.sector
+    unit = edits.room(map, size).unit if map.kind == MapKind.RDB else map.sector
+    length = (room if step.size is None else step.size) // unit * unit
     if length > room:
         raise FitError(f"Partition {step.partition} can have {binary(room)} at most, {binary(length)} were asked for. "
                        "What lies behind it can be moved first.")

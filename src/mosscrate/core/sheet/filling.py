@@ -126,7 +126,7 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
         editor.commit()
         blocks.forgo([Extent(partition.start + e.start, e.length) for e in _free(old, window.size)])
         _apply(view, window, watch)
-    changed = edits.retyped(map_, step.partition, kind) if map_.kind in (MapKind.MBR, MapKind.GPT) else map_
+    changed = edits.retyped(map_, step.partition, kind) if map_.kind != MapKind.NONE else map_
     if changed != map_:
         write_map(blocks, changed)
     blocks.flush()

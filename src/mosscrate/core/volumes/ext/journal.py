@@ -16,8 +16,8 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.ext.filesystem import Filesystem, crc32c, open_filesystem
 from mosscrate.core.volumes.ext.inodes import Inodes, mapping_of, size_of
-from mosscrate.core.volumes.ext.patched import Patched
 from mosscrate.core.volumes.ext.structures import SUPERBLOCK_AT
+from mosscrate.core.volumes.patched import Patched
 
 MAGIC = 0xC03B3998
 DESCRIPTOR, COMMIT, SUPER_1, SUPER_2, REVOKE = 1, 2, 3, 4, 5

@@ -18,7 +18,6 @@ from mosscrate.core.volumes.ext.allocation import Allocator, Bitmaps
 from mosscrate.core.volumes.ext.filesystem import Filesystem
 from mosscrate.core.volumes.ext.inodes import Inodes, mapping_of, record_of, sealed, xattr_block
 from mosscrate.core.volumes.ext.mapping import NO_RUNS, Runs, build_extents, build_indirect
-from mosscrate.core.volumes.ext.patched import Patched
 from mosscrate.core.volumes.ext.structures import (
     EXTENTS_FL,
     HUGE_FILE_FL,
@@ -28,6 +27,7 @@ from mosscrate.core.volumes.ext.structures import (
     RUN,
     SUPERBLOCK_AT,
 )
+from mosscrate.core.volumes.patched import Patched
 
 PIECE = 4 << 20
 _INODE = struct.Struct("<HHIIIIIHHIII60sIIIIHHHHHHHHIIIIIII")

@@ -1,0 +1,5 @@
+"""DosTypes of OFS and FFS: the last byte of "DOS" and a number, by the short names used here."""
+
+from __future__ import annotations
+
+DOS_TYPES = {"ofs": 0, "ffs": 1, "ofs-intl": 2, "ffs-intl": 3, "ofs-cache": 4, "ffs-cache": 5}

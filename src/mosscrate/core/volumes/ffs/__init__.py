@@ -1,0 +1,52 @@
+"""OFS and FFS, the volumes of big-endian home computers: read, check, make, fill.
+
+`structures` has the places of fields and the rules for names and hashes; `volume` reads, `checking` finds
+faults, `making` formats, `editing` changes files. In-place growing is not there yet: the root stands in
+the middle, and a volume that is made anew moves it.
+"""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.volumes.base import Resized
+from mosscrate.core.volumes.ffs.editing import FfsEditor
+from mosscrate.core.volumes.ffs.making import MADE, make
+from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
+from mosscrate.core.watch import Watch
+
+KINDS = tuple(MADE)
+open_volume = open_ffs
+
+__all__ = ["KINDS", "FfsVolume", "edit", "grow", "kind_of", "make", "open_ffs", "open_volume", "probe",
+           "rebase", "shrink"]
+
+
+def probe(first: bytes) -> bool:
+    """Whether the boot block carries a DosType that is opened here: DOS and 0 to 5."""
+    return len(first) > 3 and first[:3] == b"DOS" and first[3] <= 5
+
+
+def kind_of(first: bytes) -> str:
+    """ofs or ffs."""
+    return "ffs" if first[3] & 1 else "ofs"
+
+
+def edit(blocks: Blocks) -> FfsEditor:
+    """An editor for a volume. Raises FormatError, FitError for a variant that is not written here."""
+    return FfsEditor(blocks)
+
+
+def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:
+    """Not in place. Raises FitError."""
+    raise FitError("An OFS or FFS volume keeps its root in the middle: it grows by being made anew in a longer "
+                   "partition.")
+
+
+def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
+    """Not in place. Raises FitError."""
+    raise FitError("An OFS or FFS volume keeps its root in the middle: it shrinks by being made anew.")
+
+
+def rebase(blocks: Blocks, first_sector: int) -> None:
+    """Such a volume does not note where its partition starts."""

@@ -1,0 +1,103 @@
+"""What is wrong with an OFS or FFS volume: claims on blocks, the bitmap, hash slots, parents, sequences."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.volume import FfsVolume
+
+
+def check(volume: FfsVolume) -> tuple[Finding, ...]:
+    """Every fault found. Raises MediumError."""
+    found = list(volume.tree().findings)
+    claims, faults = claimed_blocks(volume)
+    found += faults
+    crossed = int((claims > 1).sum())
+    if crossed:
+        found.append(Finding(Severity.PROBLEM, f"{counted(crossed, 'block')} belong to more than one file or folder.",
+                             remedy="At most one of these files is whole. Copy them off before anything else."))
+    if not volume.is_clean:
+        found.append(Finding(Severity.WARNING, "The bitmap was left invalid; free room is worked out from the files.",
+                             remedy="The next change writes a valid one."))
+        return tuple(found)
+    found += _bitmap(volume, claims > 0)
+    return tuple(found)
+
+
+def claimed_blocks(volume: FfsVolume) -> tuple[NDArray[np.int32], list[Finding]]:
+    """How often each block is claimed, shape (total,), and what was wrong on the way."""
+    claims = np.zeros(volume.total, np.int32)
+    claims[:s.RESERVED] = 1
+    claims[volume.root] += 1
+    found: list[Finding] = []
+    try:
+        for page in (*volume.bitmap_pages(), *volume.bitmap_extensions()):
+            claims[page] += 1
+    except (FormatError, IndexError) as error:
+        found.append(Finding(Severity.PROBLEM, f"The bitmap cannot be found: {error}"))
+    queue, seen = [volume.root], {volume.root}
+    for folder in queue:
+        try:
+            header = volume.header(folder)
+            for number, longs in volume.members(header):
+                claims[number] += 1
+                found += _member(volume, folder, header, number)
+                kind = s.signed(int(longs[s.SEC_TYPE]))
+                if kind == s.ST_FOLDER and number not in seen:
+                    seen.add(number)
+                    queue.append(number)
+                elif kind == s.ST_FILE:
+                    data, extensions = volume.data_blocks(number)
+                    np.add.at(claims, data, 1)
+                    claims[extensions] += 1
+            _claim_cache(volume, header, claims)
+        except MossError as error:
+            found.append(Finding(Severity.PROBLEM, f"Block {folder} cannot be followed: {error}"))
+    return claims, found
+
+
+def _claim_cache(volume: FfsVolume, folder: s.Longs, claims: NDArray[np.int32]) -> None:
+    """The blocks of a folder's directory cache, for the variants that have one."""
+    number, seen = int(folder[s.EXTENSION]), set[int]()
+    while volume.variant >= 4 and number and number not in seen and number < volume.total:
+        seen.add(number)
+        claims[number] += 1
+        number = int(volume.longs(number)[4])
+
+
+def _member(volume: FfsVolume, folder: int, header: s.Longs, number: int) -> Iterator[Finding]:
+    """Fields that a lenient driver does not look at."""
+    longs = volume.longs(number)
+    name = s.text_at(longs.tobytes(), s.NAME, s.MAX_NAME)
+    if int(longs[s.PARENT]) != folder:
+        yield Finding(Severity.WARNING, f"“{name}” says that it is in another folder than the one that names it.", name)
+    slot = s.hash_of(name, volume.slots, international=volume.is_international)
+    at = int(header[s.TABLE + slot])
+    for _ in range(volume.total):
+        if at in (0, number):
+            break
+        at = int(volume.longs(at)[s.HASH_CHAIN])
+    if at != number:
+        yield Finding(Severity.PROBLEM, f"“{name}” does not stand in the hash chain of its name; its machines do not "
+                      "find it.", name)
+
+
+def _bitmap(volume: FfsVolume, claimed: NDArray[np.bool_]) -> Iterator[Finding]:
+    used = volume.used
+    for page in volume.bitmap_pages():
+        if s.sum_of(volume.longs(page)):
+            yield Finding(Severity.PROBLEM, f"The checksum of the bitmap block {page} is wrong.")
+    missing, lost = int((claimed & ~used).sum()), int((used & ~claimed).sum())
+    if missing:
+        yield Finding(Severity.PROBLEM, f"{counted(missing, 'block')} in use are marked as free: the next write may "
+                      "overwrite a file.", remedy="Keep the drive before anything else.")
+    if lost:
+        yield Finding(Severity.WARNING, f"{counted(lost, 'block')} ({binary(lost * volume.block)}) are marked as used "
+                      "but belong to no file.", remedy="The room is lost; no file is harmed.")

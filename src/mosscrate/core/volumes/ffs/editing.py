@@ -1,0 +1,346 @@
+"""Changing what is on an OFS or FFS volume; and the writing that a fresh one shares.
+
+Data blocks go to free room at once; headers, extension blocks, the root and the bitmap are held in
+memory and written by `commit`, the root last.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.errors import FitError
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.structures import Longs
+from mosscrate.core.volumes.ffs.volume import CACHED, FfsVolume
+from mosscrate.core.volumes.filling import fill, pieces_of
+from mosscrate.core.volumes.patched import Patched
+
+LARGEST_FILE = 2**31 - 1                # sizes are signed on these machines
+VALID = 0xFFFFFFFF
+
+
+class FfsEditor:
+    """Changes one volume; see `Editor`."""
+
+    def __init__(self, blocks: Blocks) -> None:
+        self._pending: dict[int, bytes] = {}
+        inner = FfsVolume(blocks)
+        if inner.variant in CACHED:
+            raise FitError("The volume keeps directory caches, which are not written here yet. It can be read, and "
+                           "made anew without them.")
+        self._blocks = Patched(blocks, inner.block, self._pending)
+        self.volume = FfsVolume(self._blocks)
+        v = self.volume
+        self._used = v.used.copy()
+        free = np.flatnonzero(~self._used)
+        edges = np.flatnonzero(np.diff(~self._used, prepend=False, append=False)).reshape(-1, 2).tolist()
+        self._runs = deque((a, b - a) for a, b in edges)
+        self._free, self._freed = len(free), list[tuple[int, int]]()
+        blocks.forgo([Extent(a * v.block, n * v.block) for a, n in self._runs])
+        self._headers: dict[int, Longs] = {}
+        self._folders: dict[int, dict[str, int]] = {}
+
+    def has(self, path: str) -> bool:
+        """See Editor."""
+        try:
+            self._find(path)
+        except FitError:
+            return False
+        return True
+
+    def add_folder(self, path: str, traits: Traits = PLAIN) -> None:
+        """See Editor."""
+        parent, name = self._place(path)
+        present = self._names(parent).get(self._folded(name))
+        if present is not None and self._kind(present) == s.ST_FOLDER:
+            return
+        self._must_be_new(parent, path, name)
+        number = self._take(1)[0][0]
+        self._enter(parent, name, number, self._fresh(number, name, s.ST_FOLDER, traits))
+        self._folders[number] = {}
+
+    def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
+        """See Editor."""
+        v = self.volume
+        pieces, size = pieces_of(data, size)
+        if size > LARGEST_FILE:
+            raise FitError(f"“{path}” is larger than the 2 GiB that its machines can hold in one file.")
+        parent, name = self._place(path)
+        self._must_be_new(parent, path, name)
+        count = -(-size // v.data_bytes)
+        extensions = max(0, -(-count // v.slots) - 1)
+        taken = self._take(1 + extensions + count)
+        numbers = np.concatenate([np.arange(a, a + n) for a, n in taken])
+        heads, blocks = numbers[:1 + extensions], numbers[1 + extensions:]
+        if v.is_ffs:
+            fill(self._blocks, _extents(blocks, v.block), pieces, size, v.block)
+        else:
+            self._write_ofs(int(heads[0]), blocks, pieces, size)
+        header = self._fresh(int(heads[0]), name, s.ST_FILE, traits)
+        header[s.BYTE_SIZE] = size
+        header[s.FIRST_DATA] = int(blocks[0]) if count else 0
+        self._write_tables(header, heads, blocks)
+        self._enter(parent, name, int(heads[0]), header)
+
+    def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
+        """See Editor."""
+        parent, name = self._place(path)
+        self._must_be_new(parent, path, name)
+        raw = target.encode("latin-1", "replace")
+        if len(raw) >= 4 * self.volume.slots:
+            raise FitError(f"The target of the link “{path}” is too long.")
+        number = self._take(1)[0][0]
+        header = self._fresh(number, name, s.ST_SOFT_LINK, traits)
+        header.view(np.uint8)[4 * s.TABLE:4 * s.TABLE + len(raw)] = np.frombuffer(raw, np.uint8)
+        self._enter(parent, name, number, header)
+
+    def remove(self, path: str) -> None:
+        """See Editor."""
+        parent, name = self._place(path)
+        number = self._find(path)
+        kind = self._kind(number)
+        if kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK) or (kind == s.ST_FILE and self._header(number)[-10]):
+            raise FitError(f"“{path}” is a hard link or has some; that is not changed here yet.")
+        if kind == s.ST_FOLDER:
+            for inner in list(self._names(number).values()):
+                self.remove(f"{path.strip('/')}/{s.text_at(self._header(inner).tobytes(), s.NAME, s.MAX_NAME)}")
+            self._folders.pop(number, None)
+        elif kind == s.ST_FILE:
+            data, extensions = self.volume.data_blocks(number)
+            for block in (*data.tolist(), *extensions):
+                self._give_back(block)
+        self._leave(parent, name, number)
+        self._give_back(number)
+
+    def rename(self, path: str, new: str) -> None:
+        """See Editor."""
+        old_parent, name = self._place(path)
+        parent, new_name = self._place(new)
+        number = self._find(path)
+        old_key, new_key = self._folded(path.strip("/")), self._folded(new.strip("/"))
+        if self._kind(number) == s.ST_FOLDER and new_key.startswith(old_key + "/"):
+            raise FitError(f"“{path}” cannot be moved into itself.")
+        if parent != old_parent or self._folded(name) != self._folded(new_name):
+            self._must_be_new(parent, new, new_name)
+        self._must_be_possible(new_name)
+        self._leave(old_parent, name, number)
+        header = self._header(number)
+        s.put_text(header, s.NAME, new_name, 32)
+        self._enter(parent, new_name, number, header)
+
+    def relabel(self, label: str) -> None:
+        """See Editor."""
+        self._must_be_possible(label or "Empty")
+        root = self._header(self.volume.root)
+        s.put_text(root, s.NAME, label, 32)
+        self._put(self.volume.root, root)
+
+    def commit(self) -> None:
+        """Write everything that is held, the root last. Raises MediumError."""
+        v, root = self.volume, self._header(self.volume.root)
+        for at in (s.DAYS, s.ROOT_ALTERED):
+            root[at:at + 3] = s.stamp_of(None)
+        self._write_bitmap()
+        root[s.BM_FLAG] = VALID
+        self._put(v.root, root)
+        writes = sorted(self._pending.items(), key=lambda item: (item[0] == v.root, item[0]))
+        inner = self._blocks.inner
+        inner.foretell([Extent(number * v.block, v.block) for number, _ in writes])
+        for number, data in writes:
+            inner.write(number * v.block, data)
+        inner.flush()
+        self._pending.clear()
+        v.__dict__.pop("root_longs", None)
+        v.__dict__.pop("used", None)
+
+    # --- headers and folders ---------------------------------------------------------------------
+
+    def _header(self, number: int) -> Longs:
+        if number not in self._headers:
+            self._headers[number] = self.volume.header(number)
+        return self._headers[number]
+
+    def _put(self, number: int, longs: Longs) -> None:
+        self._headers[number] = longs
+        self._pending[number] = s.seal(longs)
+
+    def _kind(self, number: int) -> int:
+        return s.signed(int(self._header(number)[s.SEC_TYPE]))
+
+    def _folded(self, name: str) -> str:
+        return s.upper(name, international=self.volume.is_international)
+
+    def _names(self, folder: int) -> dict[str, int]:
+        """{folded name: header block} of a folder."""
+        if folder not in self._folders:
+            self._folders[folder] = {
+                self._folded(s.text_at(longs.tobytes(), s.NAME, s.MAX_NAME)): number
+                for number, longs in self.volume.members(self._header(folder))}
+        return self._folders[folder]
+
+    def _place(self, path: str) -> tuple[int, str]:
+        """The folder's block and the name in it. Raises FitError."""
+        parent, _, name = path.strip("/").rpartition("/")
+        number = self._find(parent)
+        if number != self.volume.root and self._kind(number) != s.ST_FOLDER:
+            raise FitError(f"“{parent}” is a file, not a folder.")
+        return number, name
+
+    def _find(self, path: str) -> int:
+        number = self.volume.root
+        for part in path.strip("/").split("/") if path.strip("/") else ():
+            if number != self.volume.root and self._kind(number) != s.ST_FOLDER:
+                raise FitError(f"There is no “{path}” on this volume.")
+            found = self._names(number).get(self._folded(part))
+            if found is None:
+                raise FitError(f"There is no “{path}” on this volume.")
+            number = found
+        return number
+
+    def _must_be_possible(self, name: str) -> None:
+        problem = s.why_not(name)
+        if problem:
+            raise FitError(f"“{name}” cannot stand on an OFS or FFS volume: {problem}.")
+
+    def _must_be_new(self, parent: int, path: str, name: str) -> None:
+        self._must_be_possible(name)
+        if self._folded(name) in self._names(parent):
+            raise FitError(f"“{path}” is there already.")
+
+    def _fresh(self, number: int, name: str, kind: int, traits: Traits) -> Longs:
+        longs = np.zeros(self.volume.block // 4, ">u4")
+        longs[s.TYPE], longs[s.OWN_KEY], longs[s.SEC_TYPE] = s.T_HEADER, number, kind & 0xFFFFFFFF
+        longs[s.DAYS:s.TICKS + 1] = s.stamp_of(traits.modified)
+        s.put_text(longs, s.NAME, name, 32)
+        return longs
+
+    def _enter(self, parent: int, name: str, number: int, header: Longs) -> None:
+        """Put a header at the end of the hash chain of its name."""
+        header[s.PARENT], header[s.HASH_CHAIN] = parent, 0
+        self._put(number, header)
+        folder = self._header(parent)
+        slot = s.TABLE + s.hash_of(name, self.volume.slots, international=self.volume.is_international)
+        at = int(folder[slot])
+        if at == 0:
+            folder[slot] = number
+        else:
+            while (following := int(self._header(at)[s.HASH_CHAIN])) != 0:
+                at = following
+            last = self._header(at)
+            last[s.HASH_CHAIN] = number
+            self._put(at, last)
+        self._names(parent)[self._folded(name)] = number
+        self._touch(parent)
+
+    def _leave(self, parent: int, name: str, number: int) -> None:
+        """Take a header out of its hash chain."""
+        folder, following = self._header(parent), int(self._header(number)[s.HASH_CHAIN])
+        slot = s.TABLE + s.hash_of(name, self.volume.slots, international=self.volume.is_international)
+        at = int(folder[slot])
+        if at == number:
+            folder[slot] = following
+        while at and at != number:
+            longs = self._header(at)
+            if int(longs[s.HASH_CHAIN]) == number:
+                longs[s.HASH_CHAIN] = following
+                self._put(at, longs)
+                break
+            at = int(longs[s.HASH_CHAIN])
+        del self._names(parent)[self._folded(name)]
+        self._touch(parent)
+
+    def _touch(self, folder: int) -> None:
+        longs = self._header(folder)
+        longs[s.DAYS:s.TICKS + 1] = s.stamp_of(None)
+        self._put(folder, longs)
+
+    # --- blocks ----------------------------------------------------------------------------------
+
+    def _take(self, count: int) -> list[tuple[int, int]]:
+        if count > self._free:
+            raise FitError(f"There is no room: {binary(count * self.volume.block)} are needed, "
+                           f"{binary(self._free * self.volume.block)} are free.")
+        taken, left = [], count
+        while left:
+            if not self._runs:
+                self._runs.extend(self._freed)
+                self._freed.clear()
+            first, length = self._runs.popleft()
+            part = min(left, length)
+            taken.append((first, part))
+            if part < length:
+                self._runs.appendleft((first + part, length - part))
+            left -= part
+        for first, length in taken:
+            self._used[first:first + length] = True
+        self._free -= count
+        return taken
+
+    def _give_back(self, number: int) -> None:
+        self._used[number] = False
+        self._pending.pop(number, None)
+        self._headers.pop(number, None)
+        self._freed.append((number, 1))
+        self._free += 1
+
+    def _write_tables(self, header: Longs, heads: NDArray[np.int64], blocks: NDArray[np.int64]) -> None:
+        """The table of the header, then extension blocks; all list their blocks from the end of the table."""
+        v = self.volume
+        for index, number in enumerate(heads.tolist()):
+            part = blocks[index * v.slots:(index + 1) * v.slots]
+            longs = header if index == 0 else np.zeros(v.block // 4, ">u4")
+            longs[s.HIGH_SEQ] = len(part)
+            longs[s.TABLE + v.slots - len(part):s.TABLE + v.slots] = part[::-1]
+            longs[s.EXTENSION] = int(heads[index + 1]) if index + 1 < len(heads) else 0
+            if index:
+                longs[s.TYPE], longs[s.OWN_KEY] = s.T_LIST, number
+                longs[s.PARENT], longs[s.SEC_TYPE] = int(heads[0]), s.ST_FILE & 0xFFFFFFFF
+                self._pending[number] = s.seal(longs)
+
+    def _write_ofs(self, key: int, blocks: NDArray[np.int64], pieces: Iterator[bytes], size: int) -> None:
+        """Data blocks with their headers: sequence, size, next block, checksum."""
+        v, data = self.volume, b"".join(pieces)[:size].ljust(size, b"\0")
+        count = len(blocks)
+        if count == 0:
+            return
+        rows = np.zeros((count, v.block), np.uint8)
+        rows[:, s.OFS_HEADER:] = np.frombuffer(data.ljust(count * v.data_bytes, b"\0"), np.uint8).reshape(count, -1)
+        longs = rows.view(">u4")
+        longs[:, s.TYPE], longs[:, s.OWN_KEY], longs[:, s.HIGH_SEQ] = s.T_DATA, key, np.arange(1, count + 1)
+        longs[:, s.DATA_SIZE] = v.data_bytes
+        longs[-1, s.DATA_SIZE] = size - (count - 1) * v.data_bytes
+        longs[:-1, s.FIRST_DATA] = blocks[1:]
+        longs[:, s.CHECKSUM] = (-longs.sum(axis=1, dtype=np.uint64)).astype(np.uint64) & np.uint64(0xFFFFFFFF)
+        at = 0
+        for extent in _extents(blocks, v.block):
+            step = extent.length // v.block
+            self._blocks.write(extent.start, rows[at:at + step].tobytes())
+            at += step
+
+    def _write_bitmap(self) -> None:
+        v = self.volume
+        free = np.zeros(-(-(v.total - s.RESERVED) // 32) * 32, bool)
+        free[:v.total - s.RESERVED] = ~self._used[s.RESERVED:]
+        words = np.packbits(free, bitorder="little").view("<u4")
+        per = v.block // 4 - 1
+        for index, page in enumerate(v.bitmap_pages()):
+            longs = np.zeros(v.block // 4, ">u4")
+            part = words[index * per:(index + 1) * per]
+            longs[1:1 + len(part)] = part
+            self._pending[page] = s.seal(longs, 0)
+
+
+def _extents(blocks: NDArray[np.int64], unit: int) -> Iterator[Extent]:
+    if len(blocks) == 0:
+        return
+    cuts = np.flatnonzero(np.diff(blocks) != 1) + 1
+    starts, ends = np.append(0, cuts), np.append(cuts, len(blocks))
+    for first, count in zip(blocks[starts].tolist(), (ends - starts).tolist(), strict=True):
+        yield Extent(first * unit, count * unit)

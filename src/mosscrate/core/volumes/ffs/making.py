@@ -1,0 +1,67 @@
+"""A fresh OFS or FFS volume: boot block, root in the middle, bitmap behind it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps.dostypes import DOS_TYPES
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.base import Making
+from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.signatures import FIRST_BYTES
+
+MADE = {kind: number for kind, number in DOS_TYPES.items() if not kind.endswith("cache")}
+LEAST_BLOCKS = 64
+
+
+def make(blocks: Blocks, making: Making) -> None:
+    """Make an empty volume over all of `blocks`. Raises FitError before anything is written, MediumError."""
+    block = making.block or 512
+    if block not in s.BLOCK_SIZES:
+        raise FitError(f"Such a volume has blocks of 512 to 4096 bytes, not {binary(block)}.")
+    total = blocks.size // block
+    if total < LEAST_BLOCKS:
+        raise FitError(f"{binary(blocks.size)} are too few for an OFS or FFS volume.")
+    label = making.label or "Empty"
+    problem = s.why_not(label)
+    if problem:
+        raise FitError(f"“{label}” cannot be the name of an OFS or FFS volume: {problem}.")
+    root, per = s.root_place(total), block // 4 - 1
+    count = -(-(total - s.RESERVED) // (32 * per))
+    extensions = -(-max(0, count - s.BM_PAGES_IN_ROOT) // per)
+    pages = list(range(root + 1, root + 1 + count))
+    lists = list(range(root + 1 + count, root + 1 + count + extensions))
+    if (lists and lists[-1] >= total) or pages[-1] >= total:
+        raise FitError(f"{binary(blocks.size)} are too few for an OFS or FFS volume.")
+    blocks.zero(0, min(blocks.size, FIRST_BYTES))
+    _write_bitmap(blocks, block, total, (root, *pages, *lists), pages)
+    for index, number in enumerate(lists):
+        longs = np.zeros(block // 4, ">u4")
+        part = pages[s.BM_PAGES_IN_ROOT + index * per:][:per]
+        longs[:len(part)] = part
+        longs[-1] = lists[index + 1] if index + 1 < len(lists) else 0
+        blocks.write(number * block, longs.tobytes())
+    longs = np.zeros(block // 4, ">u4")
+    longs[s.TYPE], longs[s.SEC_TYPE], longs[s.BM_FLAG] = s.T_HEADER, s.ST_ROOT, 0xFFFFFFFF
+    longs[s.DATA_SIZE] = block // 4 - s.TABLE - s.TABLE_TAIL
+    longs[s.BM_PAGES:s.BM_PAGES + min(count, s.BM_PAGES_IN_ROOT)] = pages[:s.BM_PAGES_IN_ROOT]
+    longs[s.BM_EXT] = lists[0] if lists else 0
+    for at in (s.DAYS, s.ROOT_ALTERED, s.ROOT_CREATED):
+        longs[at:at + 3] = s.stamp_of(making.made)
+    s.put_text(longs, s.NAME, label, 32)
+    blocks.write(root * block, s.seal(longs))
+    blocks.write(0, b"DOS" + bytes((MADE[making.kind],)))
+
+
+def _write_bitmap(blocks: Blocks, block: int, total: int, used: tuple[int, ...], pages: list[int]) -> None:
+    free = np.zeros(-(-(total - s.RESERVED) // 32) * 32, bool)
+    free[:total - s.RESERVED] = True
+    free[np.array(used) - s.RESERVED] = False
+    words, per = np.packbits(free, bitorder="little").view("<u4"), block // 4 - 1
+    for index, page in enumerate(pages):
+        longs = np.zeros(block // 4, ">u4")
+        part = words[index * per:(index + 1) * per]
+        longs[1:1 + len(part)] = part
+        blocks.write(page * block, s.seal(longs, 0))

@@ -1,0 +1,131 @@
+"""OFS and FFS on disk: every block is made of big-endian longs, most of them sum to zero.
+
+Source: "The .ADF format FAQ" 1.1 (L. Clevy) and the published include "dos/filehandler.h". Places of
+fields are given from the start of a block, or, negative, from its end, since block sizes differ.
+"""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mosscrate.core.errors import FormatError
+
+BLOCK_SIZES = (512, 1024, 2048, 4096)
+RESERVED = 2                            # blocks in front of the first one that the bitmap covers
+T_HEADER, T_LIST, T_DATA = 2, 16, 8
+ST_ROOT, ST_FOLDER, ST_SOFT_LINK, ST_FOLDER_LINK, ST_FILE, ST_FILE_LINK = 1, 2, 3, 4, -3, -4
+# longs from the start of a block
+TYPE, OWN_KEY, HIGH_SEQ, DATA_SIZE, FIRST_DATA, CHECKSUM, TABLE = 0, 1, 2, 3, 4, 5, 6
+TABLE_TAIL = 50                         # longs behind the table of hash slots or data blocks
+# longs from the end of a block
+BM_FLAG, BM_PAGES, BM_EXT = -50, -49, -24
+PROTECT, BYTE_SIZE, COMMENT = -48, -47, -46
+DAYS, MINUTES, TICKS = -23, -22, -21
+NAME, REAL_ENTRY, HASH_CHAIN, PARENT, EXTENSION, SEC_TYPE = -20, -11, -4, -3, -2, -1
+ROOT_ALTERED, ROOT_CREATED = -10, -7    # three longs each
+BM_PAGES_IN_ROOT = 25
+MAX_NAME, MAX_COMMENT = 30, 79
+OFS_HEADER = 24                         # bytes of a data block that are not data
+EPOCH = 252460800                       # 1 January 1978
+TICKS_A_SECOND = 50
+Longs = NDArray[np.uint32]
+
+
+def longs_of(data: bytes | bytearray) -> Longs:
+    """A block as longs, to be changed."""
+    return np.frombuffer(bytearray(data), ">u4")
+
+
+def signed(value: int) -> int:
+    """A long as a signed number."""
+    return value - 2**32 if value >= 2**31 else value
+
+
+def sum_of(longs: Longs) -> int:
+    """What the longs of a block sum to: zero for a sound one."""
+    return int(longs.sum(dtype=np.uint64)) & 0xFFFFFFFF
+
+
+def seal(longs: Longs, place: int = CHECKSUM) -> bytes:
+    """Set the checksum so that the block sums to zero."""
+    longs[place] = 0
+    longs[place] = (-sum_of(longs)) & 0xFFFFFFFF
+    return longs.tobytes()
+
+
+def text_at(data: bytes, place: int, limit: int) -> str:
+    """A name or comment: its length, then characters; `place` in longs from the end."""
+    at = len(data) + 4 * place
+    return data[at + 1:at + 1 + min(data[at], limit)].decode("latin-1")
+
+
+def put_text(longs: Longs, place: int, text: str, room: int) -> None:
+    """Write a name or comment into `room` bytes."""
+    raw = text.encode("latin-1")
+    view = longs.view(np.uint8)
+    at = len(view) + 4 * place
+    view[at:at + room] = 0
+    view[at:at + 1 + len(raw)] = np.frombuffer(bytes((len(raw),)) + raw, np.uint8)
+
+
+def seconds_of(days: int, minutes: int, ticks: int) -> int:
+    """Seconds since 1970."""
+    return EPOCH + days * 86400 + min(minutes, 1439) * 60 + min(ticks, 2999) // TICKS_A_SECOND
+
+
+def stamp_of(seconds: int | None) -> tuple[int, int, int]:
+    """(days, minutes, ticks); what lies before 1978 becomes its first day."""
+    rest = max(0, (int(time.time()) if seconds is None else seconds) - EPOCH)
+    days, rest = divmod(rest, 86400)
+    return days, rest // 60, rest % 60 * TICKS_A_SECOND
+
+
+def upper(name: str, *, international: bool) -> str:
+    """The name as hashing and comparing see it."""
+    if international:
+        return "".join(chr(ord(c) - 32) if "a" <= c <= "z" or ("à" <= c <= "þ" and c != "÷") else c for c in name)
+    return "".join(chr(ord(c) - 32) if "a" <= c <= "z" else c for c in name)
+
+
+def hash_of(name: str, slots: int, *, international: bool) -> int:
+    """The slot of a folder's table that leads to a name."""
+    value = len(name)
+    for byte in upper(name, international=international).encode("latin-1", "replace"):
+        value = (value * 13 + byte) & 0x7FF
+    return value % slots
+
+
+def why_not(name: str) -> str:
+    """Why a name cannot stand on such a volume; "" when it can."""
+    if not name or "/" in name or ":" in name or "\0" in name:
+        return "it is empty, or holds a slash or a colon"
+    try:
+        raw = name.encode("latin-1")
+    except UnicodeEncodeError:
+        return "it holds characters that are not in Latin-1"
+    return "" if len(raw) <= MAX_NAME else f"it is longer than {MAX_NAME} characters"
+
+
+def root_place(total: int) -> int:
+    """The block of the root: the middle of the volume."""
+    return (RESERVED + total - 1) // 2
+
+
+def find_block_size(read: object, size: int) -> int:
+    """The block size whose root block is where it should be. Raises FormatError where none is.
+
+    `read(offset, length)` gives bytes of the volume.
+    """
+    assert callable(read), "a function that reads"
+    for block in BLOCK_SIZES:
+        total = size // block
+        if total < 8:
+            break
+        longs = longs_of(read(root_place(total) * block, block))
+        if longs[TYPE] == T_HEADER and longs[SEC_TYPE] == ST_ROOT and sum_of(longs) == 0:
+            return block
+    raise FormatError("OFS/FFS root block", "type", root_place(size // 512) * 512, "no root block",
+                      "one in the middle of the volume")

@@ -1,0 +1,78 @@
+"""Drives of big-endian home computers: the real kernel finds our map, reads our volumes, writes into them."""
+
+from __future__ import annotations
+
+import random
+from hashlib import md5
+from pathlib import Path
+
+import pytest
+
+from mosscrate.core.blocks import Window, open_blocks
+from mosscrate.core.maps import read_map
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.volumes import Kind, edit, open_volume
+from mosscrate.core.watch import Watch
+from tests.kernel import machine
+from tests.volumes import MIB, Model
+
+pytestmark = [pytest.mark.kernel,
+              pytest.mark.skipif(not machine.is_available(), reason="no machine emulator (qemu-system-x86) here")]
+KINDS = ("ofs", "ffs", "ofs-intl", "ffs-intl")
+WRITE = r"""
+mkdir "$D/kernel"; i=0
+while [ $i -lt 40 ]; do head -c $((i * 301)) /dev/urandom >"$D/kernel/file $i"; i=$((i + 1)); done
+i=0; while [ $i -lt 40 ]; do rm "$D/kernel/file $i"; i=$((i + 3)); done
+mv "$D/kernel/file 1" "$D/renamed by it"
+"""
+
+
+def latin(tree):
+    """The kernel gives names as they stand on the disk: Latin-1."""
+    return {p.encode("utf-8", "surrogateescape").decode("latin-1"): v for p, v in tree.items()}
+
+
+def tree_of(blocks):
+    volume = open_volume(blocks)
+    found = volume.tree()
+    assert found.findings == ()
+    return {e.path: (str(e.kind), e.size, e.modified if e.kind == Kind.FILE else 0,
+                     md5(b"".join(volume.read_file(e))).hexdigest() if e.kind == Kind.FILE else "")
+            for e in found.entries if e.kind != Kind.LINK}
+
+
+def plain(tree):
+    return {p: (k, s, t if k == "file" else 0, d) for p, (k, s, t, d) in tree.items() if k != "link"}
+
+
+def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path):
+    image = tmp_path / "drive.img"
+    with image.open("wb") as file:
+        file.truncate(120 * MIB)
+    with open_blocks(image, writable=True) as blocks:
+        perform(s.NewMap("rdb"), blocks, None, Watch())
+        for kind in KINDS:
+            perform(s.AddPartition(kind, 20 * MIB, label=f"Label {kind}"), blocks, None, Watch())
+        parts = read_map(blocks).partitions
+        for p in parts:
+            rnd, model, editor = random.Random(p.index), Model("ffs"), edit(Window(blocks, p.start, p.length))
+            for _ in range(200):
+                model.step(editor, rnd)
+            editor.add_file("large", rnd.randbytes(3_000_000))
+            editor.commit()
+        ours = {p.index: tree_of(Window(blocks, p.start, p.length)) for p in parts}
+    script = "echo @parts; for p in /sys/block/vda/vda*; do echo $(cat $p/start) $(cat $p/size); done\n"
+    for p in parts:
+        script += (f"mount -t affs /dev/vda{p.index} /mnt; D=/mnt; echo '@{p.index}'; list /mnt\n{WRITE}\n"
+                   f"echo '@{p.index} later'; list /mnt; umount /mnt\n")
+    seen = machine.run(script, [image])
+    assert [tuple(map(int, line.split())) for line in seen.parts["parts"]] == \
+        [(p.start // 512, p.length // 512) for p in parts]
+    with open_blocks(image) as blocks:
+        for p in parts:
+            assert plain(latin(seen.tree(str(p.index)))) == ours[p.index], p.type_name
+            window = Window(blocks, p.start, p.length)
+            assert tree_of(window) == plain(latin(seen.tree(f"{p.index} later"))), p.type_name
+            assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
+    assert [line for line in seen.parts["kernel"] if "AFFS" in line and "error" in line.lower()] == []
