@@ -25,6 +25,7 @@ from mosscrate.core.blocks import Extent, MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.errors import FitError, MossError
+from mosscrate.core.maps import read_map
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.steps import AddPartition, FillWithDrives, NewMap, Step
 from mosscrate.core.volumes import Kind, edit, open_volume
@@ -61,10 +62,13 @@ def subjects() -> list[Subject]:
         blocks = MemoryBlocks(bytes(size))
         make_volume(blocks, type, cluster=512, files=some_files(int(type), 30, 3000))
         found.append(Subject(type.name, blocks, tuple(_places(blocks))))
-    for kind in ("exfat", "ext2", "ext3", "ext4"):
-        blocks, _ = worked_on(kind, 3, operations=100, size=4 * MIB)
+    for kind in ("exfat", "ext2", "ext3", "ext4", "ofs", "ffs-intl"):
+        blocks, _ = worked_on(kind, 3, operations=100, size=4 * MIB if kind[0] == "e" else MIB)
         found.append(Subject(kind, blocks, tuple(_metadata(blocks))))
-    found += [Subject("gpt", _arranged("gpt", AddPartition("ext4", 3 * MIB), AddPartition("exfat")),
+    drive = _arranged("rdb", AddPartition("ffs", 2 * MIB), AddPartition("ofs"))
+    records = [p.record for p in read_map(drive).partitions]
+    found += [Subject("rdb", drive, (Extent(0, 256), *(Extent(r, 256) for r in records))),
+              Subject("gpt", _arranged("gpt", AddPartition("ext4", 3 * MIB), AddPartition("exfat")),
                       (Extent(0, 512), Extent(512, 92), Extent(1024, 512), Extent(8 * MIB - 512, 92))),
               Subject("drives", _arranged("mbr", FillWithDrives(10 * MIB, 31 * MIB, "fat12")),
                       (Extent(440, 72), Extent(32256, 512), Extent(446, 64)))]
@@ -178,6 +182,8 @@ def _metadata(blocks: MemoryBlocks) -> Iterator[Extent]:
     yield Extent(1024, 256)
     yield Extent(2048, 32 * 1024)
     yield Extent(0, 256 * 1024)
+    if hasattr(volume, "root"):                                     # OFS and FFS have theirs in the middle
+        yield Extent(volume.root * volume.block, 4 * volume.block)
     for entry in volume.tree().entries:
         if entry.kind == Kind.FOLDER:
             with contextlib.suppress(MossError):

@@ -26,7 +26,7 @@ from mosscrate.demo.contents import DAY, MadeFile
 
 MIB, GIB = 1 << 20, 1 << 30
 TODAY = int(datetime(2026, 11, 24, 9, 0, tzinfo=UTC).timestamp())
-VERSION = "4"                       # of the bench; another one is built anew
+VERSION = "5"                       # of the bench; another one is built anew
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ def build(folder: Path) -> None:
     _lay_out(slots / "wide.img", 0x50495033, _wide(), MapKind.GPT)
     _lay_out(slots / "lantern.img", 0x4C414E54, _lantern())
     _keep(bench, "lantern", 35)
-    _tarn(slots / "tarn.img")
+    _lay_out(slots / "tarn.img", 0x5441524E, _tarn(), MapKind.RDB)
     _keep(bench, "tarn", 70)
     _keep(bench, "tarn", 19)
     _cabinet(slots / "cabinet.img")
@@ -148,7 +148,7 @@ def _lay_out(image: Path, disk_id: int, parts: list[Part], map_kind: MapKind = M
     """Map, volumes and files; the ids follow from `disk_id`, so that every build is the same."""
     with open_blocks(image, writable=True) as blocks:
         map_ = edits.new_map(map_kind, blocks.size, blocks.sector)
-        map_ = replace(map_, id=f"{disk_id:08x}" if map_kind == MapKind.MBR else str(UUID(int=disk_id)))
+        map_ = replace(map_, id={MapKind.MBR: f"{disk_id:08x}", MapKind.GPT: str(UUID(int=disk_id))}.get(map_kind, ""))
         for number, part in enumerate(parts, start=1):
             map_, made = edits.added(map_, blocks.size, start=part.start, length=part.length, kind=part.kind,
                                      label=part.label, is_logical=part.is_logical, alignment=part.alignment)
@@ -190,15 +190,15 @@ def _keep(bench: Bench, stem: str, days_ago: int) -> None:
         crate.keep(card_of(medium), blocks, Watch(), layout=describe(survey(blocks)), verify=False)
 
 
-def _tarn(image: Path) -> None:
-    """The first block of a big-endian drive: its longs sum to zero; partitions come with a later map reader."""
-    block = np.zeros(64, ">u4")
-    block[0], block[1], block[3], block[4] = int.from_bytes(b"RDSK", "big"), 64, 7, 512
-    block[6:10] = 0xFFFFFFFF
-    block[2] = (-int(block.astype(np.int64).sum())) & 0xFFFFFFFF
-    with open_blocks(image, writable=True) as blocks:
-        blocks.write(0, block.tobytes())
-        blocks.write(2 * MIB, np.random.default_rng(68).integers(0, 256, 3 * MIB, np.uint8).tobytes())
+def _tarn() -> list[Part]:
+    when = TODAY - 9500 * DAY
+    names = contents.titles(68, 60)
+    tools = [MadeFile(f"{folder}", None, when) for folder in ("C", "Devs", "Libs", "S")]
+    tools += [MadeFile(f"C/{name.split()[0]}{number}", name.encode() * 900, when) for number, name in enumerate(names)]
+    songs = [MadeFile(f"{name[:24]}.mod", name.encode() * 4000, when + 400 * DAY) for name in names]
+    cylinder = 16 * 63 * 512
+    return [Part(2 * cylinder, 120 * cylinder, "ffs-intl", "System", tools, ("active",)),
+            Part(122 * cylinder, 500 * cylinder, "ffs-intl", "Music", songs)]
 
 
 def _cabinet(image: Path) -> None:

@@ -73,10 +73,16 @@ def read(blocks: Blocks) -> PartitionMap:
         if p.end > blocks.size:
             findings.append(Finding(Severity.PROBLEM, f"Partition {p.index} ends {p.end - blocks.size} bytes behind "
                                     "the end of the medium.", "partition map", p.index))
-    findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good order.",
-                            "partition map", remedy="The desktop's offer to format it should be declined."))
+    is_whole = 0 < int(head["cyl_blocks"]) <= blocks.size // unit
+    if is_whole:
+        findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good "
+                                "order.", "partition map", remedy="The desktop's offer to format it should be declined."))
+    else:
+        findings.append(Finding(Severity.WARNING, "The map does not say how many blocks a cylinder of the drive has; "
+                                "its partitions are left as they are.", "partition map"))
     area = min(blocks.size, max(SEARCHED, int(head["rdb_blocks_hi"]) + 1) * unit, 4 << 20)
-    return PartitionMap(MapKind.RDB, "", tuple(partitions), unit, tuple(findings), blocks.read(0, area), end)
+    origin = blocks.read(0, area) if is_whole else b""     # without it nothing is changed
+    return PartitionMap(MapKind.RDB, "", tuple(partitions), unit, tuple(findings), origin, end)
 
 
 def new(size: int) -> PartitionMap:
