@@ -11,13 +11,16 @@ from hypothesis import strategies as st
 
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, rdb, read_map
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.performing import perform
-from mosscrate.core.volumes import edit
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.volumes import Traits, edit
 from mosscrate.core.watch import Watch
-from tests.volumes import MIB
+from tests.volumes import MIB, WHEN
 
 CYLINDER = 16 * 63 * 512
 
@@ -81,6 +84,25 @@ def test_on_a_larger_card_the_new_room_takes_another_partition():
     editor.add_file("readme", b"x" * 100_000)
     editor.commit()
     assert [f for f in survey(blocks, thorough=True).findings if f.severity != "good"] == []
+
+
+def test_a_volume_of_another_size_is_made_anew_with_comments_and_protection():
+    blocks = drive()
+    part = read_map(blocks).partition(3)
+    editor = edit(Window(blocks, part.start, part.length))
+    editor.add_file("a song", b"la" * 5000, Traits(WHEN, protection=0x21, comment="from the old bench"))
+    editor.add_folder("folder", Traits(WHEN, protection=2))
+    editor.commit()
+    for step in (s.GrowPartition(3), s.ShrinkPartition(3, 4 * MIB), s.RebuildPartition(3, "ffs")):
+        seen = forecast(JobSheet((step,)), None, survey(blocks))
+        assert seen.problems == ()
+        perform(step, blocks, None, Watch())
+        layout = survey(blocks, thorough=True)
+        assert layout.partition(3).partition.length == seen.layout.partition(3).partition.length
+        assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+        found = {e.path: (e.protection, e.comment, e.size) for e in open_partition(blocks, 3).tree().entries}
+        assert found == {"a song": (0x21, "from the old bench", 10000), "folder": (2, "", 0)}
+    assert read_map(blocks).partition(3).type == "0x444f5301"
 
 
 @given(st.integers(0, 10**9))

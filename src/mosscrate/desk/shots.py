@@ -64,6 +64,7 @@ def main() -> None:
         growing(Photographer(folder, Path(bench)))
         arranging(Photographer(folder, Path(bench)))
         bringing_over(Photographer(folder, Path(bench)))
+        vintage(Photographer(folder, Path(bench)))
         files(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
@@ -150,6 +151,14 @@ def bringing_over(p: Photographer) -> None:
         move.arrange_panel.add()
         p.settle()
     p.take("bring-over")
+    p.window.close()
+
+
+def vintage(p: Photographer) -> None:
+    """A drive of another family of machines, looked at like any other."""
+    p.window.model.select(_medium(p.window, "Tarn 68 drive"))
+    p.settle(lambda: p.window.look.files.tree.isVisible())
+    p.take("look-vintage")
     p.window.close()
 
 

@@ -76,7 +76,8 @@ def read(blocks: Blocks) -> PartitionMap:
     is_whole = 0 < int(head["cyl_blocks"]) <= blocks.size // unit
     if is_whole:
         findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good "
-                                "order.", "partition map", remedy="The desktop's offer to format it should be declined."))
+                                "order.", "partition map",
+                                remedy="The desktop's offer to format it should be declined."))
     else:
         findings.append(Finding(Severity.WARNING, "The map does not say how many blocks a cylinder of the drive has; "
                                 "its partitions are left as they are.", "partition map"))

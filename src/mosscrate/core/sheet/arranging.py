@@ -119,6 +119,16 @@ def wanted_length(step: GrowPartition, map: PartitionMap, size: int) -> int:
     return length
 
 
+def shorter_length(step: ShrinkPartition, map: PartitionMap, size: int, smallest: int) -> int:
+    """Bytes a shrinking partition gets, on the map's grid. Raises FitError where its files need more."""
+    unit = edits.room(map, size).unit if map.kind != MapKind.NONE else map.sector
+    wanted = smallest if step.size is None else step.size
+    if wanted < smallest:
+        raise FitError(f"Partition {step.partition} cannot be smaller than {binary(smallest)}: its files need that "
+                       "room.")
+    return min(-(-wanted // unit) * unit, map.partition(step.partition).length)
+
+
 def drives_that_fit(map: PartitionMap, size: int, step: FillWithDrives) -> tuple[PartitionMap, tuple[Partition, ...]]:
     """The map with its new logical drives, and those. Raises FitError."""
     if step.kind == "fat16" and step.each > 2 * GIB:

@@ -13,6 +13,7 @@ from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.contents.transfer import copy_tree, ensure_folder, must_fit, plan_passage
 from mosscrate.core.errors import FitError, JobError, MediumError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
+from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import Done
 from mosscrate.core.sheet.steps import (
@@ -110,8 +111,8 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
     partition = map_.partition(step.partition)
     window = partition_window(blocks, partition)
     old = open_volume(window)
-    kind = arranging.kind_for(step.kind, partition.length) or old.kind
-    is_same_kind = kind == old.kind
+    kind = arranging.kind_for(step.kind, partition.length) or variant_of(old)
+    is_same_kind = kind == variant_of(old)
     making = Making(kind, _label_for(kind, old.label), step.block or (old.block if is_same_kind else None),
                     id=_id_for(kind, old), hidden_sectors=0 if map_.kind == MapKind.NONE else
                     partition.start // map_.sector)
@@ -132,6 +133,37 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
     blocks.flush()
     said = "".join(f" {f.sentence}" for f in passage.findings[:3])
     return Done(f"Partition {step.partition} was made anew as {kind} and {binary(done)} of files put back.{said}", done)
+
+
+def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:
+    """Give a volume whose structure depends on its size another length: it is made anew with its files.
+
+    Raises FitError before anything is written.
+    """
+    map_ = read_map(blocks)
+    partition = map_.partition(index)
+    old = open_volume(partition_window(blocks, partition))
+    changed = edits.placed(map_, index, blocks.size, length=length)
+    window = Window(blocks, partition.start, max(length, partition.length))
+    making = Making(variant_of(old), old.label, old.block)
+    entries = old.tree().entries
+    with Overlay(window) as view:
+        fresh = Window(view, 0, length)
+        format_for(making.kind).make(fresh, making)
+        editor = edit(fresh)
+        done = copy_tree(old, entries, editor, plan_passage(entries, old.kind, None), watch)
+        editor.commit()
+        blocks.forgo([Extent(partition.start + e.start, e.length) for e in _free(old, partition.length)])
+        _apply(view, window, watch)
+    write_map(blocks, changed)
+    blocks.flush()
+    return Done(f"Partition {index} was made anew with {binary(length)} and its files put back.", done)
+
+
+def variant_of(volume: Volume) -> str:
+    """The kind that makes a volume like this one; OFS and FFS come in variants."""
+    variant = getattr(volume, "variant", None)
+    return next((kind for kind, number in DOS_TYPES.items() if number == variant), volume.kind)
 
 
 def make_way(editor: Editor, path: str, existing: Existing) -> None:

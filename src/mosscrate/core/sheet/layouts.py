@@ -98,7 +98,8 @@ def grown_length(layout: Layout, index: int, size: int | None) -> tuple[int, str
     """The length a partition will get, and the limit that stands there. Raises FitError."""
     room = room_behind(layout, index)
     look = layout.partition(index)
-    wanted = (room if size is None else size) // layout.sector * layout.sector
+    unit = edits.room(layout.as_map, layout.size).unit if layout.can_be_arranged else layout.sector
+    wanted = (room if size is None else size) // unit * unit
     if wanted > room:
         raise FitError(f"{look.name} can have {binary(room)} at most, {binary(wanted)} were asked for.")
     if look.volume is None or not look.volume.largest:
@@ -119,7 +120,8 @@ def shrunk_length(layout: Layout, step: ShrinkPartition) -> int:
     if wanted < look.volume.smallest:
         raise FitError(f"{look.name} cannot be smaller than {binary(look.volume.smallest)}: "
                        f"{look.volume.smallest_because}.")
-    return min(look.partition.length, -(-wanted // layout.sector) * layout.sector)
+    unit = edits.room(layout.as_map, layout.size).unit if layout.can_be_arranged else layout.sector
+    return min(look.partition.length, -(-wanted // unit) * unit)
 
 
 def _written(source: Layout, target: Layout) -> Layout:

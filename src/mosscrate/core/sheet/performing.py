@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import JobError
-from mosscrate.core.sheet import bringing, changes, filling
+from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.errors import FormatError, JobError
+from mosscrate.core.maps import read_map
+from mosscrate.core.sheet import arranging, bringing, changes, filling
 from mosscrate.core.sheet.changes import Done, Grown
 from mosscrate.core.sheet.steps import (
     AddPartition,
@@ -31,6 +35,7 @@ from mosscrate.core.sheet.steps import (
     TypePartition,
 )
 from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import format_of, open_volume
 from mosscrate.core.watch import Watch
 
 _STEPS = {
@@ -46,6 +51,13 @@ _STEPS = {
 def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) -> Done:
     """Carry out a step on the whole medium `blocks`. Raises MossError; a refusal comes before the first write."""
     match step:
+        case GrowPartition() | ShrinkPartition() if _is_resized_anew(blocks, step.partition):
+            map_ = read_map(blocks)
+            if isinstance(step, GrowPartition):
+                length = arranging.wanted_length(step, map_, blocks.size)
+            else:
+                length = arranging.shorter_length(step, map_, blocks.size, _smallest(blocks, step.partition))
+            return filling.resize_anew(blocks, step.partition, length, watch)
         case GrowPartition(partition=index, size=size):
             grown = changes.grow_partition(blocks, index, size, watch)
             return Done(_resized(index, grown, "grown"), grown.after - grown.before)
@@ -60,6 +72,16 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
             return bringing.copy_partition(source, blocks, step, watch)
         case _:
             return _STEPS[type(step)](blocks, step, watch)          # type: ignore[operator, no-any-return]
+
+
+def _is_resized_anew(blocks: Blocks, index: int) -> bool:
+    with suppress(FormatError):
+        return format_of(partition_window(blocks, read_map(blocks).partition(index))).IS_RESIZED_ANEW
+    return False
+
+
+def _smallest(blocks: Blocks, index: int) -> int:
+    return open_volume(partition_window(blocks, read_map(blocks).partition(index))).smallest()[0]
 
 
 def _resized(index: int, change: Grown, word: str) -> str:

@@ -22,6 +22,10 @@ class VolumeFormat(Protocol):
     def KINDS(self) -> tuple[str, ...]:
         """Short names."""
 
+    @property
+    def IS_RESIZED_ANEW(self) -> bool:
+        """Whether another size means that the volume is made anew with its files."""
+
     def probe(self, first: bytes) -> bool:
         """Whether the first 68 KiB of a partition carry this file system."""
 

@@ -35,6 +35,7 @@ class Entry:
         is_hidden: by attribute or by the habits of its file system.
         mode: permission bits, owner: (user, group); None where the file system has none.
         attributes: DOS attribute bits; None where the file system has none.
+        protection, comment: of OFS and FFS.
     """
 
     path: str
@@ -47,11 +48,14 @@ class Entry:
     mode: int | None = None
     owner: tuple[int, int] | None = None
     attributes: int | None = None
+    protection: int | None = None
+    comment: str = ""
 
     @property
     def traits(self) -> Traits:
         """What a copy of it should be given."""
-        return Traits(self.modified, self.is_hidden, self.mode, self.owner, self.attributes)
+        return Traits(self.modified, self.is_hidden, self.mode, self.owner, self.attributes, self.protection,
+                      self.comment)
 
     @property
     def name(self) -> str:
@@ -67,6 +71,7 @@ class Traits:
         modified: seconds since 1970.
         mode: permission bits; owner: (user, group), inherited from the folder when None.
         attributes: DOS attribute bits (read-only 1, hidden 2, system 4, archive 32).
+        protection, comment: of OFS and FFS; other kinds do not hold them.
     """
 
     modified: int | None = None
@@ -74,6 +79,8 @@ class Traits:
     mode: int | None = None
     owner: tuple[int, int] | None = None
     attributes: int | None = None
+    protection: int | None = None
+    comment: str = ""
 
     def dos_attributes(self, usual: int) -> int:
         """The attribute bits for a new entry: those given, else what is usual for its kind."""

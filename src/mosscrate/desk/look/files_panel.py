@@ -87,7 +87,7 @@ class FilesPanel(Panel):
         self.head.setText(look.name)
         facts = [f"{look.role}, because {look.role_reason}"]
         if volume and volume.used is not None:
-            unit = "blocks" if volume.kind.startswith("ext") else "clusters"
+            unit = "clusters" if "fat" in volume.kind else "blocks"
             facts.append(f"{volume.kind.upper()}, {unit} of {binary(volume.block)}, {binary(volume.used)} used, "
                          f"{binary(volume.free or 0)} free, {volume.id}")
         where = f"from {binary(p.start)} to {binary(p.end)}"

@@ -132,7 +132,7 @@ class LookStation(QWidget):
             return
         kept = self.model.last_kept(medium)
         about = [medium.subtitle, f"tag {medium.tag}", f"kept {kept.kept_at:%d %b %Y}" if kept else "in no backup"]
-        if layout and layout.can_be_arranged:
+        if layout and layout.map_id:
             about.append(f"disk id {layout.map_id}")
         self.subtitle.setText("  ·  ".join(about))
         self.subtitle.setToolTip(f"{exact(medium.size)}\n{medium.path}\n{medium.model} {medium.serial}")

@@ -13,6 +13,7 @@ from mosscrate.core.sheet.propose import growth_with_room
 from mosscrate.core.sizes import binary, parse_size
 
 KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
+HOME_KINDS = ("ffs-intl", "ffs", "ofs-intl", "ofs")       # what a drive with an RDB carries
 AS_IT_IS = "as it is"
 AUTOMATIC = "by its size"
 EXACTLY = "exactly"
@@ -51,7 +52,7 @@ def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
         found += _on_partition(layout, look)
     if layout.can_be_arranged:
         found += _on_map(layout)
-    found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt")),), lambda v: (s.NewMap(v["kind"]),),
+    found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt", "rdb")),), lambda v: (s.NewMap(v["kind"]),),
                         "Everything that the present map names is lost from it."))
     found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),
                         "Clears every map and every signature, also those that the desktop cannot see."))
@@ -87,6 +88,7 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
 def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
     index, volume, p = look.index, look.volume, look.partition
     is_outer = layout.map_kind == MapKind.MBR and mbr.is_extended(p)
+    kinds = _kinds_on(layout)
     found: list[Action] = []
     if not is_outer and volume is not None and volume.used is not None:
         found.append(_sizing(layout, look))
@@ -95,18 +97,19 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
         found.append(Action("Call it…", (Field("label", volume.label),),
                             lambda v: (s.LabelPartition(index, v["label"]),)))
         found.append(Action(
-            "Make anew…", (Field("file system", AS_IT_IS, (AS_IT_IS, *KINDS)), Field("cluster", AS_IT_IS, (
+            "Make anew…", (Field("file system", AS_IT_IS, (AS_IT_IS, *kinds)), Field("cluster", AS_IT_IS, (
                 AS_IT_IS, "512 B", "1 KiB", "2 KiB", "4 KiB", "8 KiB", "16 KiB", "32 KiB", "64 KiB", "128 KiB"))),
             lambda v: (s.RebuildPartition(index, "" if v["file system"] == AS_IT_IS else v["file system"],
                                           None if v["cluster"] == AS_IT_IS else parse_size(v["cluster"])),),
             "A fresh volume with the same label, its files put back."))
     if not is_outer and (layout.can_be_arranged or layout.map_kind == MapKind.NONE):
         found.append(Action(
-            "Fresh volume…", (Field("file system", volume.kind if volume and volume.kind in KINDS else "fat32", KINDS),
+            "Fresh volume…", (Field("file system", volume.kind if volume and volume.kind in kinds else kinds[0], kinds),
                               Field("label", volume.label if volume else "")),
             lambda v: (s.FormatPartition(index, v["file system"], v["label"]),), "What is on it is lost."))
     if layout.can_be_arranged:
-        flags = ("active", "hidden") if layout.map_kind == MapKind.MBR else tuple(gpt.FLAGS)
+        flags = {MapKind.MBR: ("active", "hidden"), MapKind.RDB: ("active", "no automount")}.get(
+            layout.map_kind, tuple(gpt.FLAGS))
         if not is_outer:
             found.append(Action("Flags…", (Field("flag", flags[0], flags), Field("set", YES, (YES, NO))),
                                 lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))
@@ -115,6 +118,10 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
     if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
         found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
     return found
+
+
+def _kinds_on(layout: Layout) -> tuple[str, ...]:
+    return HOME_KINDS if layout.map_kind == MapKind.RDB else (*KINDS, *HOME_KINDS)
 
 
 def _sizing(layout: Layout, look: PartitionLook) -> Action:
@@ -138,9 +145,10 @@ def _sizing(layout: Layout, look: PartitionLook) -> Action:
 def _moving(layout: Layout, look: PartitionLook) -> Action:
     low, high = edits.bounds(layout.as_map, look.index, layout.size)
     last = high - look.partition.length
-    align = arranging.alignment_for(layout.size)
+    align = edits.room(layout.as_map, layout.size).unit if layout.map_kind == MapKind.RDB else \
+        arranging.alignment_for(layout.size)
     return Action("Move…", (Field("start", binary(look.partition.start)),),
-                  lambda v: (s.MovePartition(look.index, parse_size(v["start"]) // layout.sector * layout.sector),),
+                  lambda v: (s.MovePartition(look.index, parse_size(v["start"]) // align * align),),
                   f"From {binary(-(-low // align) * align)} to {binary(last)}; it goes with all that is on it.")
 
 
@@ -150,7 +158,8 @@ def _on_map(layout: Layout) -> list[Action]:
         size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
         return (s.AddPartition(kind, size, None, values["label"], values.get("logical", NO) == YES),)
 
-    fields = [Field("file system", AUTOMATIC, (AUTOMATIC, *KINDS)), Field("size", "all of it"), Field("label", "")]
+    kinds = _kinds_on(layout) if layout.map_kind == MapKind.RDB else (AUTOMATIC, *KINDS)
+    fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", "")]
     is_mbr = layout.map_kind == MapKind.MBR
     if is_mbr:
         fields.append(Field("logical", NO, (NO, YES)))

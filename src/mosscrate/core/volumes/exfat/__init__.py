@@ -15,10 +15,11 @@ from mosscrate.core.volumes.exfat.structures import REGION_SECTORS, boot_region,
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 
 KINDS = ("exfat",)
+IS_RESIZED_ANEW = False
 open_volume = open_exfat
 
-__all__ = ["KINDS", "ExfatVolume", "edit", "grow", "kind_of", "make", "open_exfat", "open_volume", "probe", "rebase",
-           "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExfatVolume", "edit", "grow", "kind_of", "make", "open_exfat",
+           "open_volume", "probe", "rebase", "shrink"]
 
 
 def kind_of(first: bytes) -> str:

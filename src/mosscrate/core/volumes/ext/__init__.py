@@ -27,10 +27,11 @@ from mosscrate.core.volumes.ext.structures import (
 from mosscrate.core.volumes.ext.volume import ExtVolume, kind_of_features, open_ext
 
 KINDS = ("ext2", "ext3", "ext4")
+IS_RESIZED_ANEW = False
 open_volume = open_ext
 
-__all__ = ["KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "open_ext", "open_filesystem", "open_volume",
-           "probe", "rebase", "replay", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "open_ext",
+           "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
 
 
 def probe(first: bytes) -> bool:

@@ -22,10 +22,11 @@ from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 
 KINDS = ("fat12", "fat16", "fat32")
+IS_RESIZED_ANEW = False
 open_volume = open_fat
 
-__all__ = ["KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "open_fat", "open_volume", "probe",
-           "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "open_fat", "open_volume",
+           "probe", "rebase", "shrink"]
 
 
 def edit(blocks: Blocks) -> FatEditor:

@@ -1,8 +1,8 @@
 """OFS and FFS, the volumes of big-endian home computers: read, check, make, fill.
 
 `structures` has the places of fields and the rules for names and hashes; `volume` reads, `checking` finds
-faults, `making` formats, `editing` changes files. In-place growing is not there yet: the root stands in
-the middle, and a volume that is made anew moves it.
+faults, `making` formats, `editing` changes files. The root stands in the middle: a volume of another size is
+made anew, which the sheet does where `IS_RESIZED_ANEW` says so.
 """
 
 from __future__ import annotations
@@ -16,10 +16,23 @@ from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
 from mosscrate.core.watch import Watch
 
 KINDS = tuple(MADE)
+IS_RESIZED_ANEW = True
 open_volume = open_ffs
 
-__all__ = ["KINDS", "FfsVolume", "edit", "grow", "kind_of", "make", "open_ffs", "open_volume", "probe",
-           "rebase", "shrink"]
+__all__ = [
+    "IS_RESIZED_ANEW",
+    "KINDS",
+    "FfsVolume",
+    "edit",
+    "grow",
+    "kind_of",
+    "make",
+    "open_ffs",
+    "open_volume",
+    "probe",
+    "rebase",
+    "shrink",
+]
 
 
 def probe(first: bytes) -> bool:

@@ -218,6 +218,8 @@ class FfsEditor:
         longs = np.zeros(self.volume.block // 4, ">u4")
         longs[s.TYPE], longs[s.OWN_KEY], longs[s.SEC_TYPE] = s.T_HEADER, number, kind & 0xFFFFFFFF
         longs[s.DAYS:s.TICKS + 1] = s.stamp_of(traits.modified)
+        longs[s.PROTECT] = traits.protection or 0
+        s.put_text(longs, s.COMMENT, traits.comment[:s.MAX_COMMENT], s.MAX_COMMENT + 1)
         s.put_text(longs, s.NAME, name, 32)
         return longs
 

@@ -223,12 +223,13 @@ class FfsVolume:
         return tuple(Extent(first * self.block, (last - first) * self.block) for first, last in edges)
 
     def largest(self) -> tuple[int, str]:
-        """It does not grow in place: its root stands in the middle."""
-        return 0, "its root stands in the middle; it grows by being made anew"
+        """Its root stands in the middle, so it grows by being made anew, to what its blocks can be numbered in."""
+        return (2**31 - 1) * self.block, "blocks are numbered in 31 bits"
 
     def smallest(self) -> tuple[int, str]:
-        """It does not shrink in place."""
-        return 0, "its root stands in the middle; it shrinks by being made anew"
+        """What its files need, with room for their tables."""
+        used = int(self.used.sum())
+        return (used + used // 50 + 64) * self.block, "its files need that room"
 
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
@@ -260,7 +261,8 @@ class FfsVolume:
         elif kind == Kind.LINK:
             target = raw[4 * s.TABLE:4 * (s.TABLE + self.slots)].partition(b"\0")[0].decode("latin-1")
         when = s.seconds_of(*(int(v) for v in longs[s.DAYS:s.TICKS + 1]))
-        return Entry(path, kind, size, when, number, target)
+        return Entry(path, kind, size, when, number, target, protection=int(longs[s.PROTECT]),
+                     comment=s.text_at(raw, s.COMMENT, s.MAX_COMMENT))
 
 
 def open_ffs(blocks: Blocks) -> FfsVolume:
