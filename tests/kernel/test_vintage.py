@@ -76,3 +76,39 @@ def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path)
             assert tree_of(window) == plain(latin(seen.tree(f"{p.index} later"))), p.type_name
             assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
     assert [line for line in seen.parts["kernel"] if "AFFS" in line and "error" in line.lower()] == []
+
+
+def test_an_ahdi_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path):
+    image = tmp_path / "corvid.img"
+    with image.open("wb") as file:
+        file.truncate(90 * MIB)
+    with open_blocks(image, writable=True) as blocks:
+        perform(s.NewMap("ahdi"), blocks, None, Watch())
+        for number in range(6):
+            perform(s.AddPartition("gemdos", 14 * MIB, label=f"PART{number}"), blocks, None, Watch())
+        parts = read_map(blocks).partitions
+        for p in parts:
+            rnd, editor = random.Random(p.index), edit(Window(blocks, p.start, p.length))
+            editor.add_folder("AUTO")
+            for number in range(50):
+                editor.add_file(f"AUTO/PROG{number}.TOS", rnd.randbytes(rnd.randrange(40_000)))
+            editor.commit()
+        ours = {p.index: tree_of(Window(blocks, p.start, p.length)) for p in parts}
+    script = "echo @parts; for p in /sys/block/vda/vda*; do echo $(cat $p/start) $(cat $p/size); done\n"
+    for p in parts:
+        script += (f"mount -t msdos -o tz=UTC /dev/vda{p.index} /mnt; echo '@{p.index}'; list /mnt\n"
+                   f"head -c 50000 /dev/urandom >/mnt/KERNEL.BIN; rm /mnt/auto/prog7.tos\n"
+                   f"echo '@{p.index} later'; list /mnt; umount /mnt\n")
+    seen = machine.run(script, [image])
+    assert [tuple(map(int, line.split())) for line in seen.parts["parts"]] == \
+        [(p.start // 512, p.length // 512) for p in parts]
+
+    def upper(tree):
+        return {path.upper(): (kind, size, digest) for path, (kind, size, _, digest) in tree.items()}
+
+    with open_blocks(image) as blocks:
+        for p in parts:
+            assert upper(seen.tree(str(p.index))) == upper(ours[p.index])
+            window = Window(blocks, p.start, p.length)
+            assert upper(tree_of(window)) == upper(seen.tree(f"{p.index} later"))
+            assert [f.sentence for f in open_volume(window).check()] == []

@@ -113,7 +113,7 @@ def empty(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
 
 @click.command("map")
 @click.argument("medium")
-@click.argument("kind", type=click.Choice(["mbr", "gpt", "rdb"]))
+@click.argument("kind", type=click.Choice(["mbr", "gpt", "rdb", "ahdi"]))
 @planned
 def map_(bench: Bench, medium: str, kind: str, **how: Any) -> None:  # noqa: ANN401
     """Put an empty partition map of a KIND on a MEDIUM."""
@@ -132,7 +132,7 @@ def map_(bench: Bench, medium: str, kind: str, **how: Any) -> None:  # noqa: ANN
 @planned
 def add(bench: Bench, medium: str, kind: str, size: str | None, start: str | None, label: str, logical: bool,
         block: str | None, align: str | None, **how: Any) -> None:  # noqa: ANN401
-    """Make a partition with a volume of a KIND: fat (by size), fat12 … fat32, exfat, ext2 … ext4, ofs, ffs, none."""
+    """Make a partition with a volume of a KIND: fat (by size), fat12 …, exfat, ext2 …, ofs, ffs, gemdos, none."""
     step = s.AddPartition("" if kind == "none" else kind, _optional(size), _optional(start), label, logical,
                           _optional(block), _optional(align))
     plan_steps(bench, medium, (step,), **how)

@@ -105,7 +105,7 @@ class Layout:
         """Whether its map can be changed here."""
         if self.map_kind == MapKind.RDB:
             return self.map is not None and bool(self.map.origin)
-        return self.map_kind in (MapKind.MBR, MapKind.GPT)
+        return self.map_kind in (MapKind.MBR, MapKind.GPT, MapKind.AHDI)
 
     @property
     def tail(self) -> int:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import queue
+import re
 import threading
+import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
@@ -19,7 +21,7 @@ READ_AHEAD = 8 << 20                    # files above this are read on a thread 
 _HELD_PIECES = 3
 _HAS_OWNERS = {"ext2", "ext3", "ext4"}
 _HAS_LINKS = _HAS_OWNERS | {"ofs", "ffs", "ofs-intl", "ffs-intl"}
-_SAME_CASE = {"fat12", "fat16", "fat32", "exfat", "ofs", "ffs", "ofs-intl", "ffs-intl"}
+_SAME_CASE = {"gemdos", "fat12", "fat16", "fat32", "exfat", "ofs", "ffs", "ofs-intl", "ffs-intl"}
 _REPLACEMENTS = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
 SKIPPED = {"lost+found"}
 
@@ -144,6 +146,20 @@ def proposed_name(name: str, taken: set[str]) -> str:
     return candidate
 
 
+def short_name(name: str, taken: set[str]) -> str:
+    """A name of eight characters and three, near the one that does not fit; `taken` holds lower-case names."""
+    stem, dot, ending = name.upper().rpartition(".")
+    stem, ending = (stem, ending) if dot and stem else (name.upper(), "")
+    plain = re.sub(r"[^A-Z0-9_-]", "", unicodedata.normalize("NFKD", stem)) or "FILE"
+    ending = re.sub(r"[^A-Z0-9_-]", "", unicodedata.normalize("NFKD", ending))[:3]
+    for number in range(1, 100_000):
+        tail = f"~{number}" if number > 1 or len(plain) > 8 else ""
+        candidate = plain[:8 - len(tail)] + tail + (f".{ending}" if ending else "")
+        if candidate.lower() not in taken:
+            return candidate
+    raise FitError(f"No short name is left for “{name}” in its folder.")
+
+
 def _names(entries: list[Entry], passage: Passage, volume: Volume | None) -> None:
     """New names for those that the target cannot hold, or that differ only in case there."""
     taken: dict[str, set[str]] = {}
@@ -156,6 +172,8 @@ def _names(entries: list[Entry], passage: Passage, volume: Volume | None) -> Non
         fresh = name
         if name.lower() in here or (volume is not None and volume.why_not(name)):
             fresh = proposed_name(name, here)
+            if volume is not None and volume.why_not(fresh):         # only 8.3 will do
+                fresh = short_name(name, here)
         here.add(fresh.lower())
         path = f"{parent}/{fresh}".lstrip("/")
         if path != entry.path:

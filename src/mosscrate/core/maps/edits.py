@@ -9,7 +9,7 @@ import secrets
 from dataclasses import replace
 
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import gpt, logical, mbr, rdb
+from mosscrate.core.maps import ahdi, gpt, logical, mbr, rdb
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
 from mosscrate.core.sizes import MIB, binary
 
@@ -25,6 +25,8 @@ def new_map(kind: MapKind, size: int, sector: int) -> PartitionMap:
         return mbr.new(size, sector, secrets.token_hex(4))
     if kind == MapKind.RDB:
         return rdb.new(size)
+    if kind == MapKind.AHDI:
+        return ahdi.new(size)
     raise FitError(f"A map of the kind {kind} cannot be made here yet.")
 
 
@@ -36,6 +38,8 @@ def room(map: PartitionMap, size: int) -> Room:
         return mbr.room(map, size)
     if map.kind == MapKind.RDB:
         return rdb.room(map, size)
+    if map.kind == MapKind.AHDI:
+        return ahdi.room(map, size)
     raise FitError("This medium has no map whose partitions can be changed here.")
 
 
@@ -113,6 +117,8 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
             made = mbr.with_type(made, made.type)
         case MapKind.GPT:
             made = replace(made, label=label, id=gpt.fresh_id(), type_name=gpt.TYPES.get(made.type, ""))
+        case MapKind.AHDI:
+            made = replace(made, type_name=ahdi.type_name(made.type))
         case _:
             made = replace(made, label=rdb.free_name(map), type_name=rdb.dos_type_name(bytes.fromhex(made.type[2:])))
     result = _numbered(replace(map, partitions=(*map.partitions, made)))
@@ -152,6 +158,8 @@ def flagged(map: PartitionMap, index: int, flag: str, *, is_set: bool) -> Partit
         return _with(map, gpt.flagged(old, flag, is_set=is_set))
     if map.kind == MapKind.RDB:
         return _with(map, rdb.flagged(old, flag, is_set=is_set))
+    if map.kind == MapKind.AHDI and flag == "active":
+        return _with(map, replace(old, flags=("active",) if is_set else ()))
     if map.kind != MapKind.MBR:
         raise FitError("This medium has no map that knows flags.")
     if flag == "active" and is_set:
@@ -165,6 +173,8 @@ def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:
     if map.kind == MapKind.NONE:
         return map
     type = _type(map, kind, old.start, old.length)
+    if map.kind == MapKind.AHDI:
+        return _with(map, replace(old, type=type, type_name=ahdi.type_name(type)))
     if map.kind == MapKind.RDB:
         return _with(map, replace(old, type=type, type_name=rdb.dos_type_name(bytes.fromhex(type[2:]))))
     if map.kind == MapKind.GPT:
@@ -189,6 +199,10 @@ def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
         except (ValueError, OverflowError):
             raise FitError(f"“{type}” is not a DosType: eight hexadecimal digits such as 0x444f5303.") from None
         return _with(map, replace(old, type=f"0x{raw.hex()}", type_name=rdb.dos_type_name(raw)))
+    if map.kind == MapKind.AHDI:
+        if len(type) != 3 or not type.isalnum() or not type.isascii():
+            raise FitError(f"“{type}” is not an id of this map: three letters such as BGM.")
+        return _with(map, replace(old, type=type.upper(), type_name=ahdi.type_name(type.upper())))
     wanted = next((g for g, name in gpt.TYPES.items() if type.lower() in (g, name.lower())), None)
     if map.kind != MapKind.GPT or wanted is None:
         raise FitError(f"“{type}” is not a type that this map knows.")
@@ -234,6 +248,8 @@ def _type(map: PartitionMap, kind: str, start: int, length: int) -> str:
         return gpt.type_for(kind)
     if map.kind == MapKind.RDB:
         return rdb.type_for(kind)
+    if map.kind == MapKind.AHDI:
+        return ahdi.type_for(kind, length)
     return mbr.type_for(kind, length, start + length, mbr.geometry_of(map), sector=map.sector)
 
 
@@ -245,7 +261,7 @@ def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
     used = {p.index for p in map.partitions}
     if is_logical:
         return max([mbr.PRIMARIES, *used]) + 1
-    if map.kind == MapKind.RDB:
+    if map.kind in (MapKind.RDB, MapKind.AHDI):
         return max(used, default=0) + 1
     highest = mbr.PRIMARIES if map.kind == MapKind.MBR else gpt.ENTRIES
     index = next((k for k in range(1, highest + 1) if k not in used), None)
@@ -257,7 +273,7 @@ def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
 
 def _numbered(map: PartitionMap) -> PartitionMap:
     """Logical drives counted from 5 in the order in which they lie."""
-    if map.kind == MapKind.RDB:                  # numbers follow the chain
+    if map.kind in (MapKind.RDB, MapKind.AHDI):  # numbers follow the chain
         return replace(map, partitions=tuple(replace(p, index=k) for k, p in enumerate(map.partitions, start=1)))
     if map.kind != MapKind.MBR:
         return replace(map, partitions=tuple(sorted(map.partitions, key=lambda p: p.index)))

@@ -73,8 +73,8 @@ def remapped(step: Step, map: PartitionMap, size: int) -> PartitionMap:
         case EmptyCard():
             return without_map(size, map.sector)
         case NewMap(kind=kind):
-            if kind not in ("mbr", "gpt", "rdb"):
-                raise FitError(f"A map is “mbr”, “gpt” or “rdb”, not “{kind}”.")
+            if kind not in ("mbr", "gpt", "rdb", "ahdi"):
+                raise FitError(f"A map is “mbr”, “gpt”, “rdb” or “ahdi”, not “{kind}”.")
             return edits.new_map(MapKind(kind), size, map.sector)
         case AddPartition():
             return added(step, map, size)[0]
@@ -107,7 +107,7 @@ def wanted_length(step: GrowPartition, map: PartitionMap, size: int) -> int:
     partition = map.partition(step.partition)
     if map.kind == MapKind.NONE:
         room = size
-    elif map.kind in (MapKind.MBR, MapKind.GPT, MapKind.RDB):
+    elif map.kind in (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI):
         room = edits.bounds(map, step.partition, size)[1] - partition.start
     else:
         raise FitError("Partitions of this map cannot be changed here yet.")

@@ -27,6 +27,7 @@ from mosscrate.core.sheet.steps import (
 )
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Editor, Making, Traits, Volume, edit, format_for, open_volume
+from mosscrate.core.volumes.fat import FatVolume
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
@@ -162,6 +163,8 @@ def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:
 
 def variant_of(volume: Volume) -> str:
     """The kind that makes a volume like this one; OFS and FFS come in variants."""
+    if isinstance(volume, FatVolume) and volume.boot.is_gemdos:
+        return "gemdos"
     variant = getattr(volume, "variant", None)
     return next((kind for kind, number in DOS_TYPES.items() if number == variant), volume.kind)
 

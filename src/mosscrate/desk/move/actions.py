@@ -52,8 +52,8 @@ def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
         found += _on_partition(layout, look)
     if layout.can_be_arranged:
         found += _on_map(layout)
-    found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt", "rdb")),), lambda v: (s.NewMap(v["kind"]),),
-                        "Everything that the present map names is lost from it."))
+    found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt", "rdb", "ahdi")),),
+                        lambda v: (s.NewMap(v["kind"]),), "Everything that the present map names is lost from it."))
     found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),
                         "Clears every map and every signature, also those that the desktop cannot see."))
     return tuple(found)
@@ -108,8 +108,8 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                               Field("label", volume.label if volume else "")),
             lambda v: (s.FormatPartition(index, v["file system"], v["label"]),), "What is on it is lost."))
     if layout.can_be_arranged:
-        flags = {MapKind.MBR: ("active", "hidden"), MapKind.RDB: ("active", "no automount")}.get(
-            layout.map_kind, tuple(gpt.FLAGS))
+        flags = {MapKind.MBR: ("active", "hidden"), MapKind.AHDI: ("active",),
+                 MapKind.RDB: ("active", "no automount")}.get(layout.map_kind, tuple(gpt.FLAGS))
         if not is_outer:
             found.append(Action("Flags…", (Field("flag", flags[0], flags), Field("set", YES, (YES, NO))),
                                 lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))
@@ -121,7 +121,8 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
 
 
 def _kinds_on(layout: Layout) -> tuple[str, ...]:
-    return HOME_KINDS if layout.map_kind == MapKind.RDB else (*KINDS, *HOME_KINDS)
+    own = {MapKind.RDB: HOME_KINDS, MapKind.AHDI: ("gemdos",)}
+    return own.get(layout.map_kind, (*KINDS, *HOME_KINDS, "gemdos"))
 
 
 def _sizing(layout: Layout, look: PartitionLook) -> Action:
@@ -158,7 +159,7 @@ def _on_map(layout: Layout) -> list[Action]:
         size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
         return (s.AddPartition(kind, size, None, values["label"], values.get("logical", NO) == YES),)
 
-    kinds = _kinds_on(layout) if layout.map_kind == MapKind.RDB else (AUTOMATIC, *KINDS)
+    kinds = _kinds_on(layout) if layout.map_kind in (MapKind.RDB, MapKind.AHDI) else (AUTOMATIC, *KINDS)
     fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", "")]
     is_mbr = layout.map_kind == MapKind.MBR
     if is_mbr:

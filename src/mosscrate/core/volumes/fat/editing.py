@@ -156,6 +156,7 @@ class FatEditor:
         del old_folder.items[name.lower()]
         old_folder.taken.discard(item.short)
         entry = np.frombuffer(item.raw[-ENTRY_SIZE:], DIRECTORY_ENTRY)[0]
+        new_name = new_name.upper() if self.volume.boot.is_gemdos else new_name
         raw = directory.renamed(new_name, entry, folder.taken)
         folder.items[new_name.lower()] = _Item(new_name, raw, raw[-ENTRY_SIZE:][:11], item.cluster, item.is_folder)
         folder.is_changed = old_folder.is_changed = True
@@ -235,13 +236,14 @@ class FatEditor:
             raise FitError(f"“{path}” is there already.")
 
     def _must_be_possible(self, name: str) -> None:
-        problem = names.why_not(name)
+        problem = self.volume.why_not(name)
         if problem:
             raise FitError(f"“{name}” cannot stand on a FAT volume: {problem}.")
 
     def _enter(self, folder: _Folder, name: str, traits: Traits, *, attributes: int, cluster: int,
                size: int) -> None:
         attributes = traits.dos_attributes(attributes & ~IS_FOLDER) | attributes & IS_FOLDER
+        name = name.upper() if self.volume.boot.is_gemdos else name      # no long names to keep the case in
         raw = directory.build(name, attributes=attributes, cluster=cluster, size=size, modified=traits.modified,
                               taken=folder.taken)
         folder.items[name.lower()] = _Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER))

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.fat.making import MOST_GEMDOS
 from mosscrate.core.volumes.fat.renumbering import Renumbering, boot_sectors, write_tables
 from mosscrate.core.volumes.fat.structures import MAX_CLUSTERS, FatType, Geometry
 from mosscrate.core.volumes.fat.table import FREE, Table, head_of
@@ -52,9 +53,10 @@ def plan(volume: FatVolume, size: int) -> GrowPlan:
     old = volume.geometry
     if volume.boot.warnings:
         raise FitError(f"The volume does not agree with its partition and is left alone: {volume.boot.warnings[0]}")
-    new, limit = _fitted(replace(old, total_sectors=min(size // old.sector, MAX_SECTORS)), old)
-    if size // old.sector > MAX_SECTORS:
-        limit = _LIMITS[old.type]
+    most, because = _most_sectors(volume)
+    new, limit = _fitted(replace(old, total_sectors=min(size // old.sector, most)), old)
+    if size // old.sector > most:
+        limit = limit or because
     if new.total_sectors <= old.total_sectors:
         reason = f": {limit}" if limit else ""
         raise FitError(f"The volume has {binary(old.size)} and cannot grow to {binary(size)}{reason}.")
@@ -63,8 +65,9 @@ def plan(volume: FatVolume, size: int) -> GrowPlan:
 
 def largest(volume: FatVolume) -> tuple[int, str]:
     """Bytes the volume can be grown to, and the limit that stands there."""
-    geometry, limit = _fitted(replace(volume.geometry, total_sectors=MAX_SECTORS), volume.geometry)
-    return geometry.size, limit or _LIMITS[volume.geometry.type]
+    most, because = _most_sectors(volume)
+    geometry, limit = _fitted(replace(volume.geometry, total_sectors=most), volume.geometry)
+    return geometry.size, limit or because
 
 
 def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> GrowPlan:
@@ -102,6 +105,15 @@ def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None 
         blocks.write(at, sector)
     blocks.flush()
     return plan_
+
+
+def _most_sectors(volume: FatVolume) -> tuple[int, str]:
+    """How many sectors a volume of this family can count, and the limit in words."""
+    if not volume.boot.is_gemdos:
+        return MAX_SECTORS, _LIMITS[volume.geometry.type]
+    g = volume.geometry
+    return min(65535, g.data_start + MOST_GEMDOS * g.cluster_sectors), \
+        "a GEMDOS volume counts its logical sectors in 16 bits; larger ones need it made anew"
 
 
 def _free_room(table: Table, shift: int, new: Geometry, wanted: int) -> NDArray[np.int64]:

@@ -33,6 +33,7 @@ MEDIA = 0xF8
 RESERVED_32 = 32
 ROOT_ENTRIES = 512
 BACKUP_BOOT = 6
+MOST_GEMDOS = 32765                # clusters: its numbers are signed
 _CLUSTERS_32 = ((260 << 20, 1), (8 << 30, 8), (16 << 30, 16), (32 << 30, 32))   # up to, sectors
 
 
@@ -61,12 +62,14 @@ def plan_geometry(size: int, type: FatType, *, cluster: int | None = None, secto
 
 
 def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int, hidden_sectors: int = 0,
-         modified: int | None = None) -> None:
-    """Write an empty volume. Raises FitError for an impossible label, MediumError."""
+         modified: int | None = None, is_gemdos: bool = False) -> None:
+    """Write an empty volume; one for GEMDOS carries no PC signature. Raises FitError, MediumError."""
     raw_label = names.as_label(label) if label else b"NO NAME    "
     g = geometry
     blocks.zero(0, min(blocks.size, max(FIRST_BYTES, g.data_start * g.sector)))
     boot = _boot_sector(g, raw_label, volume_id, hidden_sectors).tobytes()
+    if is_gemdos:
+        boot = _for_gemdos(boot, volume_id)
     blocks.write(0, boot)
     root = b""
     if label:
@@ -86,6 +89,18 @@ def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int,
     for copy in range(g.fat_count):
         blocks.write(g.fat_offset(copy), encode(table, g.type, head=(mask & ~0xFF | MEDIA, mask)))
     assert FREE == 0, "the rest of the FAT was zeroed"
+
+
+def plan_gemdos(size: int) -> Geometry:
+    """A GEMDOS volume: two sectors a cluster, logical sectors as large as the count of clusters asks for."""
+    for shift in range(6):
+        sector = 512 << shift
+        geometry = Geometry(FatType.FAT16, sector, 2, 1, 2, 1, ROOT_ENTRIES, min(size // sector, 65535))
+        for _ in range(8):
+            geometry = replace(geometry, fat_sectors=geometry.fat_sectors_for(max(1, geometry.cluster_count)))
+        if size // sector <= 65535 and 16 <= geometry.cluster_count <= MOST_GEMDOS:
+            return geometry
+    raise FitError(f"A GEMDOS volume cannot be {binary(size)} large: it ends at 1 GiB.")
 
 
 def fsinfo(free_count: int, next_free: int) -> bytes:
@@ -123,3 +138,11 @@ def _cluster_sizes(size: int, type: FatType) -> list[int]:
         usual = next((sectors for limit, sectors in _CLUSTERS_32 if size <= limit), 64)
         return [usual, *(s for s in (64, 32, 16, 8, 4, 2, 1) if s < usual)]
     return [1, 2, 4, 8, 16, 32, 64]
+
+
+def _for_gemdos(boot: bytes, volume_id: int) -> bytes:
+    """The common fields alone, a branch in front, a 24-bit serial number; words that do not sum to 0x1234."""
+    data = bytearray(boot[:0x1E].ljust(512, b"\0"))
+    data[0:2], data[2:8], data[8:11] = b"\x60\x1c", b"MOSS  ", (volume_id & 0xFFFFFF).to_bytes(3, "little")
+    data[0x18:0x1E] = bytes(6)
+    return bytes(data)

@@ -41,6 +41,7 @@ LONG_NAME = np.dtype([
     ("order", "u1"), ("name_1", "V10"), ("attributes", "u1"), ("type", "u1"), ("checksum", "u1"),
     ("name_2", "V12"), ("cluster_low", "<u2"), ("name_3", "V4")])
 ENTRY_SIZE = 32
+SECTORS = (512, 1024, 2048, 4096, 8192, 16384)     # the largest ones are GEMDOS's logical sectors
 READ_ONLY, IS_HIDDEN, SYSTEM, VOLUME_LABEL, IS_FOLDER, ARCHIVE, IS_LONG_NAME = 1, 2, 4, 8, 16, 32, 15
 SIGNATURE = 0xAA55
 DIRTY_BIT = {16: 0x8000, 32: 0x0800_0000}      # in FAT[1]; set means: put away properly
@@ -129,6 +130,12 @@ class BootSector:
         return self.geometry.type == FatType.FAT32
 
     @property
+    def is_gemdos(self) -> bool:
+        """Whether it is of the big-endian family: no PC signature, two sectors a cluster, names of 8.3."""
+        return not self.is_fat32 and int(self.raw["signature"]) != SIGNATURE and self.geometry.cluster_sectors == 2 \
+            and self.geometry.type == FatType.FAT16
+
+    @property
     def volume_id(self) -> int:
         """Serial number; 0 where the fields are not there."""
         return int(self.raw["volume_id"]) if int(self.raw["boot_signature"]) in (0x28, 0x29) else 0
@@ -150,7 +157,7 @@ def probe(first: bytes) -> bool:
     if len(first) < 512:
         return False
     raw = np.frombuffer(first, BOOT16, count=1)[0]
-    return (int(raw["bytes_per_sector"]) in (512, 1024, 2048, 4096) and _is_power(int(raw["sectors_per_cluster"]))
+    return (int(raw["bytes_per_sector"]) in SECTORS and _is_power(int(raw["sectors_per_cluster"]))
             and int(raw["reserved_sectors"]) > 0 and 1 <= int(raw["fat_count"]) <= 4
             and (int(raw["media"]) == 0xF0 or int(raw["media"]) >= 0xF8)
             and (int(raw["total_sectors_16"]) or int(raw["total_sectors_32"])) > 0)
@@ -173,7 +180,7 @@ def parse_boot(sector: bytes, volume_size: int | None) -> BootSector:
     """
     at = Place("FAT boot sector", BOOT16, 0)
     raw = at.read(sector)
-    at.require("bytes_per_sector", int(raw["bytes_per_sector"]), {512, 1024, 2048, 4096})
+    at.require("bytes_per_sector", int(raw["bytes_per_sector"]), set(SECTORS))
     at.require("sectors_per_cluster", int(raw["sectors_per_cluster"]), {1 << k for k in range(8)})
     at.require("fat_count", int(raw["fat_count"]), range(1, 5))
     at.require("reserved_sectors", int(raw["reserved_sectors"]), range(1, 65536))

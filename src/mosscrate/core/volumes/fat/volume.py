@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -20,8 +20,10 @@ from mosscrate.core.volumes.fat.structures import (
     FSINFO_SIGNATURES,
     IS_HIDDEN,
     MAX_DIRECTORY,
+    SIGNATURE,
     UNKNOWN,
     BootSector,
+    FatType,
     Geometry,
     parse_boot,
 )
@@ -196,6 +198,8 @@ class FatVolume:
 
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
+        if self.boot.is_gemdos and names.as_short(name.upper()) is None:
+            return "names have eight characters and three behind the dot here"
         return names.why_not(name)
 
     def check(self) -> tuple[Finding, ...]:
@@ -213,4 +217,20 @@ class FatVolume:
 
 def open_fat(blocks: Blocks) -> FatVolume:
     """Open a FAT volume. Raises FormatError, MediumError."""
-    return FatVolume(blocks, parse_boot(blocks.read(0, min(blocks.size, 512)), blocks.size))
+    boot = parse_boot(blocks.read(0, min(blocks.size, 512)), blocks.size)
+    return FatVolume(blocks, _as_gemdos(blocks, boot))
+
+
+def _as_gemdos(blocks: Blocks, boot: BootSector) -> BootSector:
+    """GEMDOS uses 16-bit entries on hard drives however few clusters there are.
+
+    A small volume without the PC signature whose FAT has the room and the look of 16-bit entries is one.
+    """
+    g = boot.geometry
+    if g.type != FatType.FAT12 or int(boot.raw["signature"]) == SIGNATURE or g.cluster_sectors != 2:
+        return boot
+    wide = replace(g, type=FatType.FAT16)
+    first = blocks.read(g.fat_offset(0), 4)
+    if g.fat_sectors >= wide.fat_sectors_for(g.cluster_count) and first[1:4] == b"\xff\xff\xff":
+        return replace(boot, geometry=wide)
+    return boot

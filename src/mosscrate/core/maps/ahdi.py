@@ -1,0 +1,163 @@
+"""AHDI root sectors: four big-endian entries, a second style with eight more, chains of extended ones.
+
+Source: the published hard-disk driver notes: an entry is a flag, a three-letter id, start and size in
+sectors at 0x1C6; "XGM" leads to a chain of further root sectors; the second style keeps eight more
+entries at 0x156. There is no magic number, so ids and places have to be plausible. A sector whose
+big-endian words sum to 0x1234 is one that its machine boots from.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from mosscrate.core.binary import Place, Record
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+
+ENTRY = np.dtype([("flag", "u1"), ("id", "V3"), ("start", ">u4"), ("size", ">u4")])          # 12 bytes
+ROOT = np.dtype([                         # 512 bytes
+    ("boot_code", "V342"), ("more", ENTRY, 8), ("reserved", "V12"), ("hd_size", ">u4"), ("entries", ENTRY, 4),
+    ("bad_start", ">u4"), ("bad_count", ">u4"), ("checksum", ">u2")])
+EXISTS, BOOTABLE = 0x01, 0x80
+KNOWN = {b"GEM", b"BGM", b"XGM", b"RAW", b"LNX", b"SWP", b"MIX", b"UNX", b"F32", b"MAC", b"QWA", b"MNX"}
+SMALL = 16 << 20                          # below it a partition is GEM, from it on BGM
+BOOT_SUM = 0x1234
+PRIMARIES, MORE, MOST_CHAINED = 4, 8, 64
+_NAMES = {"GEM": "GEMDOS below 16 MiB", "BGM": "GEMDOS", "RAW": "raw", "LNX": "Linux", "SWP": "Linux swap"}
+
+
+def probe(first: bytes) -> bool:
+    """Whether the first sector holds at least one plausible entry and nothing that contradicts it."""
+    if len(first) < ROOT.itemsize or first[510:512] == b"\x55\xaa":
+        return False
+    raw = Place("AHDI", ROOT, 0).read(first)
+    used = [e for e in raw["entries"] if int(e["flag"]) & EXISTS]
+    span = int(raw["hd_size"]) or 2**32
+    if not used:                          # an empty one says nothing but how large the drive is
+        return int(raw["hd_size"]) > 0 and not any(first[:0x1C2]) and not any(first[0x1C6:512])
+    return bool(used) and all(e["id"].tobytes() in KNOWN and int(e["start"]) > 0 and int(e["size"]) > 0
+                              and int(e["start"]) + int(e["size"]) <= span for e in used)
+
+
+def read(blocks: Blocks) -> PartitionMap:
+    """Primary entries, then those of the second style, then chained ones. Raises FormatError, MediumError."""
+    origin = blocks.read(0, ROOT.itemsize)
+    raw = Place("AHDI", ROOT, 0).read(origin)
+    findings: list[Finding] = []
+    found: list[Partition] = []
+    chains = []
+    for number, entry in enumerate(raw["entries"]):
+        if int(entry["flag"]) & EXISTS:
+            if entry["id"].tobytes() == b"XGM":
+                chains.append(int(entry["start"]))
+            else:
+                found.append(_partition(entry, 0, 0x1C6 + 12 * number))
+    if not chains:
+        for number, entry in enumerate(raw["more"]):
+            if int(entry["flag"]) & EXISTS and entry["id"].tobytes() in KNOWN and int(entry["size"]):
+                found.append(_partition(entry, 0, 0x156 + 12 * number))
+    for start in chains:
+        found += _chain(blocks, start, findings)
+    partitions = tuple(replace(p, index=k) for k, p in enumerate(found, start=1))
+    for p in partitions:
+        if p.end > blocks.size:
+            findings.append(Finding(Severity.PROBLEM, f"Partition {p.index} ends {p.end - blocks.size} bytes behind "
+                                    "the end of the medium.", "partition map", p.index))
+    findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good order.",
+                            "partition map", remedy="The desktop's offer to format it should be declined."))
+    return PartitionMap(MapKind.AHDI, "", partitions, 512, tuple(findings), origin, int(raw["hd_size"]) * 512)
+
+
+def new(size: int) -> PartitionMap:
+    """An empty root sector, not bootable."""
+    raw = np.zeros((), ROOT)
+    raw["hd_size"] = min(size // 512, 2**32 - 1)
+    return PartitionMap(MapKind.AHDI, "", (), 512, origin=bytes(raw.tobytes()), span=size)
+
+
+def room(map: PartitionMap, size: int) -> Room:
+    """Behind the root sector, to the end of what 32-bit sector numbers reach."""
+    return Room(2 * 512, min(size, (2**32 - 1) * 512) // 512 * 512, 512)
+
+
+def write(blocks: Blocks, map: PartitionMap) -> None:
+    """Write the root sector: four entries, then eight of the second style. Raises FitError."""
+    raw = Place("AHDI", ROOT, 0).read(map.origin)
+    if any(p.record >= 512 for p in map.partitions) or any(e["id"].tobytes() == b"XGM" and int(e["flag"]) & EXISTS
+                                                           for e in raw["entries"]):
+        raise FitError("The map has chained entries (XGM), which are read but not changed here yet.")
+    if len(map.partitions) > PRIMARIES + MORE:
+        raise FitError(f"A root sector has room for {PRIMARIES + MORE} partitions.")
+    was_bootable = _word_sum(map.origin) == BOOT_SUM
+    raw["entries"] = np.zeros(PRIMARIES, ENTRY)
+    raw["more"] = _more_kept(raw, map)
+    for number, p in enumerate(map.partitions):
+        slot, place = ("entries", number) if number < PRIMARIES else ("more", number - PRIMARIES)
+        flag = EXISTS | (BOOTABLE if "active" in p.flags else 0)
+        raw[slot][place] = (flag, np.void(p.type.encode("latin-1")), p.start // 512, p.length // 512)
+    raw["hd_size"] = min(blocks.size // 512, 2**32 - 1)
+    data = bytearray(raw.tobytes())
+    rest = _word_sum(bytes(data[:510]) + b"\0\0")
+    if was_bootable:
+        data[510:512] = ((BOOT_SUM - rest) & 0xFFFF).to_bytes(2, "big")
+    elif _word_sum(bytes(data)) == BOOT_SUM or data[510:512] == b"\x55\xaa":
+        data[510:512] = bytes(2)
+    blocks.write(0, bytes(data))
+
+
+def type_for(kind: str, length: int) -> str:
+    """The id of a partition for a kind of volume."""
+    if kind.startswith(("fat", "gemdos")):
+        return "GEM" if length < SMALL else "BGM"
+    return "LNX" if kind.startswith("ext") else "RAW"
+
+
+def type_name(id: str) -> str:
+    """What an id stands for."""
+    return _NAMES.get(id, id)
+
+
+def _more_kept(raw: Record, map: PartitionMap) -> Record:
+    """The second style's place: cleared where it held entries, otherwise it is boot code and stays."""
+    more = raw["more"].copy()
+    held = any(0x156 <= p.record < 0x1B6 for p in map.partitions) or any(
+        int(e["flag"]) & EXISTS and e["id"].tobytes() in KNOWN for e in more)
+    if held or len(map.partitions) > PRIMARIES:
+        more[...] = np.zeros(MORE, ENTRY)
+    return more
+
+
+def _partition(entry: Record | np.void, base: int, record: int) -> Partition:
+    id = entry["id"].tobytes().decode("latin-1")
+    flags = ("active",) if int(entry["flag"]) & BOOTABLE else ()
+    return Partition(0, (base + int(entry["start"])) * 512, int(entry["size"]) * 512, id, type_name(id), flags=flags,
+                     record=record)
+
+
+def _chain(blocks: Blocks, first: int, findings: list[Finding]) -> list[Partition]:
+    """Follow the extended root sectors; a loop or a lie ends the chain with a finding."""
+    found: list[Partition] = []
+    at, seen = first, set[int]()
+    while len(found) < MOST_CHAINED:
+        if at in seen or (at + 1) * 512 > blocks.size:
+            findings.append(Finding(Severity.PROBLEM, f"The chain of partitions breaks at sector {at}.",
+                                    "partition map", remedy="The partitions before that place are shown and intact."))
+            return found
+        seen.add(at)
+        entries = Place("AHDI", ROOT, at * 512).read(blocks.read(at * 512, 512))["entries"]
+        here = next((e for e in entries if int(e["flag"]) & EXISTS and e["id"].tobytes() != b"XGM"), None)
+        link = next((e for e in entries if int(e["flag"]) & EXISTS and e["id"].tobytes() == b"XGM"), None)
+        if here is not None:
+            found.append(_partition(here, at, at * 512))
+        if link is None:
+            return found
+        at = first + int(link["start"])
+    return found
+
+
+def _word_sum(sector: bytes) -> int:
+    return int(np.frombuffer(sector, ">u2").sum(dtype=np.uint64)) & 0xFFFF

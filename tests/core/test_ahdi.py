@@ -1,0 +1,154 @@
+"""AHDI root sectors and GEMDOS volumes: layout, second style, chains, a second reader written from the layout alone."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mosscrate.core.blocks import MemoryBlocks, Window
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import FitError, MossError
+from mosscrate.core.maps import MapKind, ahdi, read_map
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.volumes import Making, Traits, edit, format_for, open_volume
+from mosscrate.core.watch import Watch
+from tests.volumes import MIB, WHEN
+
+# A root sector written by hand: GEM from sector 2 (8 MiB, bootable), then XGM from sector 16386.
+SAMPLE = bytes(0x1C2) + bytes.fromhex(
+    "00 00 a0 00  81 47454d 00000002 00004000  01 58474d 00004002 00005ffe"
+    "00 000000 00000000 00000000  00 000000 00000000 00000000  00000000 00000000 0000")
+CHAINED = bytes(0x1C6) + bytes.fromhex("01 47454d 00000001 00002000  01 58474d 00002001 00003ffd") + bytes(34)
+LAST = bytes(0x1C6) + bytes.fromhex("01 42474d 00000001 00003ffc") + bytes(46)
+
+
+def chained_drive() -> MemoryBlocks:
+    blocks = MemoryBlocks(bytes(0xA000 * 512))
+    for sector, data in ((0, SAMPLE), (0x4002, CHAINED), (0x4002 + 0x2001, LAST)):
+        blocks.write(sector * 512, data)
+    return blocks
+
+
+def drive(parts: int = 3, size: int = 80 * MIB) -> MemoryBlocks:
+    blocks = MemoryBlocks(bytes(size), name="Corvid")
+    perform(s.NewMap("ahdi"), blocks, None, Watch())
+    for number in range(parts):
+        step = s.AddPartition("gemdos", 6 * MIB if number != 1 else 20 * MIB, label=f"PART{number}")
+        perform(step, blocks, None, Watch())
+    return blocks
+
+
+def files_of(raw: bytes) -> dict[str, bytes]:
+    """A second reader: the BPB, the 16-bit FAT and the folders, a byte and a cluster at a time."""
+    word = lambda at: raw[at] | raw[at + 1] << 8                       # noqa: E731
+    sector, per, reserved, fats, entries, fat_size = word(11), raw[13], word(14), raw[16], word(17), word(22)
+    root = (reserved + fats * fat_size) * sector
+    data = root + -(-entries * 32 // sector) * sector
+
+    def chain(cluster: int) -> bytes:
+        out = b""
+        while 2 <= cluster < 0xFFF8:
+            out += raw[data + (cluster - 2) * per * sector:data + (cluster - 1) * per * sector]
+            cluster = word(reserved * sector + 2 * cluster)
+        return out
+
+    found: dict[str, bytes] = {}
+
+    def walk(folder: bytes, prefix: str) -> None:
+        for at in range(0, len(folder), 32):
+            entry = folder[at:at + 32]
+            if not entry or entry[0] == 0:
+                return
+            if entry[0] in (0xE5, 0x2E) or entry[11] & 8:
+                continue
+            name = (entry[:8].rstrip() + (b"." + entry[8:11].rstrip() if entry[8:11].strip() else b"")).decode("cp437")
+            first, length = entry[26] | entry[27] << 8, int.from_bytes(entry[28:32], "little")
+            if entry[11] & 16:
+                walk(chain(first), f"{prefix}{name}/")
+            else:
+                found[prefix + name] = chain(first)[:length]
+
+    walk(raw[root:root + entries * 32], "")
+    return found
+
+
+def test_structures_have_the_sizes_of_the_layout():
+    assert (ahdi.ENTRY.itemsize, ahdi.ROOT.itemsize) == (12, 512)
+    assert [ahdi.ROOT.fields[f][1] for f in ("more", "hd_size", "entries", "checksum")] == [0x156, 0x1C2, 0x1C6, 0x1FE]
+
+
+def test_chains_of_extended_entries_are_followed_and_left_alone():
+    blocks = chained_drive()
+    map_ = read_map(blocks)
+    assert [(p.index, p.start // 512, p.length // 512, p.type, p.flags) for p in map_.partitions] == [
+        (1, 2, 0x4000, "GEM", ("active",)), (2, 0x4003, 0x2000, "GEM", ()), (3, 0x6004, 0x3FFC, "BGM", ())]
+    before = bytes(blocks.data)
+    with pytest.raises(FitError, match="chained"):
+        perform(s.RemovePartition(1), blocks, None, Watch())
+    assert bytes(blocks.data) == before
+    blocks.write(0x4002 * 512 + 0x1C6 + 12 + 4, (0).to_bytes(4, "big"))          # back to the chain's first sector
+    assert any("breaks" in f.sentence for f in read_map(blocks).findings)
+
+
+def test_more_than_four_partitions_take_the_second_style_and_none_of_them_boots_by_accident():
+    blocks = drive(9)
+    layout = survey(blocks, thorough=True)
+    assert (layout.map_kind, len(layout.partitions)) == (MapKind.AHDI, 9)
+    assert [p.partition.type for p in layout.partitions[:3]] == ["GEM", "BGM", "GEM"]
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+    words = sum(int.from_bytes(blocks.data[k:k + 2], "big") for k in range(0, 512, 2)) & 0xFFFF
+    assert words != 0x1234
+    perform(s.RemovePartition(2), blocks, None, Watch())
+    assert [p.name for p in survey(blocks).partitions] == ["PART0", *(f"PART{k}" for k in range(2, 9))]
+
+
+@pytest.mark.parametrize("size", [4 * MIB, 30 * MIB, 60 * MIB, 200 * MIB])
+def test_gemdos_volumes_have_two_sectors_a_cluster_and_a_second_reader_agrees(size):
+    blocks = MemoryBlocks(bytes(size))
+    format_for("gemdos").make(blocks, Making("gemdos", "MOSS"))
+    g = open_volume(blocks).geometry
+    assert (g.cluster_sectors, g.type, g.sector) == (2, 16, {4: 512, 30: 512, 60: 1024, 200: 4096}[size // MIB])
+    assert bytes(blocks.data[510:512]) != b"\x55\xaa"
+    rnd, editor, files = random.Random(size), edit(blocks), {}
+    editor.add_folder("AUTO", Traits(WHEN))
+    for number in range(60):
+        path = f"{'AUTO/' if number % 2 else ''}PROG{number}.TOS"
+        files[path] = rnd.randbytes(rnd.randrange(30_000))
+        editor.add_file(path.lower(), files[path], Traits(WHEN))
+    with pytest.raises(FitError, match="eight characters"):
+        editor.add_file("a long name.prg", b"x")
+    editor.commit()
+    assert files_of(bytes(blocks.data)) == files
+    volume = open_volume(blocks)
+    assert (volume.kind, volume.label, volume.check()) == ("fat16", "MOSS", ())
+
+
+def test_files_with_long_names_are_rebuilt_into_gemdos_with_the_names_told():
+    blocks = drive()
+    perform(s.FormatPartition(2, "fat16", "LONG", 2048), blocks, None, Watch())
+    part = read_map(blocks).partition(2)
+    editor = edit(Window(blocks, part.start, part.length))
+    for name in ("A long name of a song.mod", "A long name of a solo.mod", "Übung.txt"):
+        editor.add_file(name, name.encode())
+    editor.commit()
+    done = perform(s.RebuildPartition(2, "gemdos"), blocks, None, Watch())
+    assert "becomes “ALONGN" in done.sentence
+    window = Window(blocks, part.start, part.length)
+    found = {e.path for e in open_volume(window).tree().entries}
+    assert found == {"ALONGN~1.MOD", "ALONGN~2.MOD", "UBUNG.TXT"}
+    assert files_of(window.read(0, window.size)).keys() == found
+
+
+@given(st.integers(0, 10**9))
+def test_a_damaged_root_sector_is_read_or_refused(seed):
+    rnd, blocks = random.Random(seed), chained_drive()
+    for _ in range(rnd.choice((1, 3, 8))):
+        place = rnd.choice((0, 0x4002, 0x6003)) * 512 + rnd.choice((0x156, 0x1C2)) + rnd.randrange(60)
+        blocks.write(place, rnd.randbytes(rnd.choice((1, 4))))
+    with contextlib.suppress(MossError):
+        survey(blocks)
