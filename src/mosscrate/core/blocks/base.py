@@ -35,6 +35,7 @@ class Blocks:
 
     def __init__(self, size: int, *, sector: int = SECTOR, writable: bool = False, name: str = "") -> None:
         self.size, self.sector, self.writable, self.name = size, sector, writable, name
+        self.container = "raw"                    # how the medium's bytes stand in what holds them
 
     def read(self, offset: int, length: int) -> bytes:
         """`length` bytes from `offset`. Raises MediumError, also where that leaves the medium."""
@@ -109,6 +110,7 @@ class View(Blocks):
     def __init__(self, inner: Blocks) -> None:
         super().__init__(inner.size, sector=inner.sector, writable=inner.writable, name=inner.name)
         self.inner = inner
+        self.container = inner.container
 
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""

@@ -10,6 +10,7 @@ from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.contents.files import FileKind, count_kinds
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
 from mosscrate.core.contents.roles import Role, guess_role
+from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, read_map
@@ -28,13 +29,19 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         blocks: the medium.
         thorough: also check the structure of each volume.
     """
+    blocks = straight(blocks)
     map_ = read_map(blocks)
     looks, findings = [], list(map_.findings)
+    if blocks.container == SWAPPED:
+        findings.append(Finding(Severity.NOTE, "The two bytes of every word are swapped on this medium, as some "
+                                "adapters do it. It is shown as its machine sees it.",
+                                remedy="It is kept and written exactly as it stands."))
     for partition in map_.partitions:
         look, found = _look(blocks, map_, partition, thorough=thorough)
         looks.append(look)
         findings += found
-    layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), findings=tuple(findings),
+    layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
+                    findings=tuple(findings),
                     is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks), map=map_)
     return replace(layout, findings=layout.findings + tuple(_about_all(layout)))
 
@@ -54,6 +61,7 @@ def partition_window(blocks: Blocks, partition: Partition) -> Window:
 
 def open_partition(blocks: Blocks, index: int) -> Volume:
     """The volume on a partition by number. Raises FormatError, MediumError."""
+    blocks = straight(blocks)
     map_ = read_map(blocks)
     found = next((p for p in map_.partitions if p.index == index), None)
     if found is None:

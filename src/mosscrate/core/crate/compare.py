@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.contents import PartitionLook, survey
 from mosscrate.core.contents.files import FileKind, kind_of
+from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.crate.crate import Backup
 from mosscrate.core.sizes import counted
@@ -58,7 +59,8 @@ class PartitionChange:
 
 def compare(older: Backup, newer: Backup) -> list[PartitionChange]:
     """Every partition of the newer backup against the one at the same place in the older. Raises MossError."""
-    with older.open() as a, newer.open() as b:
+    with older.open() as first, newer.open() as second:
+        a, b = straight(first), straight(second)
         before, after = survey(a), survey(b)
         old = {p.partition.start: p for p in before.partitions}
         return [_partition(a, old.get(p.partition.start), b, p) for p in after.partitions]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from mosscrate.core.blocks import Blocks, Extent, MemoryBlocks, Window
+from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
 from mosscrate.core.errors import FitError, FormatError
@@ -54,6 +55,7 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
 
 def what_is_lost(source: Blocks, step: CopyPartition | RebuildPartition) -> tuple[Finding, ...]:
     """What a volume loses when it is made anew as another kind, told before anything is done. Raises MossError."""
+    source = straight(source)
     index = step.source if isinstance(step, CopyPartition) else step.partition
     partition = read_map(source).partition(index)
     if not step.kind:

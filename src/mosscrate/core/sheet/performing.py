@@ -5,6 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import read_map
@@ -50,6 +51,8 @@ _STEPS = {
 
 def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) -> Done:
     """Carry out a step on the whole medium `blocks`. Raises MossError; a refusal comes before the first write."""
+    blocks = straight(blocks)
+    source = None if source is None else straight(source)
     match step:
         case GrowPartition() | ShrinkPartition() if _is_resized_anew(blocks, step.partition):
             map_ = read_map(blocks)

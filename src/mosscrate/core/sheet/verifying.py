@@ -10,6 +10,7 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.blocks.streaming import digest
+from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, read_map
@@ -42,6 +43,7 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     Raises JobError that names what differs.
     """
     target.drop_cache()
+    source, target = straight(source), straight(target)
     old, new = read_map(source), read_map(target)
     differences: list[str] = []
     if (old.kind, old.id) != (new.kind, new.id) or old.origin[:BOOT_CODE] != new.origin[:BOOT_CODE]:

@@ -1,0 +1,34 @@
+"""A medium as its machine sees it: drives whose bytes an adapter swaps are recognised by themselves.
+
+Whole images are kept and written as they stand on the card; everything that looks into a card or
+changes what is on it goes through here.
+"""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
+from mosscrate.core.maps import ahdi, foreign, gpt, mbr, rdb
+from mosscrate.core.volumes import FORMATS, name_by_signature
+from mosscrate.core.volumes.signatures import FIRST_BYTES
+
+SWAPPED = "swapped"
+_ANY_MAP = (rdb, foreign, gpt, mbr, ahdi)
+
+
+def straight(blocks: Blocks) -> Blocks:
+    """The blocks themselves, or a view that swaps where only that makes sense of them. Raises MediumError."""
+    if blocks.container == SWAPPED:
+        return blocks
+    first = blocks.read(0, min(blocks.size, FIRST_BYTES) // 2 * 2)
+    if not any(first) or any(m.probe(first) for m in _ANY_MAP) or any(m.probe(first) for m in FORMATS) or \
+            name_by_signature(first):
+        return blocks
+    return SwappedBlocks(blocks) if _makes_sense(swapped(first)) else blocks
+
+
+def _makes_sense(first: bytes) -> bool:
+    """Whether a map or a volume that cannot be there by chance begins like this."""
+    has_mark = first[510:512] == b"\x55\xaa"
+    return rdb.probe(first) or ahdi.probe(first) or (first[:3] == b"DOS" and first[3:4] < b"\x08") or (has_mark and (
+        mbr.probe(first) or any(m.probe(first) for m in FORMATS)))

@@ -1,0 +1,54 @@
+"""Byte-swapped drives: recognised by themselves, read, changed and verified as if they were straight."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.verifying import verify_copy
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, handheld
+
+
+@given(st.binary(min_size=2, max_size=64).filter(lambda b: len(b) % 2 == 0), st.data())
+def test_swapping_twice_is_equal_and_any_stretch_reads_and_writes_as_on_a_straight_medium(data, draw):
+    assert swapped(swapped(data)) == data
+    plain, view = MemoryBlocks(data), SwappedBlocks(MemoryBlocks(swapped(data)))
+    start = draw.draw(st.integers(0, len(data)))
+    piece = draw.draw(st.binary(max_size=len(data) - start))
+    assert view.read(start, len(piece)) == plain.read(start, len(piece))
+    plain.write(start, piece)
+    view.write(start, piece)
+    assert swapped(view.inner.data) == bytes(plain.data)
+
+
+def drives():
+    rdb, ahdi = MemoryBlocks(bytes(24 * MIB)), MemoryBlocks(bytes(24 * MIB))
+    for blocks, kind, fs in ((rdb, "rdb", "ffs"), (ahdi, "ahdi", "gemdos")):
+        perform(s.NewMap(kind), blocks, None, Watch())
+        perform(s.AddPartition(fs, 8 * MIB, label="MOSS"), blocks, None, Watch())
+        perform(s.MakeFolder(1, "SAVES"), blocks, None, Watch())
+    return {"rdb": rdb, "ahdi": ahdi, "mbr": handheld(40 * MIB)}
+
+
+@pytest.mark.parametrize("kind", ["rdb", "ahdi", "mbr"])
+def test_a_swapped_drive_is_shown_and_changed_like_a_straight_one(kind):
+    plain = drives()[kind]
+    card = MemoryBlocks(swapped(bytes(plain.data)))
+    seen, wanted = survey(card, thorough=True), survey(plain, thorough=True)
+    assert (seen.container, wanted.container) == ("swapped", "raw")
+    assert seen.partitions == wanted.partitions
+    assert "are swapped" in " ".join(f.sentence for f in seen.findings)
+    assert verify_copy(plain, card, Watch()).partitions == len(wanted.partitions)
+    for blocks in (plain, card):
+        step = s.RenameFile(1, "SAVES", "STATES") if kind != "mbr" else s.MakeFolder(1, "STATES")
+        perform(step, blocks, None, Watch())
+    assert "STATES" in {e.path for e in open_partition(card, 1).tree().entries}
+    assert survey(card).container == "swapped"
