@@ -103,8 +103,8 @@ def test_a_chain_of_logical_drives_that_bends_back_or_leaves_the_card_ends_in_a_
 
 
 def test_a_map_of_another_family_is_named_and_called_sound():
-    map_ = read_map(on_card(b"ER".ljust(512, b"\0") + b"PM"))
-    assert (map_.kind, map_.findings[0].severity) == (MapKind.APPLE, "good")
+    map_ = read_map(on_card(b"ER\2\0".ljust(512, b"\0") + b"PM"))
+    assert (map_.kind, map_.findings[-1].severity) == (MapKind.APPLE, "good")
 
 
 def test_logical_drives_are_added_removed_and_chained_as_the_format_wants():

@@ -23,9 +23,9 @@ from pathlib import Path
 
 EMULATOR = "qemu-system-x86_64"
 MODULES = ("virtio_pci", "virtio_blk", "crc32c_generic", "vfat", "msdos", "nls_cp437", "nls_iso8859-1", "nls_utf8",
-           "nls_ascii", "exfat", "ext4", "affs")
+           "nls_ascii", "exfat", "ext4", "affs", "hfs", "mac-roman")
 CACHE = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "mosscrate-tests"
-RECIPE = "5"                       # another one builds the cache anew
+RECIPE = "6"                       # another one builds the cache anew
 INIT = r"""#!/bin/busybox sh
 /bin/busybox mkdir -p /proc /sys /dev /mnt /tmp
 /bin/busybox --install -s /bin

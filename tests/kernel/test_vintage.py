@@ -9,11 +9,14 @@ from pathlib import Path
 import pytest
 
 from mosscrate.core.blocks import Window, open_blocks
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import FitError
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
+from tests.hfs import empty_volume
 from tests.kernel import machine
 from tests.volumes import MIB, Model
 
@@ -112,3 +115,43 @@ def test_an_ahdi_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path:
             window = Window(blocks, p.start, p.length)
             assert upper(tree_of(window)) == upper(seen.tree(f"{p.index} later"))
             assert [f.sentence for f in open_volume(window).check()] == []
+
+
+def test_an_hfs_volume_that_the_kernel_filled_is_read_bare_and_behind_a_map(tmp_path: Path):
+    image, drive = tmp_path / "bare.hfs", tmp_path / "drive.img"
+    image.write_bytes(empty_volume(20 * MIB, b"Old Desk"))
+    fill = r"""
+mkdir -p "/mnt/A Folder/Inner"; i=0
+while [ $i -lt 150 ]; do head -c $((i * 211)) /dev/urandom >"/mnt/A Folder/File number $i"; i=$((i + 1)); done
+i=0; while [ $i -lt 150 ]; do rm "/mnt/A Folder/File number $i"; i=$((i + 2)); done
+i=0
+while [ $i -lt 40 ]; do
+    head -c 3000 /dev/urandom >>"/mnt/Grows"; head -c 900 /dev/urandom >"/mnt/A Folder/x$i"; i=$((i + 1))
+done
+head -c 900000 /dev/urandom >/mnt/large; : >"/mnt/A Folder/Inner/empty"
+"""
+    mount = "mount -t hfs -o codepage=macroman,iocharset=utf8"
+    seen = machine.run(f"{mount} /dev/vda /mnt\n{fill}\numount /mnt; {mount} /dev/vda /mnt\necho @tree; list /mnt\n"
+                       "umount /mnt\n", [image])
+    wanted = {p: (k, size, digest) for p, (k, size, _, digest) in seen.tree("tree").items()}
+    with open_blocks(image) as blocks:
+        volume = open_volume(blocks)
+        assert (volume.kind, volume.label) == ("hfs", "Old Desk")
+        assert {p: (k, size, digest) for p, (k, size, _, digest) in tree_of(blocks).items()} == wanted
+    data = image.read_bytes()
+    entries = [(b"Apple", b"Apple_partition_map", 1, 63), (b"Old Desk", b"Apple_HFS", 64, len(data) // 512)]
+    head = (b"ER" + (512).to_bytes(2, "big") + (len(data) // 512 + 64).to_bytes(4, "big")).ljust(512, b"\0")
+    for name, kind, start, count in entries:
+        head += (b"PM\0\0" + b"".join(v.to_bytes(4, "big") for v in (2, start, count)) + name.ljust(32, b"\0")
+                 + kind.ljust(32, b"\0")).ljust(512, b"\0")
+    drive.write_bytes(head.ljust(64 * 512, b"\0") + data)
+    listed = "echo @parts; for p in /sys/block/vda/vda*; do echo $(cat $p/start) $(cat $p/size); done\n"
+    found = machine.run(listed, [drive])
+    with open_blocks(drive) as blocks:
+        layout = survey(blocks, thorough=True)
+        assert [tuple(map(int, line.split())) for line in found.parts["parts"]] == \
+            [(p.partition.start // 512, p.partition.length // 512) for p in layout.partitions]
+        look = layout.partition(2)
+        assert (layout.map_kind, look.name, look.volume.kind) == ("apple", "Old Desk", "hfs")
+        with pytest.raises(FitError, match="only read"):
+            perform(s.MakeFolder(2, "x"), blocks, None, Watch())

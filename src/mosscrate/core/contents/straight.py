@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
-from mosscrate.core.maps import ahdi, foreign, gpt, mbr, rdb
+from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb
 from mosscrate.core.volumes import FORMATS, name_by_signature
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 SWAPPED = "swapped"
-_ANY_MAP = (rdb, foreign, gpt, mbr, ahdi)
+_ANY_MAP = (rdb, apple, foreign, gpt, mbr, ahdi)
 
 
 def straight(blocks: Blocks) -> Blocks:

@@ -10,7 +10,7 @@ from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import ahdi, foreign, gpt, mbr, rdb
+from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room, unallocated, without_map
 
 
@@ -24,7 +24,7 @@ class MapFormat(Protocol):
         """The map. Raises FormatError, MediumError."""
 
 
-FORMATS: tuple[MapFormat, ...] = (rdb, foreign, gpt, mbr, ahdi)     # the first that knows its own reads it
+FORMATS: tuple[MapFormat, ...] = (rdb, apple, foreign, gpt, mbr, ahdi)     # the first that knows its own reads it
 
 __all__ = ["FORMATS", "MapKind", "Partition", "PartitionMap", "Room", "read_map", "unallocated", "without_map",
            "write_map"]

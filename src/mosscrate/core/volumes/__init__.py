@@ -9,7 +9,7 @@ from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError
-from mosscrate.core.volumes import exfat, ext, fat, ffs
+from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
 from mosscrate.core.volumes.signatures import FIRST_BYTES, name_by_signature
 from mosscrate.core.watch import Watch
@@ -51,7 +51,7 @@ class VolumeFormat(Protocol):
         """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
 
 
-FORMATS: tuple[VolumeFormat, ...] = (ext, exfat, ffs, fat)
+FORMATS: tuple[VolumeFormat, ...] = (ext, exfat, ffs, hfs, fat)
 
 __all__ = [
     "FORMATS",

@@ -1,0 +1,52 @@
+"""HFS, read only: recognised, its tree shown, files taken out, the volume copied exactly."""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError
+from mosscrate.core.volumes.base import Editor, Making, Resized
+from mosscrate.core.volumes.hfs.structures import MDB_AT, SIGNATURE
+from mosscrate.core.volumes.hfs.volume import HfsVolume, open_hfs
+from mosscrate.core.watch import Watch
+
+KINDS: tuple[str, ...] = ()
+IS_RESIZED_ANEW = False
+READ_ONLY = "An HFS volume is only read here: its files can be taken out, and it can be copied exactly."
+open_volume = open_hfs
+
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "HfsVolume", "edit", "grow", "kind_of", "make", "open_hfs", "open_volume",
+           "probe", "rebase", "shrink"]
+
+
+def probe(first: bytes) -> bool:
+    """Whether a master directory block stands where it should, and is not the shell of a later kind."""
+    return first[MDB_AT:MDB_AT + 2] == SIGNATURE and first[MDB_AT + 124:MDB_AT + 126] != b"H+"
+
+
+def kind_of(first: bytes) -> str:
+    """hfs."""
+    return "hfs"
+
+
+def edit(blocks: Blocks) -> Editor:
+    """Not written here. Raises FitError."""
+    raise FitError(READ_ONLY)
+
+
+def make(blocks: Blocks, making: Making) -> None:
+    """Not made here. Raises FitError."""
+    raise FitError(READ_ONLY)
+
+
+def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:
+    """Not resized here. Raises FitError."""
+    raise FitError(READ_ONLY)
+
+
+def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
+    """Not resized here. Raises FitError."""
+    raise FitError(READ_ONLY)
+
+
+def rebase(blocks: Blocks, first_sector: int) -> None:
+    """Such a volume does not note where its partition starts."""
