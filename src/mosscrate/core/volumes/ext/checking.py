@@ -87,6 +87,8 @@ def _claims(volume: ExtVolume) -> tuple[NDArray[np.uint8] | None, dict[int, int]
             edges[first + count] -= 1
 
     claim(0, fs.first_data)
+    if "mmp" in fs.features:
+        claim(int(fs.sb["mmp_block"]), 1)
     for group in range(fs.groups):
         claim(fs.group_start(group), fs.base_blocks(group))
         for field, length in (("block_bitmap", 1), ("inode_bitmap", 1), ("inode_table", fs.table_blocks)):
@@ -179,11 +181,12 @@ def _links(volume: ExtVolume, stated: dict[int, int]) -> Iterator[Finding]:
             if row.name not in (".", "..") and row.inode not in seen and _is_folder(volume, row.inode):
                 seen.add(row.inode)
                 queue.append(row.inode)
+    own = {int(volume.fs.sb[f]) for f in ("lpf_ino", "usr_quota_inum", "grp_quota_inum", "prj_quota_inum")}
     for number, links in stated.items():
         if number < volume.fs.first_inode and number != ROOT:
             continue
         if number not in counts:
-            if links and not (number == int(volume.fs.sb["lpf_ino"]) or _is_orphan(volume, number)):
+            if links and number not in own and not _is_orphan(volume, number):
                 yield Finding(Severity.WARNING, f"Inode {number} is in use, but no folder names it.")
         elif counts[number] != links and not (links == 1 and number in seen):
             yield Finding(Severity.WARNING, f"Inode {number} counts {counted(links, 'link')}, {counts[number]} lead to "

@@ -297,7 +297,7 @@ class Filesystem:
         first_meta = int(self.sb["first_meta_bg"]) if "meta_bg" in self.features else self.desc_blocks
         pieces = []
         for number in range(self.desc_blocks):
-            place = self.first_data + 1 + number if number < first_meta else \
+            place = SUPERBLOCK_AT // self.block + 1 + number if number < first_meta else \
                 self.group_start(number * per_block) + self.has_super(number * per_block)
             if (place + 1) * self.block > self.blocks.size:
                 raise FormatError("ext group descriptors", "block", place * self.block, place, "a block of the volume")
@@ -317,9 +317,13 @@ def parse_superblock(data: bytes, volume_size: int | None) -> Record:
     at.require("log_block_size", int(sb["log_block_size"]), range(7))
     block = 1024 << int(sb["log_block_size"])
     revision = at.require("rev_level", int(sb["rev_level"]), {0, 1})
-    at.require("blocks_per_group", int(sb["blocks_per_group"]), range(8, 8 * block + 1))
+    ratio = 0                                # of a cluster to a block, in powers of two
+    if revision and int(sb["feature_ro_compat"]) & RO_COMPAT["bigalloc"]:
+        ratio = int(sb["log_cluster_size"]) - int(sb["log_block_size"])
+        at.require("log_cluster_size", ratio, range(21), "clusters that are not smaller than blocks")
+    at.require("first_data_block", int(sb["first_data_block"]), {0} if block > 1024 else {0, 1} if ratio else {1})
+    at.require("blocks_per_group", int(sb["blocks_per_group"]), range(8, (8 * block << ratio) + 1))
     at.require("inodes_per_group", int(sb["inodes_per_group"]), range(8, 8 * block + 1))
-    at.require("first_data_block", int(sb["first_data_block"]), {1 if block == 1024 else 0})
     if revision:
         at.require("inode_size", int(sb["inode_size"]), {1 << k for k in range(7, 17) if 1 << k <= block})
         bad = feature_names(int(sb["feature_incompat"]), INCOMPAT) - READABLE

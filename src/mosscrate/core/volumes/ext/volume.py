@@ -174,6 +174,8 @@ class ExtVolume:
     def used_extents(self) -> tuple[Extent, ...]:
         """Every stretch that the block bitmaps mark as used, and the boot block."""
         from mosscrate.core.volumes.ext.allocation import Bitmaps
+        if "bigalloc" in self.fs.features:
+            return (Extent(0, self.size),)                   # its bitmaps count clusters
         bitmaps = Bitmaps(self.fs)
         edges: list[list[int]] = []
         for group in range(self.fs.groups):
