@@ -10,13 +10,14 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-for name in ("MOSSCRATE_SLOTS", "MOSSCRATE_CRATE", "MOSSCRATE_STATE"):
+for name in ("MOSSCRATE_SLOTS", "MOSSCRATE_CRATE", "MOSSCRATE_STATE", "MOSSCRATE_MACHINES"):
     os.environ.pop(name, None)
 
 settings.register_profile("ours", deadline=None, max_examples=60, suppress_health_check=list(HealthCheck))
 settings.load_profile("ours")
 
 from mosscrate.core.crate import Crate
+from mosscrate.core.machines import Machines
 from mosscrate.core.sheet import Bench
 from mosscrate.core.slots import Shelf
 
@@ -37,4 +38,5 @@ def bench(tmp_path: Path) -> Bench:
     """An empty bench in a folder of its own."""
     slots = tmp_path / "slots"
     slots.mkdir()
-    return Bench(Shelf(slots, backups=tmp_path / "crate"), Crate(tmp_path / "crate", Clock()), tmp_path / "state")
+    return Bench(Shelf(slots, backups=tmp_path / "crate"), Crate(tmp_path / "crate", Clock()), tmp_path / "state",
+                 Machines(tmp_path / "machines"))

@@ -50,6 +50,18 @@ def test_look_has_the_promised_shape(cli, cards):
     assert second["volume"]["used"] + second["volume"]["free"] == second["volume"]["size"] == 34 * MIB
 
 
+def test_a_machine_speaks_of_a_card_and_of_a_plan(cli, cards, tmp_path):
+    sheet = tmp_path / "move.json"
+    assert cli("sheet", "plan", "Worn card", "New card", "--out", sheet)[0] == 0
+    assert "pc-dos-early" in json.loads(cli("machines", "--json")[1])
+    assert "suits a PC with DOS that knows FAT32" in cli("look", "Worn card", "--machine", "pc-fat32")[1]
+    assert "GAMES holds fat32" in cli("look", "Worn card", "--machine", "pc-dos")[1]
+    told = json.loads(cli("sheet", "show", sheet, "--machine", "pc-dos-early", "--json")[1])["layout"]["findings"]
+    assert [f["severity"] for f in told if f["partition"] == 2] == ["problem", "warning"]
+    code, _, err = cli("look", "Worn card", "--machine", "loom")
+    assert (code, "There is no machine “loom”" in err) == (1, True)
+
+
 def test_files_lists_every_level_with_digests(cli, cards):
     code, out, _ = cli("files", "Worn card", "--partition", 2, "--digest", "--json")
     files, listed = some_files(1), {e["path"]: e for e in json.loads(out)}

@@ -9,11 +9,12 @@ import pytest
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QKeySequence
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QPushButton
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
 from mosscrate.core.blocks import Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
+from mosscrate.core.findings import Severity
 from mosscrate.core.maps import read_map
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.desk import theme
@@ -87,6 +88,10 @@ def person(qapp, bench):
     put_card(bench, "old", 40 * MIB, handheld(40 * MIB).data, name="Worn card", order=1)
     put_card(bench, "new", 100 * MIB, name="New card", order=2)
     put_card(bench, "tail", 70 * MIB, handheld(70 * MIB, tail=0).data, name="Full card", order=3, write_protected=True)
+    bench.machines.folder.mkdir()
+    (bench.machines.folder / "loom.toml").write_text(
+        'name = "loom"\nmaps = ["mbr"]\nvolumes = ["fat16", "fat32"]\n'
+        '[partition]\nsize = "64 MiB"\nbecause = "its shuttle is short"\n')
     made = Person(bench)
     yield made
     made.window.close()
@@ -94,6 +99,11 @@ def person(qapp, bench):
 
 def medium(person, name):
     return next(m for m in person.window.model.media if m.name == name)
+
+
+def words_of(panel):
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    return "\n".join(words.text() for words in panel.findChildren(QLabel))
 
 
 def files_of(person, name):
@@ -200,6 +210,32 @@ def test_the_edge_is_dragged_nudged_and_typed(person):
     QTest.keyClick(field, Qt.Key.Key_Return)
     assert size() == 50 * MIB
     assert "It can have 34 MiB to 94 MiB" in w.move_.size_panel.error.text()
+
+
+def test_a_machine_gives_findings_and_a_stop_at_every_station(person):
+    w = person.window
+    person.plan("Worn card", "New card")
+    move, look = w.move_, w.look
+
+    def mean_for(chooser, key):
+        chooser.setCurrentIndex(chooser.findData(key) if key else 0)
+        chooser.activated.emit(chooser.currentIndex())
+
+    mean_for(move.machine, "loom")
+    grown = move.plan.growing
+    assert [s.name for s in move.plan.stops()] == ["as it was", "its shuttle is short", "fills the card"]
+    assert "its shuttle is short" in words_of(move.sheet_panel)
+    assert any(f.partition == grown and f.severity == Severity.PROBLEM for f in move.right.layout_shown.findings)
+    move.size_panel.stops.setCurrentIndex(2)
+    move.size_panel.stops.activated.emit(2)
+    assert move.plan.size() == 64 * MIB
+    assert "It suits a loom" in words_of(move.sheet_panel)
+    assert look.findings.machine.currentData() == "loom"
+    w.go_to(LOOK)
+    assert "It suits a loom" in words_of(look.findings)
+    mean_for(look.findings.machine, None)
+    assert "loom" not in words_of(look.findings)
+    assert (move.machine.currentIndex(), move.plan.suits) == (0, ())
 
 
 def test_stations_cards_and_files_are_reached_from_the_keyboard(person):

@@ -21,7 +21,7 @@ class _Commands(click.Group):
     """Lists commands in the order of the work, not of the alphabet."""
 
     ORDER = ("slots", "look", "files", "get", "put", "rename", "remove", "folder", "keep", "crate", "write",
-             "sheet", "demo")
+             "sheet", "machines", "demo")
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return [name for name in self.ORDER if name in self.commands]

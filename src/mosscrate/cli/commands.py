@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import hashlib
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import click
+import msgspec
 from blake3 import blake3
 
 from mosscrate.cli.app import FOLDER, json_option, show_json
@@ -17,6 +19,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.machines import check as suits
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import run
@@ -49,13 +52,17 @@ def slots(bench: Bench, as_json: bool) -> None:
 @click.command()
 @click.argument("medium")
 @click.option("--check", is_flag=True, help="Also check the structure of each volume.")
+@click.option("--machine", help="Also say whether this machine can take it; `machines` lists them.")
 @json_option
 @click.pass_obj
-def look(bench: Bench, medium: str, check: bool, as_json: bool) -> None:
+def look(bench: Bench, medium: str, check: bool, machine: str | None, as_json: bool) -> None:
     """Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."""
     found = bench.shelf.find(medium)
+    meant_for = bench.machines.find(machine) if machine else None
     with found.open() as blocks:
         layout = survey(blocks, thorough=check)
+    if meant_for:
+        layout = replace(layout, findings=layout.findings + suits(layout, meant_for))
     if as_json:
         show_json(describe(layout))
     else:
@@ -255,6 +262,20 @@ def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str
     return record
 
 
+@click.command()
+@json_option
+@click.pass_obj
+def machines(bench: Bench, as_json: bool) -> None:
+    """List the machines that a card can be meant for. Your own: a TOML file each in $MOSSCRATE_MACHINES."""
+    at_hand = bench.machines.all()
+    if as_json:
+        show_json({key: msgspec.to_builtins(machine) for key, machine in at_hand.items()})
+        return
+    for key, machine in at_hand.items():
+        click.echo(f"{key:18} {machine.name}")
+        click.echo(f"{'':18} {', '.join(machine.maps)}; {', '.join(machine.volumes)}")
+
+
 def _print_layout(medium: Medium, layout: Layout) -> None:
     kinds = {MapKind.NONE: "no partition map", MapKind.MBR: f"MBR, disk id {layout.map_id}",
              MapKind.GPT: f"GPT, disk id {layout.map_id}"}
@@ -271,12 +292,13 @@ def _print_layout(medium: Medium, layout: Layout) -> None:
     for e in layout.unallocated:
         click.echo(f"  -  {'free':14} {binary(e.length):>9} at {binary(e.start)}")
     for finding in layout.findings:
-        click.echo(_finding_line(finding))
+        click.echo(finding_line(finding))
 
 
-def _finding_line(finding: Finding) -> str:
+def finding_line(finding: Finding) -> str:
+    """A finding on one line."""
     where = f"{finding.where}: " if finding.where else ""
     return f"  {_MARKS[finding.severity]} {where}{finding.sentence} {finding.remedy}".rstrip()
 
 
-COMMANDS = (slots, look, files, get, keep, crate, write, demo)
+COMMANDS = (slots, look, files, get, keep, crate, write, machines, demo)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -9,9 +10,12 @@ import click
 import msgspec
 
 from mosscrate.cli.app import json_option, show_json
+from mosscrate.cli.commands import finding_line
 from mosscrate.cli.progress import watching
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.findings import Finding
+from mosscrate.core.machines import check
 from mosscrate.core.sheet import running
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.fit import Forecast, forecast
@@ -52,13 +56,22 @@ def plan(bench: Bench, source: str, target: str, size: str | None, out: Path | N
 
 @sheet.command()
 @click.argument("file", type=FILE)
+@click.option("--machine", help="Also say whether this machine can take the result; `machines` lists them.")
 @json_option
 @click.pass_obj
-def show(bench: Bench, file: Path, as_json: bool) -> None:
+def show(bench: Bench, file: Path, machine: str | None, as_json: bool) -> None:
     """Show a saved sheet in words, with what it does and what would be lost."""
     made = load_sheet(file)
+    meant_for = bench.machines.find(machine) if machine else None
     old, new = _layout(bench, made.source), _layout(bench, made.target)
-    put_out(made, forecast(made, old, new), None, as_json=as_json)
+    seen = forecast(made, old, new)
+    suits: tuple[Finding, ...] = ()
+    if meant_for and seen.layout:
+        suits = check(seen.layout, meant_for)
+        seen = replace(seen, layout=replace(seen.layout, findings=seen.layout.findings + suits))
+    put_out(made, seen, None, as_json=as_json)
+    for finding in suits if not as_json else ():
+        click.echo(finding_line(finding))
     if made.target and new and not as_json:
         for finding in what_would_be_lost(bench.shelf.find(made.target.path), new, bench.crate):
             click.echo(f"  {finding.sentence} {finding.remedy}".rstrip())

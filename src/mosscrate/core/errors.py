@@ -7,6 +7,7 @@
       GuardRefusal    the guard does not let a write begin
       CrateError      a kept backup is missing, incomplete or damaged
       JobError        a job could not go on
+      MachineError    a description of a machine cannot be used, or there is none of that name
       Stopped         somebody asked the job to stop
 """
 
@@ -45,6 +46,10 @@ class MediumError(MossError):
     def __init__(self, message: str, offset: int | None = None) -> None:
         super().__init__(message)
         self.offset = offset
+
+
+class MachineError(MossError):
+    """A description of a machine cannot be used, or there is none of that name."""
 
 
 class FitError(MossError):

@@ -11,7 +11,8 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.crate import Backup, Lane
-from mosscrate.core.errors import MossError
+from mosscrate.core.errors import MachineError, MossError
+from mosscrate.core.machines import Machine, Machines
 from mosscrate.core.sheet import running
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.job import Job as LoggedJob
@@ -38,6 +39,7 @@ class BenchModel(QObject):
     selected_changed = pyqtSignal()
     crate_changed = pyqtSignal()
     jobs_changed = pyqtSignal()
+    machine_changed = pyqtSignal()
     said = pyqtSignal(str)                     # a sentence for the strip at the bottom
     failed = pyqtSignal(str)                   # a sentence that must not be missed
 
@@ -50,8 +52,12 @@ class BenchModel(QObject):
         self.lanes: list[Lane] = []
         self.unfinished: list[LoggedJob] = []
         self.selected: Medium | None = None
+        self.machines: dict[str, Machine] = {}
+        self.machine: Machine | None = None    # what the cards are meant for
+        self._machines_problem = ""
         self.jobs: list[Job] = []
         self.busy: set[str] = set()            # keys of media that a job works on
+        self._read_machines()
         self._poll = QTimer(self)
         self._poll.timeout.connect(self.refresh)
 
@@ -59,7 +65,17 @@ class BenchModel(QObject):
         """Look around for the first time, then regularly."""
         self.refresh()
         self.refresh_crate()
+        if self._machines_problem:
+            self.failed.emit(self._machines_problem)
         self._poll.start(POLL_MS)
+
+    def _read_machines(self) -> None:
+        """A description that cannot be used is told once the window stands; those that ship are there all the same."""
+        try:
+            self.machines = self.bench.machines.all()
+        except MachineError as error:
+            self._machines_problem = str(error)
+            self.machines = Machines().all()
 
     def refresh(self) -> None:
         """Look for media that came or went."""
@@ -82,6 +98,11 @@ class BenchModel(QObject):
         """The layout as last seen."""
         seen = self.seen.get(medium.key) if medium else None
         return seen.layout if seen else None
+
+    def mean_for(self, key: str | None) -> None:
+        """Choose the machine that the cards are meant for; None for any."""
+        self.machine = self.machines[key] if key else None
+        self.machine_changed.emit()
 
     def select(self, medium: Medium | None) -> None:
         """Choose the medium in hand."""

@@ -62,6 +62,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix="mosscrate-shots-") as bench:
         journey(Photographer(folder, Path(bench)))
         growing(Photographer(folder, Path(bench)))
+        meant_for(Photographer(folder, Path(bench)))
         arranging(Photographer(folder, Path(bench)))
         bringing_over(Photographer(folder, Path(bench)))
         vintage(Photographer(folder, Path(bench)))
@@ -104,6 +105,21 @@ def journey(p: Photographer) -> None:
     p.settle()
     assert w.stack.currentIndex() == LOOK
     w.close()
+
+
+def meant_for(p: Photographer) -> None:
+    """A move planned for a machine that cannot take all of it."""
+    move = p.window.move_
+    p.window.go_to(MOVE)
+    move.choose_source(_medium(p.window, "Pipkin owner’s spare"))
+    move.choose_target(_medium(p.window, "New 8 GB card"))
+    p.settle(lambda: move.plan is not None)
+    row = move.machine.findData("pc-dos")
+    move.machine.setCurrentIndex(row)
+    move.machine.activated.emit(row)
+    p.settle()
+    p.take("machine")
+    p.window.close()
 
 
 def growing(p: Photographer) -> None:

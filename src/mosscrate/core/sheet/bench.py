@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import platformdirs
 
 from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.machines import Machines
 from mosscrate.core.slots import Medium, Shelf
 
 APP = "mosscrate"
@@ -21,6 +22,7 @@ class Bench:
     shelf: Shelf
     crate: Crate
     state: Path
+    machines: Machines = field(default_factory=Machines)
 
 
 def standard_bench(*, slots: Path | None = None, crate: Path | None = None, state: Path | None = None) -> Bench:
@@ -30,11 +32,14 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
         slots: folder of simulated cards; $MOSSCRATE_SLOTS, else none.
         crate: root of the backups; $MOSSCRATE_CRATE, else below the user's data folder.
         state: journals and history; $MOSSCRATE_STATE, else the user's state folder.
+
+    A person's own machines lie in $MOSSCRATE_MACHINES, else in "machines" below their configuration folder.
     """
     slots = slots or _from_environment("MOSSCRATE_SLOTS")
     crate = crate or _from_environment("MOSSCRATE_CRATE") or Path(platformdirs.user_data_dir(APP)) / "crate"
     state = state or _from_environment("MOSSCRATE_STATE") or Path(platformdirs.user_state_dir(APP))
-    return Bench(Shelf(slots, backups=crate), Crate(crate), state)
+    machines = _from_environment("MOSSCRATE_MACHINES") or Path(platformdirs.user_config_dir(APP)) / "machines"
+    return Bench(Shelf(slots, backups=crate), Crate(crate), state, Machines(machines))
 
 
 def card_of(medium: Medium) -> CardRecord:

@@ -4,17 +4,25 @@ from __future__ import annotations
 
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.machines import check
 from mosscrate.core.sizes import counted
-from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, restyle
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.shared.machine_chooser import MachineChooser
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, restyle, row
 
 
 class FindingsPanel(Panel):
     """Sentences, most of them with something that can be done."""
 
-    def __init__(self) -> None:
+    def __init__(self, model: BenchModel) -> None:
         super().__init__()
+        self.model = model
+        self._layout: Layout | None = None
+        self._is_checked = False
         self.head = label("What was noticed", bold=True)
-        self.column.addWidget(self.head)
+        self.machine = MachineChooser(model)
+        self.column.addLayout(row(self.head, None, self.machine))
+        model.machine_changed.connect(self._show_again)
         area = Rows(spacing=4)
         self.rows = area.column
         self.column.addWidget(area, 1)
@@ -22,20 +30,23 @@ class FindingsPanel(Panel):
 
     def show_layout(self, layout: Layout | None, error: str) -> None:
         """What the survey noticed, or why there was none."""
+        self._layout, self._is_checked = layout, False
         if error:
             self._show([Finding(Severity.PROBLEM, error)])
         elif layout is None:
             self.show_text("")
         else:
-            self._show(list(layout.findings) or [Finding(Severity.GOOD, "Nothing that needs a word.")])
+            self._show([*self._suits(layout), *layout.findings] or
+                       [Finding(Severity.GOOD, "Nothing that needs a word.")])
 
     def show_checked(self, layout: Layout) -> None:
         """What a thorough check has found."""
+        self._layout, self._is_checked = layout, True
         volumes = sum(p.volume is not None and p.volume.used is not None for p in layout.partitions)
         good = Finding(Severity.GOOD, f"The structure of {counted(volumes, 'volume')} was checked: "
                        "nothing is wrong.")
         bad = [f for f in layout.findings if f.severity in (Severity.WARNING, Severity.PROBLEM)]
-        self._show([*([] if bad or not volumes else [good]), *layout.findings])
+        self._show([*self._suits(layout), *([] if bad or not volumes else [good]), *layout.findings])
 
     def show_text(self, text: str) -> None:
         """One quiet sentence."""
@@ -44,6 +55,16 @@ class FindingsPanel(Panel):
         restyle(words, "muted")
         self.rows.addWidget(words)
         self.rows.addStretch(1)
+
+    def _show_again(self) -> None:
+        if self._layout is not None and self._is_checked:
+            self.show_checked(self._layout)
+        elif self._layout is not None:
+            self.show_layout(self._layout, "")
+
+    def _suits(self, layout: Layout) -> tuple[Finding, ...]:
+        """What the chosen machine makes of it."""
+        return check(layout, self.model.machine) if self.model.machine else ()
 
     def _show(self, findings: list[Finding]) -> None:
         clear(self.rows)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -12,6 +13,7 @@ from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
 from mosscrate.core.errors import FitError
+from mosscrate.core.machines import check
 from mosscrate.core.sheet import running
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.fit import forecast
@@ -62,11 +64,12 @@ class LookStation(QWidget):
         self.files.take_out_wanted.connect(self._take_out)
         self.files.change_wanted.connect(self._change_files)
         self.files.undo_wanted.connect(self._take_back)
-        self.findings = FindingsPanel()
+        self.findings = FindingsPanel(model)
         self._lay_out()
         model.selected_changed.connect(self._show_medium)
         model.seen_changed.connect(self._on_seen)
         model.jobs_changed.connect(self._enable)
+        model.machine_changed.connect(self._show_core)
         model.crate_changed.connect(self._show_words)
         self._show_medium()
 
@@ -114,13 +117,20 @@ class LookStation(QWidget):
     def _show_medium(self) -> None:
         medium = self.model.selected
         layout = self.model.layout_of(medium)
-        self.core.show_layout(layout, medium.name if medium else "nothing")
+        self._show_core()
         self._show_words()
         self.findings.show_layout(layout, self.model.seen[medium.key].error
                                   if medium and medium.key in self.model.seen else "")
         self._shown = None
         self._show_partition()
         self._enable()
+
+    def _show_core(self) -> None:
+        medium, machine = self.model.selected, self.model.machine
+        layout = self.model.layout_of(medium)
+        if layout is not None and machine is not None:
+            layout = replace(layout, findings=layout.findings + check(layout, machine))
+        self.core.show_layout(layout, medium.name if medium else "nothing")
 
     def _show_words(self) -> None:
         medium = self.model.selected

@@ -13,6 +13,7 @@ import msgspec
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.crate import Crate
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.machines import Machine, boot_partition, check, largest_in
 from mosscrate.core.sheet.fit import Forecast, after, forecast, room_behind
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.propose import propose, propose_arrangement, propose_growth
@@ -66,6 +67,7 @@ class Plan:
     proposed: JobSheet
     losses: tuple[Finding, ...]
     left_out: frozenset[int] = frozenset()
+    machine: Machine | None = None
 
     @property
     def sheet(self) -> JobSheet:
@@ -77,6 +79,18 @@ class Plan:
     def forecast(self) -> Forecast:
         """What the sheet does."""
         return forecast(self.sheet, self.source_layout, self.target_layout)
+
+    @property
+    def suits(self) -> tuple[Finding, ...]:
+        """What the machine that the card is meant for makes of the result; empty where none is chosen."""
+        layout = self.forecast.layout
+        return check(layout, self.machine) if self.machine and layout else ()
+
+    @property
+    def outlook(self) -> Layout | None:
+        """The target as it will be, with what its machine makes of it."""
+        layout = self.forecast.layout
+        return replace(layout, findings=layout.findings + self.suits) if layout else None
 
     @property
     def all_lines(self) -> Forecast:
@@ -139,7 +153,7 @@ class Plan:
         return look.partition.length, max(look.partition.length, min(room_behind(written, index), largest))
 
     def stops(self) -> tuple[Stop, ...]:
-        """Where the edge rests: the old size, round sizes, a limit of the file system, the end of the card."""
+        """Where the edge rests: the old size, round sizes, limits of machine and file system, the end of the card."""
         low, high = self.bounds()
         written, index = self.written, self.growing
         if written is None or index is None:
@@ -147,8 +161,16 @@ class Plan:
         fills = high >= room_behind(written, index)
         volume = written.partition(index).volume
         last = Stop(high, "fills the card" if fills else f"limit: {volume.largest_because if volume else ''}")
-        inner = tuple(Stop(size, binary(size)) for size in ROUND_SIZES if low + 64 * MIB < size < high - 64 * MIB)
-        return (Stop(low, "as it was"), *inner, last)
+        inner = {size: binary(size) for size in ROUND_SIZES if low + 64 * MIB < size < high - 64 * MIB}
+        inner |= {size: because for size, because in self._machine_limits(written, index) if low < size < high}
+        return (Stop(low, "as it was"), *(Stop(size, inner[size]) for size in sorted(inner)), last)
+
+    def _machine_limits(self, layout: Layout, index: int) -> tuple[tuple[int, str], ...]:
+        """Where the machine's limit for one partition lies, if it sets one."""
+        boot = boot_partition(layout)
+        limit = largest_in(self.machine, layout.partition(index),
+                           is_boot=boot is not None and boot.index == index) if self.machine else None
+        return (limit,) if limit else ()
 
     def size_at(self, y: float, height: float) -> int | None:
         """The size for an edge dragged to a pixel row, resting at stops; None fills the card.

@@ -53,8 +53,8 @@ class SheetPanel(Panel):
         self.total.setText(f"   {counted(len(seen.lines), 'step')}  ·  reads {binary(reads)}  ·  writes up to "
                            f"{binary(writes)}  ·  perhaps {duration(seen.seconds)}")
         self._add_rows(plan.all_lines.lines, plan.left_out, is_locked=is_locked)
-        for problem in seen.problems:
-            self.rows.addWidget(FindingRow(problem))
+        for finding in (*seen.problems, *plan.suits):
+            self.rows.addWidget(FindingRow(finding))
         self.rows.addStretch(1)
 
     def show_step(self, current: int | None, done: Sequence[str] = ()) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
@@ -33,9 +33,11 @@ from mosscrate.desk.move.sheet_panel import SheetPanel
 from mosscrate.desk.move.size_panel import SizePanel
 from mosscrate.desk.shared.background import Job, Moment
 from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.machine_chooser import MachineChooser
 from mosscrate.desk.shared.panel import button, label, row
 
 NARROW = 1040
+NARROW_CHOOSER = 232
 
 
 @dataclass(frozen=True)
@@ -65,6 +67,7 @@ class MoveStation(QWidget):
         model.media_changed.connect(self._show_choosers)
         model.seen_changed.connect(self._on_seen)
         model.crate_changed.connect(self._offer_unfinished)
+        model.machine_changed.connect(lambda: self._change(lambda plan: replace(plan, machine=model.machine)))
         self._show_choosers()
         self._show_plan()
 
@@ -103,6 +106,7 @@ class MoveStation(QWidget):
     def _share_width(self) -> None:
         is_narrow = self.width() < NARROW
         self.beside.setVisible(not is_narrow or self._is_arranging)
+        self.machine.setMaximumWidth(NARROW_CHOOSER if is_narrow else self.machine.sizeHint().width())
         is_single = is_narrow and self._is_arranging
         for part in (self.from_box, self.left, self.ribbons):
             part.setVisible(not is_single)
@@ -113,6 +117,7 @@ class MoveStation(QWidget):
         self.title = label("Move a card onto a larger one", scale=1.5, bold=True, elides=True)
         self.subtitle = label("The source stays as it is. Nothing is written on the target until you run the sheet.",
                               style="muted", scale=0.95, elides=True)
+        self.machine = MachineChooser(self.model)
         self.save_button = button("Save sheet…", self._save)
         self.rehearse_button = button("Rehearse", self.rehearse,
                                       tip="Run every step on a view of the target that is thrown away afterwards")
@@ -159,7 +164,7 @@ class MoveStation(QWidget):
         words.addWidget(self.subtitle)
         head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.save_button, self.rehearse_button))
+        head.addLayout(row(self.machine, self.save_button, self.rehearse_button))
         self.grid = grid = QGridLayout()
         grid.setHorizontalSpacing(0)
         grid.setVerticalSpacing(8)
@@ -219,7 +224,7 @@ class MoveStation(QWidget):
 
     def _take_plan(self, asked: int, ready: _Ready) -> None:
         if asked == self._asked and self.job is None:
-            self.plan, self._checks = ready.plan, ready.checks
+            self.plan, self._checks = replace(ready.plan, machine=self.model.machine), ready.checks
             self._show_plan()
 
     def _change(self, edit: Callable[[Plan], Plan]) -> None:
@@ -294,7 +299,7 @@ class MoveStation(QWidget):
         source = self.source.name if self.source else "the source"
         target = self.target.name if self.target else "the target"
         self.left.show_layout(self.model.layout_of(self.source), source)
-        shown = seen.layout if seen and not seen.problems else self.model.layout_of(self.target)
+        shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)
         self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None
         self.right.show_layout(shown, f"{target} as it will be" if plan else target)
         hint = "" if plan else "choose both ends" if not (self.source and self.target) else "planning…"

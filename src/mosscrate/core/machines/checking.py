@@ -1,0 +1,106 @@
+"""Whether a machine can take a layout: every limit with its reason, for real cards and for plans."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from mosscrate.core.contents import Layout, PartitionLook
+from mosscrate.core.contents.straight import SWAPPED
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.machines.machine import Limit, Machine
+from mosscrate.core.maps import MapKind, mbr
+from mosscrate.core.sizes import binary, counted
+
+_MAP_WORDS = {MapKind.NONE: "no partition map", MapKind.MBR: "an MBR", MapKind.GPT: "a GPT", MapKind.RDB: "an RDB",
+              MapKind.AHDI: "an AHDI root sector", MapKind.APPLE: "an Apple partition map"}
+
+
+def check(layout: Layout, machine: Machine) -> tuple[Finding, ...]:
+    """What the machine cannot take, worst first; one good word where it can take everything.
+
+    Of a blank medium there is nothing to say.
+    """
+    if layout.is_blank:
+        return ()
+    found = [*_about_medium(layout, machine), *_about_boot(layout, machine)]
+    for look in _with_contents(layout):
+        found += _about_partition(look, machine)
+    if not found:
+        return (Finding(Severity.GOOD, f"It suits a {machine.name}: map, file systems, sizes and places."),)
+    order = list(Severity)
+    return tuple(sorted(found, key=lambda f: -order.index(f.severity)))
+
+
+def largest_in(machine: Machine, look: PartitionLook, *, is_boot: bool) -> tuple[int, str] | None:
+    """Bytes that a partition may have where it starts, and the reason; None where the machine sets no limit."""
+    start = look.partition.start
+    limits = [(limit.bytes - start, limit.because) for limit in
+              (machine.reach, machine.boot.ends_by if is_boot else None) if limit]
+    if machine.partition:
+        limits.append((machine.partition.bytes, machine.partition.because))
+    return min(((size, because) for size, because in limits if size > 0), default=None)
+
+
+def boot_partition(layout: Layout) -> PartitionLook | None:
+    """The partition that is marked to start from, else the first one."""
+    looks = _with_contents(layout)
+    return next((p for p in looks if "active" in p.partition.flags),
+                min(looks, key=lambda p: p.partition.start, default=None))
+
+
+def _about_medium(layout: Layout, machine: Machine) -> Iterator[Finding]:
+    if layout.map_kind not in machine.maps:
+        wanted = " or ".join(_MAP_WORDS[MapKind(kind)] for kind in machine.maps)
+        yield Finding(Severity.PROBLEM, f"A {machine.name} expects {wanted}; here is {_MAP_WORDS[layout.map_kind]}.",
+                      "partition map")
+    order = "swapped" if layout.container == SWAPPED else "straight"
+    if machine.bytes not in (order, "either"):
+        yield Finding(Severity.PROBLEM, f"Its bytes are {order}; a {machine.name} reads them {machine.bytes}.",
+                      "byte order")
+    count = len(_with_contents(layout))
+    if machine.most and count > machine.most:
+        yield Finding(Severity.WARNING, f"A {machine.name} takes {counted(machine.most, 'partition')}; here are "
+                      f"{count}. The later ones stay unseen.", "partition map")
+
+
+def _about_boot(layout: Layout, machine: Machine) -> Iterator[Finding]:
+    look, rule = boot_partition(layout), machine.boot
+    if look is None:
+        return
+    if rule.must_be_marked and layout.map_kind != MapKind.NONE and "active" not in look.partition.flags:
+        yield Finding(Severity.WARNING, f"No partition is marked to start from, as a {machine.name} needs it.",
+                      "partition map", remedy=f"{look.name} is the first: set its flag “active”.")
+    if rule.ends_by:
+        yield from _ends_by(look, rule.ends_by, ", to start from,")
+    kind = look.volume.kind if look.volume else ""
+    if kind and rule.volumes and kind not in rule.volumes:
+        yield _finding(Severity.WARNING, look, f"A {machine.name} does not start from {kind}, as {look.name} is, but "
+                       f"from {', '.join(rule.volumes)}.")
+
+
+def _about_partition(look: PartitionLook, machine: Machine) -> Iterator[Finding]:
+    length, kind = look.partition.length, look.volume.kind if look.volume else ""
+    if kind and kind not in machine.volumes:
+        yield _finding(Severity.WARNING, look, f"{look.name} holds {kind}; a {machine.name} opens "
+                       f"{', '.join(machine.volumes)}.")
+    if machine.partition and length > machine.partition.bytes:
+        yield _finding(Severity.PROBLEM, look, f"{look.name} has {binary(length)}, above "
+                       f"{binary(machine.partition.bytes)}: {machine.partition.because}.")
+    if machine.reach:
+        yield from _ends_by(look, machine.reach, "")
+
+
+def _ends_by(look: PartitionLook, limit: Limit, what_for: str) -> Iterator[Finding]:
+    if look.partition.end > limit.bytes:
+        yield _finding(Severity.PROBLEM, look, f"{look.name}{what_for} ends above {binary(limit.bytes)}: "
+                       f"{limit.because}.")
+
+
+def _finding(severity: Severity, look: PartitionLook, sentence: str) -> Finding:
+    return Finding(severity, sentence, partition=look.index)
+
+
+def _with_contents(layout: Layout) -> list[PartitionLook]:
+    """Every partition but the container of logical drives."""
+    is_mbr = layout.map_kind == MapKind.MBR
+    return [p for p in layout.partitions if not (is_mbr and mbr.is_extended(p.partition))]
