@@ -10,9 +10,13 @@ from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import FitError
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.verifying import verify_copy
+from mosscrate.core.volumes import Making, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld
 
@@ -27,6 +31,29 @@ def test_swapping_twice_is_equal_and_any_stretch_reads_and_writes_as_on_a_straig
     plain.write(start, piece)
     view.write(start, piece)
     assert swapped(view.inner.data) == bytes(plain.data)
+
+
+@pytest.mark.parametrize("kind", ["rdb", "ahdi", "mbr"])
+def test_a_drive_is_swapped_for_an_adapter_and_back_again(kind):
+    plain = drives()[kind]
+    before, layout = bytes(plain.data), survey(plain)
+    for order, wanted in (("swapped", swapped(before)), ("raw", before)):
+        seen = forecast(JobSheet((s.SwapBytes(),)), None, survey(plain))
+        assert seen.layout.container == order
+        perform(s.SwapBytes(), plain, None, Watch())
+        assert bytes(plain.data) == wanted
+        assert (survey(plain).container, survey(plain).partitions) == (order, layout.partitions)
+
+
+def test_what_would_not_be_known_again_is_not_swapped():
+    ext = MemoryBlocks(bytes(8 * MIB))
+    format_for("ext4").make(ext, Making("ext4", "LONE"))
+    for medium in (ext, MemoryBlocks(b"loom" * 4096)):
+        before = bytes(medium.data)
+        assert "known again" in forecast(JobSheet((s.SwapBytes(),)), None, survey(medium)).problems[0].sentence
+        with pytest.raises(FitError, match="known again"):
+            perform(s.SwapBytes(), medium, None, Watch())
+        assert bytes(medium.data) == before
 
 
 def drives():

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 from mosscrate.core.blocks import Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.straight import straight
 from mosscrate.core.findings import Severity
 from mosscrate.core.maps import read_map
 from mosscrate.core.slots import medium as medium_module
@@ -351,6 +352,25 @@ def test_partitions_are_sized_rebuilt_and_added_on_the_page(person):
     assert now[0] == files[0]
     assert {p: d for p, (d, _) in now[1].items() if p != "lost+found"} == {p: d for p, (d, _) in files[1].items()}
     assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+
+
+def test_the_bytes_of_a_card_are_swapped_for_its_machine(person):
+    w = person.window
+    before = files_of(person, "Worn card")
+    person.pick_card("Worn card")
+    person.click(w.look.arrange_button)
+    person.wait(lambda: w.move_.plan is not None)
+    arrange(person, 2, "Swap bytes")
+    assert {r.word for r in w.move_.plan.ribbons()} == {"swapped"}
+    assert w.move_.right.layout_shown.container == "swapped"
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+    with medium(person, "Worn card").open() as blocks:
+        assert survey(blocks).container == "swapped"
+        held = [contents(Window(straight(blocks), p.start, p.length)) for p in read_map(straight(blocks)).partitions]
+    assert held == before
 
 
 def test_single_partitions_are_brought_over_instead_of_the_whole_card(person):

@@ -1,4 +1,4 @@
-"""sheet bring, copy, empty, map, add, remove, shrink, move, label, flag, type, format, rebuild, drives, replay, mend.
+"""The single steps below `sheet`: bring, copy, empty, swap, map, add, remove, grow, shrink, move and so on.
 
 Each plans one step on one medium. `--out` saves the sheet, `--append` adds the step to a saved one, and
 `--tag` runs it at once.
@@ -109,6 +109,14 @@ def copy(bench: Bench, source: str, medium: str, came: int, partition: int, fold
 def empty(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
     """Clear every map and signature from a MEDIUM, also those that the desktop cannot see."""
     plan_steps(bench, medium, (s.EmptyCard(),), **how)
+
+
+@click.command()
+@click.argument("medium")
+@planned
+def swap(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
+    """Swap the two bytes of every word of a MEDIUM, for an adapter that swaps them or away from one."""
+    plan_steps(bench, medium, (s.SwapBytes(),), **how)
 
 
 @click.command("map")
@@ -271,6 +279,5 @@ def _optional(text: str | None) -> int | None:
     return None if text is None else size_of(text)
 
 
-COMMANDS = (bring, copy, empty, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild, drives,
-            replay, mend)
-
+COMMANDS = (bring, copy, empty, swap, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild,
+            drives, replay, mend)

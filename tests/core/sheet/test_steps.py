@@ -10,6 +10,7 @@ import pytest
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
@@ -52,7 +53,7 @@ def trees(blocks) -> dict[str, dict]:
     found = {}
     for look in survey(blocks).partitions:
         if look.volume and look.volume.used is not None:
-            window = Window(blocks, look.partition.start, look.partition.length)
+            window = Window(straight(blocks), look.partition.start, look.partition.length)
             found[look.volume.label or str(look.index)] = {p: v[:2] for p, v in tree(window).items()}
     return found
 
@@ -82,7 +83,7 @@ CASES = (
     Case("rebuild as ext4", s.RebuildPartition(3, "ext4")), Case("rebuild as exFAT", s.RebuildPartition(2, "exfat")),
     Case("rebuild FAT with other clusters", s.RebuildPartition(1, "", 1024)),
     Case("logical drives", s.FillWithDrives(9 * MIB, 70 * MIB, "fat12", "D"), kinds=(MapKind.MBR,)),
-    Case("empty", s.EmptyCard(), ()), Case("new map", s.NewMap("gpt"), ()),
+    Case("swap bytes", s.SwapBytes()), Case("empty", s.EmptyCard(), ()), Case("new map", s.NewMap("gpt"), ()),
     Case("remove files", s.RemoveFiles(2, ("roms",)), ("PEAT", "GAMES")),
     Case("rename", s.RenameFile(3, "roms/gb", "EMPTY/gb"), ("PEAT", "STATE")),
     Case("make a folder", s.MakeFolder(1, "saves/gb"), ("STATE", "GAMES")),
@@ -101,6 +102,7 @@ def test_a_step_does_what_its_forecast_says_and_keeps_every_other_file(case):
         assert done.sentence
         after = survey(blocks, thorough=True)
         assert shape(after) == shape(seen.layout)
+        assert after.container == seen.layout.container
         assert [f for f in after.findings if f.severity in ("problem", "warning")] == []
         now = trees(blocks)
         for label in case.keeps:

@@ -27,8 +27,14 @@ def straight(blocks: Blocks) -> Blocks:
     return SwappedBlocks(blocks) if _makes_sense(swapped(first)) else blocks
 
 
+def is_known_swapped(blocks: Blocks) -> bool:
+    """Whether a straight medium, or the straight view of one, is known again when it is swapped. Raises MediumError."""
+    return _makes_sense(blocks.read(0, min(blocks.size, FIRST_BYTES) // 2 * 2))
+
+
 def _makes_sense(first: bytes) -> bool:
     """Whether a map or a volume that cannot be there by chance begins like this."""
     has_mark = first[510:512] == b"\x55\xaa"
-    return rdb.probe(first) or ahdi.probe(first) or (first[:3] == b"DOS" and first[3:4] < b"\x08") or (has_mark and (
+    is_dos_type = first[:3] == b"DOS" and first[3:4] < b"\x08"
+    return any(m.probe(first) for m in (rdb, ahdi, apple)) or is_dos_type or (has_mark and (
         mbr.probe(first) or any(m.probe(first) for m in FORMATS)))

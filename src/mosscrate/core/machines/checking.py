@@ -56,7 +56,7 @@ def _about_medium(layout: Layout, machine: Machine) -> Iterator[Finding]:
     order = "swapped" if layout.container == SWAPPED else "straight"
     if machine.bytes not in (order, "either"):
         yield Finding(Severity.PROBLEM, f"Its bytes are {order}; a {machine.name} reads them {machine.bytes}.",
-                      "byte order")
+                      "byte order", remedy="“Swap bytes” turns them round.")
     count = len(_with_contents(layout))
     if machine.most and count > machine.most:
         yield Finding(Severity.WARNING, f"A {machine.name} takes {counted(machine.most, 'partition')}; here are "

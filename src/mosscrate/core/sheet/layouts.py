@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
 from mosscrate.core.contents.roles import Role
+from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, without_map
 from mosscrate.core.sheet import arranging
@@ -25,9 +26,11 @@ from mosscrate.core.sheet.steps import (
     RemovePartition,
     ShrinkPartition,
     Step,
+    SwapBytes,
     WriteFitted,
     WriteImage,
 )
+from mosscrate.core.sheet.swapping import UNKNOWN
 from mosscrate.core.sizes import binary, exact
 
 
@@ -49,6 +52,8 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
             look = PartitionLook(blank.partitions[0], None, Role.UNKNOWN, "nothing is on it")
             return replace(target, map=blank, map_kind=MapKind.NONE, map_id="", partitions=(look,), is_blank=True,
                            findings=())
+        case SwapBytes():
+            return _swapped(target)
         case NewMap():
             made = arranging.remapped(step, target.as_map, target.size)
             return replace(target, map=made, map_kind=made.kind, map_id=made.id, partitions=(), is_blank=False,
@@ -82,6 +87,16 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
                 step, MovePartition))
         case _:
             return _with_map(target, arranging.remapped(step, target.as_map, target.size), by_index=True)
+
+
+def _swapped(target: Layout) -> Layout:
+    """The same in the other byte order; what is on it has to be known again afterwards."""
+    bare = target.partitions[0].volume if target.map_kind == MapKind.NONE and target.partitions else None
+    is_known = not target.is_closed if target.map_kind != MapKind.NONE else \
+        bare is not None and bare.kind.startswith(("fat", "exfat", "gemdos", "ofs", "ffs"))
+    if not is_known:
+        raise FitError(UNKNOWN)
+    return replace(target, container="raw" if target.container == SWAPPED else SWAPPED)
 
 
 def room_behind(layout: Layout, index: int) -> int:

@@ -9,7 +9,7 @@ from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import read_map
-from mosscrate.core.sheet import arranging, bringing, changes, filling
+from mosscrate.core.sheet import arranging, bringing, changes, filling, swapping
 from mosscrate.core.sheet.changes import Done, Grown
 from mosscrate.core.sheet.steps import (
     AddPartition,
@@ -33,6 +33,7 @@ from mosscrate.core.sheet.steps import (
     RenameFile,
     ReplayJournal,
     ShrinkPartition,
+    SwapBytes,
     TypePartition,
 )
 from mosscrate.core.sizes import binary
@@ -51,6 +52,8 @@ _STEPS = {
 
 def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) -> Done:
     """Carry out a step on the whole medium `blocks`. Raises MossError; a refusal comes before the first write."""
+    if isinstance(step, SwapBytes):
+        return swapping.swap_bytes(blocks, watch)          # of what stands on the card
     blocks = straight(blocks)
     source = None if source is None else straight(source)
     match step:

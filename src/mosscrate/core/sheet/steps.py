@@ -43,6 +43,10 @@ class EmptyCard(msgspec.Struct, tag="empty", frozen=True):
     """Clear every map and the signature of every volume, those that the desktop cannot see included."""
 
 
+class SwapBytes(msgspec.Struct, tag="swap", frozen=True):
+    """Exchange the two bytes of every word, for an adapter that swaps them or away from one."""
+
+
 class NewMap(msgspec.Struct, tag="map", frozen=True):
     """Put an empty partition map in place of whatever is there: "mbr" or "gpt"."""
 
@@ -209,18 +213,18 @@ class Eject(msgspec.Struct, tag="eject", frozen=True):
     """Let go of the target, so that it may be pulled."""
 
 
-OnMap: TypeAlias = (EmptyCard | NewMap | AddPartition | RemovePartition | MovePartition | FlagPartition
+OnMap: TypeAlias = (EmptyCard | SwapBytes | NewMap | AddPartition | RemovePartition | MovePartition | FlagPartition
                     | TypePartition | FillWithDrives | MendMap)
 OnVolume: TypeAlias = (CopyPartition | GrowPartition | ShrinkPartition | LabelPartition | FormatPartition
                        | RebuildPartition | CopyFiles | ReplayJournal)
 OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder
 InPlace: TypeAlias = OnMap | OnVolume | OnFiles
 Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
-IN_PLACE = (EmptyCard, NewMap, AddPartition, RemovePartition, MovePartition, FlagPartition, TypePartition,
-            FillWithDrives, MendMap, CopyPartition, GrowPartition, ShrinkPartition, LabelPartition, FormatPartition,
-            RebuildPartition, CopyFiles, ReplayJournal, PutFiles, RemoveFiles, RenameFile, MakeFolder)
+IN_PLACE = (EmptyCard, SwapBytes, NewMap, AddPartition, RemovePartition, MovePartition, FlagPartition,
+            TypePartition, FillWithDrives, MendMap, CopyPartition, GrowPartition, ShrinkPartition, LabelPartition,
+            FormatPartition, RebuildPartition, CopyFiles, ReplayJournal, PutFiles, RemoveFiles, RenameFile, MakeFolder)
 WRITES_ALL = (WriteImage, WriteFitted)
 CHANGES = (*WRITES_ALL, *IN_PLACE)
 # Steps whose journal saves all that they overwrite; the others leave out what stood in free room.
-RESTORED_EXACTLY = (KeepCard, Verify, Eject, EmptyCard, RemovePartition, FlagPartition, TypePartition, MendMap,
-                    GrowPartition, ReplayJournal)
+RESTORED_EXACTLY = (KeepCard, Verify, Eject, EmptyCard, SwapBytes, RemovePartition, FlagPartition, TypePartition,
+                    MendMap, GrowPartition, ReplayJournal)

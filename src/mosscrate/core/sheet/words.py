@@ -35,6 +35,7 @@ from mosscrate.core.sheet.steps import (
     ReplayJournal,
     ShrinkPartition,
     Step,
+    SwapBytes,
     TypePartition,
     Verify,
     Which,
@@ -124,6 +125,8 @@ def _in_place(step: InPlace, name: str, target: Layout) -> StepLine:
             moved = max(0, _used(target, index) - length // 2)
             return StepLine(step, f"Shrink {_name(target, index)} from {binary(before)} to {binary(length)}; what lies "
                             "behind moves forward", moved, moved)
+        case SwapBytes():
+            return StepLine(step, f"Swap the two bytes of every word on {name}", target.used, target.used)
         case MovePartition(partition=index):
             start, used = arranging.start_after_move(step, target.as_map, target.size), _used(target, index)
             return StepLine(step, f"Move {_name(target, index)} to {binary(start)}, with all that is on it", used, used)

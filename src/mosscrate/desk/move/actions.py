@@ -52,6 +52,9 @@ def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
         found += _on_partition(layout, look)
     if layout.can_be_arranged:
         found += _on_map(layout)
+    if not layout.is_blank and not layout.is_closed:
+        found.append(Action("Swap bytes", (), lambda v: (s.SwapBytes(),),
+                            "For an adapter that swaps the two bytes of every word, or away from one."))
     found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt", "rdb", "ahdi")),),
                         lambda v: (s.NewMap(v["kind"]),), "Everything that the present map names is lost from it."))
     found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),

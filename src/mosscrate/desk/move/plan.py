@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import msgspec
 
 from mosscrate.core.contents import Layout, PartitionLook
+from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.crate import Crate
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import Machine, boot_partition, check, largest_in
@@ -217,7 +218,9 @@ class Plan:
                      for twin in layout.partitions if twin.index == look.index]
         else:
             pairs = []
-        return tuple(Ribbon(look.index, twin.index, _way(look, twin, is_in_place=self.is_in_place),
+        is_swapped = (layout.container == SWAPPED) != (self.source_layout.container == SWAPPED)
+        return tuple(Ribbon(look.index, twin.index,
+                            "swapped" if is_swapped else _way(look, twin, is_in_place=self.is_in_place),
                             twin.partition.length > look.partition.length) for look, twin in pairs)
 
     def _edge(self, size: int, height: float) -> float:

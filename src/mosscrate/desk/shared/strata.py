@@ -12,6 +12,7 @@ from enum import StrEnum
 from math import sqrt
 
 from mosscrate.core.contents import Layout, PartitionLook, Role
+from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.findings import Severity, worst
 from mosscrate.core.maps import MapKind
 from mosscrate.core.maps.mbr import is_extended
@@ -115,7 +116,7 @@ def header_of(layout: Layout) -> str:
     """What the top line of a core says."""
     names = {MapKind.NONE: "no map", MapKind.MBR: "map · MBR", MapKind.GPT: "map · GPT", MapKind.RDB: "map · RDB",
              MapKind.APPLE: "map · Apple", MapKind.AHDI: "map · AHDI"}
-    return names[layout.map_kind]
+    return names[layout.map_kind] + (" · bytes swapped" if layout.container == SWAPPED else "")
 
 
 def _partition(layout: Layout, look: PartitionLook) -> Stratum:
