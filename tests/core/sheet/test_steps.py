@@ -20,13 +20,21 @@ from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.journal import JournalledBlocks, take_back
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.volumes import Making, Traits, edit, format_for
+from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, fill, handheld, some_files
 from tests.volumes import WHEN, tree
 
 SIZE = 72 * MIB
 PARTS = (("fat16", 9, "PEAT"), ("ext4", 12, "STATE"), ("exfat", 12, "GAMES"))
+
+
+def put_in(blocks, files: dict) -> None:
+    """Files and folders into a volume of any kind."""
+    editor = edit(blocks)
+    for path, data in files.items():
+        editor.add_folder(path) if data is None else editor.add_file(path, data, Traits(WHEN, comment="kept"))
+    editor.commit()
 
 
 def card(kind: MapKind = MapKind.MBR, *, tail: int = 30) -> MemoryBlocks:
@@ -39,10 +47,7 @@ def card(kind: MapKind = MapKind.MBR, *, tail: int = 30) -> MemoryBlocks:
         window = Window(blocks, part.start, part.length)
         block = 512 if fs.startswith("fat") else 1024
         format_for(fs).make(window, Making(fs, label, block, made=WHEN, hidden_sectors=part.start // 512))
-        editor = edit(window)
-        for path, data in some_files(len(label), 12, 3000).items():
-            editor.add_folder(path) if data is None else editor.add_file(path, data)
-        editor.commit()
+        put_in(window, some_files(len(label), 12, 3000))
         at = part.end + 2 * MIB
     write_map(blocks, map_)
     return blocks
@@ -260,3 +265,26 @@ def test_a_bare_volume_is_grown_filled_and_rebuilt_without_a_map():
     assert trees(blocks) == {"BARE": {"saves": ("folder", None)}}
     assert read_map(blocks).partitions[0].length == 12 * MIB
     fill(blocks, {"one.sav": b"1"})
+
+
+@pytest.mark.parametrize("kind", ["ofs", "ffs-intl"])
+def test_a_bare_volume_with_its_root_in_the_middle_comes_whole_into_a_map_of_cylinders(kind):
+    lone, drive = MemoryBlocks(bytes(16 * MIB), name="Lone"), MemoryBlocks(bytes(64 * MIB), name="Drive")
+    format_for(kind).make(lone, Making(kind, "LONE", made=WHEN))
+    put_in(lone, {p: d for p, d in some_files(3, 20, 3000).items() if max(map(len, p.split("/"))) <= 30})
+    perform(s.NewMap("rdb"), drive, None, Watch())
+    step = s.CopyPartition(0)
+    seen = forecast(JobSheet((step,)), survey(lone), survey(drive))
+    assert "made anew" in seen.lines[0].sentence
+    perform(step, drive, lone, Watch())
+    after = survey(drive, thorough=True)
+    assert shape(after) == shape(seen.layout)
+    assert after.partition(1).partition.length >= lone.size
+    assert [f for f in after.findings if f.severity in ("problem", "warning")] == []
+    assert trees(drive) == trees(lone)
+    assert {e.comment for e in open_partition(drive, 1).tree().entries if e.kind == Kind.FILE} == {"kept"}
+    twin = MemoryBlocks(bytes(64 * MIB), name="Twin")
+    perform(s.NewMap("rdb"), twin, None, Watch())
+    perform(s.CopyPartition(1), twin, drive, Watch())            # the same length now: to the byte
+    same = [bytes(m.data[p.start:p.end]) for m in (drive, twin) for p in read_map(m).partitions]
+    assert same[0] == same[1]

@@ -13,9 +13,10 @@ from mosscrate.core.findings import Finding
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import PIECE, Done, rebase, used_of
+from mosscrate.core.sheet.filling import variant_of
 from mosscrate.core.sheet.steps import CopyPartition, RebuildPartition
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Making, Volume, edit, format_for, format_of, open_volume, volume_kind
+from mosscrate.core.volumes import FORMATS, Making, Volume, edit, format_for, format_of, open_volume, volume_kind
 from mosscrate.core.watch import Watch
 
 
@@ -27,6 +28,9 @@ def placed(step: CopyPartition, came: Partition, came_kind: str, map: PartitionM
     if not step.kind and length < came.length:
         raise FitError(f"An exact copy needs {binary(came.length)}; a smaller one can be made anew with its files.")
     kind = arranging.kind_for(step.kind, length) or came_kind
+    if not step.kind:
+        unit = edits.room(map, size).unit
+        length = -(-length // unit) * unit               # an RDB counts in cylinders: a few more, never fewer
     result, made = edits.added(map, size, start=None, length=length, kind=kind, label=came.label, alignment=align)
     if not step.kind and map.kind == MapKind.MBR and came.type.startswith("0x"):
         typed = mbr.retyped(mbr.with_type(made, came.type), mbr.geometry_of(map), sector=map.sector)
@@ -35,21 +39,29 @@ def placed(step: CopyPartition, came: Partition, came_kind: str, map: PartitionM
     return result, made
 
 
+def is_made_anew(step: CopyPartition, came_kind: str, came: Partition, made: Partition) -> bool:
+    """Whether files are carried over one by one: as asked, or as a volume that has its root in the middle needs it."""
+    return bool(step.kind) or (came.length != made.length and
+                               any(came_kind in m.KINDS and m.IS_RESIZED_ANEW for m in FORMATS))
+
+
 def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: Watch) -> Done:
     """Make the partition, bring the volume, then write the map. Raises FitError before anything is written."""
     came = read_map(source).partition(step.source)
     window = partition_window(source, came)
-    map_, made = placed(step, came, volume_kind(window), read_map(blocks), blocks.size)
+    came_kind = volume_kind(window)
+    map_, made = placed(step, came, came_kind, read_map(blocks), blocks.size)
+    is_anew = is_made_anew(step, came_kind, came, made)
     new = Window(blocks, made.start, made.length)
     blocks.forgo([Extent(made.start, made.length)])
-    done = _anew(window, new, step, made, watch) if step.kind else _exactly(window, new, watch)
-    if not step.kind:
+    done = _anew(window, new, step, made, watch) if is_anew else _exactly(window, new, watch)
+    if not is_anew:
         rebase(blocks, made)
         if made.length > came.length:
             format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // blocks.sector)
     write_map(blocks, map_)
     blocks.flush()
-    how = f"anew as {open_volume(new).kind}" if step.kind else "exactly"
+    how = f"anew as {open_volume(new).kind}" if is_anew else "exactly"
     return Done(f"Partition {step.source} of the source is partition {made.index} now, copied {how}.", done)
 
 
@@ -92,11 +104,12 @@ def _anew(window: Window, new: Window, step: CopyPartition, made: Partition, wat
         old = open_volume(window)
     except FormatError as error:
         raise FitError(f"Its files cannot be read, so it can only be copied exactly: {error}") from error
-    kind = arranging.kind_for(step.kind, made.length)
+    kind = arranging.kind_for(step.kind, made.length) if step.kind else variant_of(old)
     entries = old.tree().entries
     must_fit(plan_passage(entries, kind, None))
     label = old.label[:11] if kind.startswith("fat") or kind == "exfat" else old.label
-    format_for(kind).make(new, Making(kind, label, hidden_sectors=made.start // new.sector))
+    block = None if step.kind else old.block
+    format_for(kind).make(new, Making(kind, label, block, hidden_sectors=made.start // new.sector))
     passage = plan_passage(entries, kind, open_volume(new))
     editor = edit(new)
     done = copy_tree(old, entries, editor, passage, watch)

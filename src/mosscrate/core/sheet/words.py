@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet import arranging
+from mosscrate.core.sheet.bringing import is_made_anew, placed
 from mosscrate.core.sheet.layouts import grown_length, shrunk_length
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import (
@@ -81,13 +83,11 @@ def line_of(step: Step, sheet: JobSheet, source: Layout | None, target: Layout |
             return StepLine(step, f"Read every file back and compare ({counted(files, 'file')})", 2 * used, 0)
         case Eject():
             return StepLine(step, f"Let go of {name}, so that it may be pulled", 0, 0)
-        case CopyPartition(source=index, kind=kind):
+        case CopyPartition(source=index):
             if source is None or target is None:
                 raise FitError("Bringing a partition over needs a source and a target.")
             used = _used(source, index)
-            length = step.size or source.partition(index).partition.length
-            how = f"made anew as {arranging.kind_for(kind, length)}" if kind else "exactly"
-            return StepLine(step, f"Bring {_name(source, index)} over, {how}, {binary(length)}", used, used)
+            return StepLine(step, f"Bring {_name(source, index)} over, {_how(step, source, target)}", used, used)
         case CopyFiles(source=index, partition=to):
             if source is None or target is None:
                 raise FitError("Copying files needs a source and a target.")
@@ -97,6 +97,17 @@ def line_of(step: Step, sheet: JobSheet, source: Layout | None, target: Layout |
             if target is None:
                 raise FitError("This step needs a target.")
             return _in_place(step, name, target)
+
+
+def _how(step: CopyPartition, source: Layout, target: Layout) -> str:
+    came = source.partition(step.source)
+    kind = came.volume.kind if came.volume else ""
+    length, is_anew = step.size or came.partition.length, bool(step.kind)
+    with suppress(FitError):                            # where it does not fit, the layout says why
+        made = placed(step, came.partition, kind, target.as_map, target.size)[1]
+        length, is_anew = made.length, is_made_anew(step, kind, came.partition, made)
+    how = f"made anew as {arranging.kind_for(step.kind, length) or kind}" if is_anew else "exactly"
+    return f"{how}, {binary(length)}"
 
 
 def _write(step: WriteImage | WriteFitted, source: Layout | None, name: str) -> StepLine:
