@@ -106,6 +106,20 @@ def test_the_whole_move_from_a_saved_sheet(cli, cards, tmp_path, bench):
     assert (bench.shelf.simulated_folder / "new.img").read_bytes() == before
 
 
+def test_a_partition_is_kept_as_a_bare_volume(cli, cards, tmp_path, bench):
+    image = tmp_path / "games.img"
+    assert cli("keep", "Worn card", "-p", 2)[0] == 2
+    code, out, _ = cli("keep", "Worn card", "-p", 2, "--to", image, "--json")
+    assert (code, json.loads(out)["verified"]) == (0, True)
+    card = json.loads(cli("look", "Worn card", "--json")[1])["partitions"][1]
+    whole = (bench.shelf.simulated_folder / "old.img").read_bytes()
+    assert image.read_bytes() == whole[card["start"]:card["start"] + card["length"]]
+    seen = json.loads(cli("look", image, "--json")[1])
+    assert (seen["map"]["kind"], seen["partitions"][0]["volume"]["label"]) == ("none", "GAMES")
+    assert "no partition 7" in cli("keep", "Worn card", "-p", 7, "--to", tmp_path / "x.img")[2]
+    assert not (tmp_path / "x.img").exists()
+
+
 def test_write_refuses_what_does_not_fit_with_the_numbers(cli, cards, bench):
     tag = bench.shelf.find("Worn card").tag
     code, _, err = cli("write", "New card", "Worn card", "--tag", tag)

@@ -16,7 +16,7 @@ from mosscrate.cli.app import FOLDER, json_option, show_json
 from mosscrate.cli.progress import watching
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import check as suits
@@ -115,15 +115,19 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
 @click.command()
 @click.argument("medium")
 @click.option("--to", "out", type=click.Path(path_type=Path), help="Image file to make instead of one in the crate.")
+@click.option("--partition", "-p", type=int, help="Only this partition, as a bare volume without a map; needs --to.")
 @click.option("--no-verify", is_flag=True, help="Do not read the backup back.")
 @json_option
 @click.pass_obj
-def keep(bench: Bench, medium: str, out: Path | None, no_verify: bool, as_json: bool) -> None:
+def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_verify: bool, as_json: bool) -> None:
     """Keep a whole MEDIUM as a dated image with a record beside it; empty stretches take no room."""
     found = bench.shelf.find(medium)
+    if partition is not None and out is None:
+        raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
     if out and (out.exists() or out.with_suffix(".json").exists()):
         raise CrateError(f"{out} or its record is there already. Take another name; nothing was changed.")
-    with found.open() as blocks, watching() as watch:
+    with found.open() as card, watching() as watch:
+        blocks = card if partition is None else whole_partition(card, partition)
         layout = describe(survey(blocks))
         backup = bench.crate.keep(card_of(found), blocks, watch, layout=layout, verify=not no_verify, path=out)
     r = backup.record
@@ -132,7 +136,8 @@ def keep(bench: Bench, medium: str, out: Path | None, no_verify: bool, as_json: 
                    "seconds": r.seconds, "verified": r.verified, "complete": r.is_complete,
                    "unreadable": [{"start": s, "length": n} for s, n in r.unreadable]})
     else:
-        click.echo(f"{found.name} is kept: {backup.path}")
+        what = found.name if partition is None else f"Partition {partition} of {found.name}"
+        click.echo(f"{what} is kept: {backup.path}")
         click.echo(f"  {exact(r.length)} ({binary(r.written)} written) in {duration(r.seconds)}, "
                    f"{rate(r.length / max(r.seconds, 0.001))}")
         click.echo(f"  BLAKE3 {r.blake3}, {'read back and equal' if r.verified else 'not verified'}")

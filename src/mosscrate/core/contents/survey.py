@@ -59,15 +59,29 @@ def partition_window(blocks: Blocks, partition: Partition) -> Window:
     return Window(blocks, partition.start, min(partition.length, blocks.size - partition.start))
 
 
+def whole_partition(blocks: Blocks, index: int) -> Window:
+    """All bytes of a partition, as its machine sees them. Raises MediumError, also where the medium is too short."""
+    blocks = straight(blocks)
+    partition = _partition(blocks, index)
+    if partition.end > blocks.size:
+        raise MediumError(f"Partition {index} goes on behind the end of the medium. Keep the whole medium instead.",
+                          blocks.size)
+    return Window(blocks, partition.start, partition.length)
+
+
 def open_partition(blocks: Blocks, index: int) -> Volume:
     """The volume on a partition by number. Raises FormatError, MediumError."""
     blocks = straight(blocks)
-    map_ = read_map(blocks)
-    found = next((p for p in map_.partitions if p.index == index), None)
+    return open_volume(partition_window(blocks, _partition(blocks, index)))
+
+
+def _partition(blocks: Blocks, index: int) -> Partition:
+    partitions = read_map(blocks).partitions
+    found = next((p for p in partitions if p.index == index), None)
     if found is None:
-        have = ", ".join(str(p.index) for p in map_.partitions) or "none"
+        have = ", ".join(str(p.index) for p in partitions) or "none"
         raise MediumError(f"There is no partition {index} on this medium; it has {have}.")
-    return open_volume(partition_window(blocks, found))
+    return found
 
 
 def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
