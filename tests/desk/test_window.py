@@ -6,7 +6,7 @@ import time
 from itertools import pairwise
 
 import pytest
-from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QDropEvent, QKeySequence
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
@@ -96,6 +96,7 @@ def person(qapp, bench):
     made = Person(bench)
     yield made
     made.window.close()
+    assert not [t for t in made.window.findChildren(QTimer) if t.isActive()], "a closed window leaves timers behind"
 
 
 def medium(person, name):

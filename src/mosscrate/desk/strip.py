@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QHideEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
 
 from mosscrate.core.sizes import duration, rate
@@ -31,12 +32,17 @@ class Strip(QFrame):
         self._job: Job | None = None
         self._quiet = QTimer(self)
         self._quiet.setSingleShot(True)
-        self._quiet.timeout.connect(lambda: self._say("Nothing is running.", "muted"))
+        self._quiet.timeout.connect(self._say_nothing_runs)
         model.jobs_changed.connect(self._follow)
-        model.said.connect(lambda text: self._say(text, "good"))
-        model.failed.connect(lambda text: self._say(text, "problem"))
+        model.said.connect(self._say_good)
+        model.failed.connect(self._say_problem)
         self._follow()
-        self._say("Nothing is running.", "muted")
+        self._say_nothing_runs()
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        """Qt: a window that is closed has nothing more to say, and no timer that outlives it."""
+        self._quiet.stop()
+        super().hideEvent(event)
 
     def _follow(self) -> None:
         job = self.model.jobs[-1] if self.model.jobs else None
@@ -57,11 +63,21 @@ class Strip(QFrame):
         self.words.setText(f"{job.title}. {p.phase}{speed}{left}")
         self.bar.setValue(round(1000 * p.done / p.total) if p.total else 0)
 
+    def _say_nothing_runs(self) -> None:
+        self._say("Nothing is running.", "muted")
+
+    def _say_good(self, text: str) -> None:
+        self._say(text, "good")
+
+    def _say_problem(self, text: str) -> None:
+        self._say(text, "problem")
+
     def _say(self, text: str, style: str) -> None:
         restyle(self.words, style)
         self.words.setText(text)
         self.words.setToolTip(text)
-        self._quiet.start(20_000)
+        if self.isVisible():
+            self._quiet.start(20_000)
 
     def _stop(self) -> None:
         if self._job:
