@@ -7,6 +7,7 @@ gives a new plan; what is drawn follows from it.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import msgspec
 
@@ -59,7 +60,7 @@ class Ribbon:
 
 @dataclass(frozen=True)
 class Plan:
-    """Source, target and the sheet between them."""
+    """Source, target and the sheet between them; what follows from them is worked out once."""
 
     source: Medium
     source_layout: Layout
@@ -70,18 +71,18 @@ class Plan:
     left_out: frozenset[int] = frozenset()
     machine: Machine | None = None
 
-    @property
+    @cached_property
     def sheet(self) -> JobSheet:
         """The sheet without the steps that were left out."""
         steps = tuple(s for k, s in enumerate(self.proposed.steps) if k not in self.left_out)
         return msgspec.structs.replace(self.proposed, steps=steps)
 
-    @property
+    @cached_property
     def forecast(self) -> Forecast:
         """What the sheet does."""
         return forecast(self.sheet, self.source_layout, self.target_layout)
 
-    @property
+    @cached_property
     def suits(self) -> tuple[Finding, ...]:
         """What the machine that the card is meant for makes of the result; empty where none is chosen."""
         layout = self.forecast.layout
@@ -93,7 +94,7 @@ class Plan:
         layout = self.forecast.layout
         return replace(layout, findings=layout.findings + self.suits) if layout else None
 
-    @property
+    @cached_property
     def all_lines(self) -> Forecast:
         """Every proposed step in words, the ones left out too."""
         return forecast(self.proposed, self.source_layout, self.target_layout)
