@@ -15,6 +15,7 @@ import numpy as np
 from blake3 import blake3
 
 from mosscrate.core.blocks.base import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import MediumError
 from mosscrate.core.watch import Watch
 
@@ -40,8 +41,8 @@ class Chunk:
             return
         words = np.frombuffer(self.data[:self.length // GRAIN * GRAIN], np.uint64).reshape(-1, GRAIN // 8)
         filled = np.append(np.bitwise_or.reduce(words, axis=1) != 0, self.length % GRAIN != 0)
-        edges = np.flatnonzero(np.diff(filled, prepend=False, append=False))
-        for first, last in edges.reshape(-1, 2).tolist():
+        edges = runs_of(filled)
+        for first, last in edges.tolist():
             begin, end = first * GRAIN, min(last * GRAIN, self.length)
             yield self.start + begin, self.data[begin:end]
 

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import Resized
@@ -234,7 +235,7 @@ class _Resizing:
         return self._one_piece(taken, count)
 
     def _one_piece(self, taken: NDArray[np.bool_], count: int) -> Clusters:
-        edges = np.flatnonzero(np.diff(~taken, prepend=False, append=False)).reshape(-1, 2)
+        edges = runs_of(~taken)
         fits = edges[edges[:, 1] - edges[:, 0] >= count]
         if len(fits) == 0:
             raise FitError("There is no free stretch long enough for the tables of the new size.")

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
@@ -218,10 +219,10 @@ class ExfatVolume:
     def used_extents(self) -> tuple[Extent, ...]:
         """Boot regions and FAT as one extent, then every run of used clusters."""
         g = self.geometry
-        edges = np.flatnonzero(np.diff(self.bitmap, prepend=False, append=False))
+        edges = runs_of(self.bitmap)
         return (Extent(0, g.heap_start * g.sector),
                 *(Extent(g.cluster_offset(first + 2), (last - first) * g.cluster)
-                  for first, last in edges.reshape(-1, 2).tolist()))
+                  for first, last in edges.tolist()))
 
     def largest(self) -> tuple[int, str]:
         """Bytes that it can be grown to in place, and the limit that stands there."""

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.ext.filesystem import Filesystem, crc32c
@@ -205,7 +206,7 @@ class Allocator:
             bits = self.bitmaps.block_bits(group)[:self.end - start].copy()
             for first, count in self._freed:                 # they are handed out from their own list, last
                 bits[max(0, first - start):max(0, first + count - start)] = True
-            edges = np.flatnonzero(np.diff(~bits, prepend=False, append=False)).reshape(-1, 2).tolist()
+            edges = runs_of(~bits).tolist()
             runs = [(start + a, b - a) for a, b in edges]
             if self.forgoes_free:
                 fs.blocks.forgo([Extent(first * fs.block, count * fs.block) for first, count in runs])

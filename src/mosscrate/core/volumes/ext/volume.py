@@ -9,6 +9,7 @@ import numpy as np
 
 from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import Entry, Kind, Tree
@@ -180,7 +181,7 @@ class ExtVolume:
         edges: list[list[int]] = []
         for group in range(self.fs.groups):
             bits = bitmaps.block_bits(group)[:self.fs.group_length(group)]
-            for first, last in np.flatnonzero(np.diff(bits, prepend=False, append=False)).reshape(-1, 2).tolist():
+            for first, last in runs_of(bits).tolist():
                 start = self.fs.group_start(group) + first
                 if edges and edges[-1][1] == start:
                     edges[-1][1] += last - first

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
@@ -310,7 +311,7 @@ class FatEditor:
         padded = [np.frombuffer(raw.ljust(-(-len(raw) // unit) * unit, b"\0"), np.uint8).reshape(-1, unit)
                   for raw in (old, new)]
         changed = (padded[0] != padded[1]).any(axis=1)
-        edges = np.flatnonzero(np.diff(changed, prepend=False, append=False)).reshape(-1, 2)
+        edges = runs_of(changed)
         limit = self._g.fat_sectors * self._g.sector
         for copy in range(self._g.fat_count):
             for first, last in edges.tolist():

@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
@@ -181,10 +182,10 @@ class FatVolume:
     def used_extents(self) -> tuple[Extent, ...]:
         """Reserved sectors, FATs and root directory as one extent, then every run of used clusters."""
         g = self.geometry
-        edges = np.flatnonzero(np.diff(self.table[2:] != FREE, prepend=False, append=False))
+        edges = runs_of(self.table[2:] != FREE)
         return (Extent(0, g.data_start * g.sector),
                 *(Extent(g.cluster_offset(first + 2), (last - first) * g.cluster)
-                  for first, last in edges.reshape(-1, 2).tolist()))
+                  for first, last in edges.tolist()))
 
     def largest(self) -> tuple[int, str]:
         """Bytes that it can be grown to in place, and the limit that stands there."""

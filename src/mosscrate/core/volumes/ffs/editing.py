@@ -13,12 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.structures import Longs
-from mosscrate.core.volumes.ffs.volume import CACHED, FfsVolume
+from mosscrate.core.volumes.ffs.volume import CACHED, FfsVolume, extents_of_blocks
 from mosscrate.core.volumes.filling import fill, pieces_of
 from mosscrate.core.volumes.patched import Patched
 
@@ -40,7 +41,7 @@ class FfsEditor:
         v = self.volume
         self._used = v.used.copy()
         free = np.flatnonzero(~self._used)
-        edges = np.flatnonzero(np.diff(~self._used, prepend=False, append=False)).reshape(-1, 2).tolist()
+        edges = runs_of(~self._used).tolist()
         self._runs = deque((a, b - a) for a, b in edges)
         self._free, self._freed = len(free), list[tuple[int, int]]()
         blocks.forgo([Extent(a * v.block, n * v.block) for a, n in self._runs])
@@ -80,7 +81,7 @@ class FfsEditor:
         numbers = np.concatenate([np.arange(a, a + n) for a, n in taken])
         heads, blocks = numbers[:1 + extensions], numbers[1 + extensions:]
         if v.is_ffs:
-            fill(self._blocks, _extents(blocks, v.block), pieces, size, v.block)
+            fill(self._blocks, extents_of_blocks(blocks, v.block), pieces, size, v.block)
         else:
             self._write_ofs(int(heads[0]), blocks, pieces, size)
         header = self._fresh(int(heads[0]), name, s.ST_FILE, traits)
@@ -321,7 +322,7 @@ class FfsEditor:
         longs[:-1, s.FIRST_DATA] = blocks[1:]
         longs[:, s.CHECKSUM] = (-longs.sum(axis=1, dtype=np.uint64)).astype(np.uint64) & np.uint64(0xFFFFFFFF)
         at = 0
-        for extent in _extents(blocks, v.block):
+        for extent in extents_of_blocks(blocks, v.block):
             step = extent.length // v.block
             self._blocks.write(extent.start, rows[at:at + step].tobytes())
             at += step
@@ -337,12 +338,3 @@ class FfsEditor:
             part = words[index * per:(index + 1) * per]
             longs[1:1 + len(part)] = part
             self._pending[page] = s.seal(longs, 0)
-
-
-def _extents(blocks: NDArray[np.int64], unit: int) -> Iterator[Extent]:
-    if len(blocks) == 0:
-        return
-    cuts = np.flatnonzero(np.diff(blocks) != 1) + 1
-    starts, ends = np.append(0, cuts), np.append(cuts, len(blocks))
-    for first, count in zip(blocks[starts].tolist(), (ends - starts).tolist(), strict=True):
-        yield Extent(first * unit, count * unit)

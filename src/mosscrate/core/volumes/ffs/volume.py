@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import Entry, Kind, Tree
@@ -201,7 +202,7 @@ class FfsVolume:
         blocks, left = self._data_of(entry), entry.size
         for first in range(0, len(blocks), PIECE_BLOCKS):
             part = b"".join(self.blocks.read(e.start, e.length)
-                            for e in _extents(blocks[first:first + PIECE_BLOCKS], self.block))
+                            for e in extents_of_blocks(blocks[first:first + PIECE_BLOCKS], self.block))
             if not self.is_ffs:
                 rows = np.frombuffer(part, np.uint8).reshape(-1, self.block)
                 if (rows[:, :4] != (0, 0, 0, s.T_DATA)).any():
@@ -215,11 +216,11 @@ class FfsVolume:
         """Where the blocks of a file lie; those of OFS hold headers too. A folder is its header block."""
         if entry.kind != Kind.FILE:
             return (Extent(entry.node * self.block, self.block),)
-        return tuple(_extents(self._data_of(entry), self.block))
+        return tuple(extents_of_blocks(self._data_of(entry), self.block))
 
     def used_extents(self) -> tuple[Extent, ...]:
         """Every run of used blocks."""
-        edges = np.flatnonzero(np.diff(self.used, prepend=False, append=False)).reshape(-1, 2).tolist()
+        edges = runs_of(self.used).tolist()
         return tuple(Extent(first * self.block, (last - first) * self.block) for first, last in edges)
 
     def largest(self) -> tuple[int, str]:
@@ -275,7 +276,7 @@ def _bits(longs: Longs) -> NDArray[np.bool_]:
     return np.unpackbits(longs.astype("<u4").view(np.uint8), bitorder="little").astype(bool)
 
 
-def _extents(blocks: NDArray[np.int64], unit: int) -> Iterator[Extent]:
+def extents_of_blocks(blocks: NDArray[np.int64], unit: int) -> Iterator[Extent]:
     """Blocks in their order as stretches, neighbours together."""
     if len(blocks) == 0:
         return

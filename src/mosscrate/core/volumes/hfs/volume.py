@@ -10,6 +10,7 @@ import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
@@ -133,7 +134,7 @@ class HfsVolume:
         raw = self.blocks.read(int(self.mdb["bitmap_start"]) * 512, -(-count // 8))
         used = np.unpackbits(np.frombuffer(raw, np.uint8))[:count].astype(bool)
         base = int(self.mdb["first_block"]) * 512
-        edges = np.flatnonzero(np.diff(used, prepend=False, append=False)).reshape(-1, 2).tolist()
+        edges = runs_of(used).tolist()
         tail = base + count * self.block
         return (Extent(0, base), *(Extent(base + a * self.block, (b - a) * self.block) for a, b in edges),
                 Extent(tail, min(self.blocks.size, tail + 1024) - tail))

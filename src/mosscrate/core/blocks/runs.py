@@ -1,0 +1,11 @@
+"""Where a map of used or free, changed or filled places has its runs."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+def runs_of(mask: NDArray[np.bool_]) -> NDArray[np.intp]:
+    """Every run of true places in order, as rows of (first, last + 1); shape (runs, 2)."""
+    return np.flatnonzero(np.diff(mask, prepend=False, append=False)).reshape(-1, 2)
