@@ -96,8 +96,11 @@ class FilesPanel(Panel):
             facts.append(", ".join(p.flags))
         self.facts.setText("\n".join(facts))
         readable = volume is not None and volume.used is not None
-        self.show_text("Being read…" if readable else
-                       "Its files cannot be listed here yet. That does not mean that anything is wrong with it.")
+        if volume is None:
+            self.show_text(f"There is nothing to list: {look.role_reason}.")
+        else:
+            self.show_text("Being read…" if readable else
+                           "Its files cannot be listed here yet. That does not mean that anything is wrong with it.")
 
     def show_tree(self, tree: Tree) -> None:
         """The files themselves."""

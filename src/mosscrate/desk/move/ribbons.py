@@ -12,6 +12,11 @@ from mosscrate.desk.shared.drawing import CENTER, draw_chip, draw_text, scaled_f
 from mosscrate.desk.shared.strata import Stratum
 from mosscrate.desk.theme import Look, color
 
+SHORTEST = 16                     # pixels of a stratum whose ribbon still has room for a word
+CHIP = 28                         # pixels from one word to the next
+# Places on a ribbon's middle line as shares of its width and of its rise: the Bézier curve at 1/2, 1/4 and 3/4.
+ALONG = ((0.5, 0.5), (0.297, 0.156), (0.703, 0.844))
+
 
 class Ribbons(QWidget):
     """Stands between two core views of the same height and joins their strata."""
@@ -37,9 +42,10 @@ class Ribbons(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         left = {s.index: s for s in self._left.placed() if s.index is not None}
         right = {s.index: s for s in self._right.placed() if s.index is not None}
-        for ribbon in self._ribbons:
-            if ribbon.index in left and ribbon.to in right:
-                self._draw(painter, ribbon, left[ribbon.index], right[ribbon.to])
+        drawn = [(r, left[r.index], right[r.to]) for r in self._ribbons if r.index in left and r.to in right]
+        for ribbon, source, target in drawn:
+            self._draw(painter, ribbon, source, target)
+        self._draw_words(painter, drawn)
         if not self._ribbons and self._sentence:
             area = self.rect().toRectF().adjusted(8, 0, -8, 0)
             draw_text(painter, area, self._sentence, scaled_font(self.font(), 0.95), color("muted"),
@@ -68,6 +74,17 @@ class Ribbons(QWidget):
         painter.fillPath(path, QBrush(gradient))
         pen = QPen(base, 1.2, Qt.PenStyle.DashLine if ribbon.is_grown else Qt.PenStyle.SolidLine)
         painter.strokePath(path, pen)
-        middle = QPointF(half, (a + b + c + d) / 4)
-        if min(b - a, d - c) >= 14:
-            draw_chip(painter, middle, ribbon.word, scaled_font(self.font(), 0.9, bold=True), base)
+
+    def _draw_words(self, painter: QPainter, drawn: list[tuple[Ribbon, Stratum, Stratum]]) -> None:
+        """The word of each ribbon on its middle line, further left or right where another word is there already."""
+        top, bottom = self._left.column().top(), self._right.column().top()
+        taken: list[QPointF] = []
+        for ribbon, source, target in drawn:
+            if min(source.bottom - source.top, target.bottom - target.top) < SHORTEST:
+                continue
+            start, end = (source.top + source.bottom) / 2 + top, (target.top + target.bottom) / 2 + bottom
+            places = [QPointF(x * self.width(), start + (end - start) * y) for x, y in ALONG]
+            place = next((p for p in places if all(abs(p.y() - q.y()) >= CHIP for q in taken)), places[0])
+            taken.append(place)
+            draw_chip(painter, place, ribbon.word, scaled_font(self.font(), 0.9, bold=True),
+                      Look.now.role(source.role))
