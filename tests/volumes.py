@@ -12,10 +12,12 @@ from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for, open_
 MIB = 1 << 20
 WHEN = 1_600_000_000
 ROOM = {"fat12": 2 * MIB, "fat16": 9 * MIB, "fat32": 36 * MIB, "exfat": 8 * MIB, "ext2": 8 * MIB, "ext3": 12 * MIB,
-        "ext4": 12 * MIB, "ofs": 2 * MIB, "ffs": 2 * MIB, "ofs-intl": 2 * MIB, "ffs-intl": 3 * MIB}
+        "ext4": 12 * MIB, "ofs": 2 * MIB, "ffs": 2 * MIB, "ofs-intl": 2 * MIB, "ffs-intl": 3 * MIB,
+        "ofs-cache": 2 * MIB, "ffs-cache": 2 * MIB, "ofs-long": 2 * MIB, "ffs-long": 2 * MIB}
 KINDS = tuple(ROOM)
 TIGHT = {"fat12": MIB // 2, "fat16": 5 * MIB, "fat32": 34 * MIB, "exfat": 5 * MIB // 4, "ext2": 3 * MIB // 4,
-         "ext3": 3 * MIB, "ext4": 3 * MIB, "ofs": 901120, "ffs": 901120, "ofs-intl": 901120, "ffs-intl": 901120}
+         "ext3": 3 * MIB, "ext4": 3 * MIB, "ofs": 901120, "ffs": 901120, "ofs-intl": 901120, "ffs-intl": 901120,
+         "ofs-cache": 901120, "ffs-cache": 901120, "ofs-long": 901120, "ffs-long": 901120}
 IGNORED = {"lost+found"}
 NAMES = ("A.BIN", "spiel nr {}.gb", "Übung {} with a rather long name (rev 2).sav", "x{}", "Save {}.srm")
 

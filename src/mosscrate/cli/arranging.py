@@ -269,6 +269,15 @@ def replay(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # no
 
 @click.command()
 @click.argument("medium")
+@PARTITION
+@planned
+def bitmap(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # noqa: ANN401
+    """Rebuild the bitmap of an OFS or FFS volume that was left invalid, from its files."""
+    plan_steps(bench, medium, (s.RebuildBitmap(partition),), **how)
+
+
+@click.command()
+@click.argument("medium")
 @planned
 def mend(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
     """Write a partition map again as it was read: both copies of a GPT, the backup at the card's end."""
@@ -280,4 +289,4 @@ def _optional(text: str | None) -> int | None:
 
 
 COMMANDS = (bring, copy, empty, swap, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild,
-            drives, replay, mend)
+            drives, replay, bitmap, mend)

@@ -15,7 +15,7 @@ from mosscrate.core.maps import MapKind
 from mosscrate.core.sizes import parse_size
 from mosscrate.core.volumes import FORMATS
 
-READ_ONLY_KINDS = ("hfs", "ofs-cache", "ffs-cache")
+READ_ONLY_KINDS = ("hfs",)
 
 
 def _must_be_kinds(words: tuple[str, ...]) -> None:

@@ -21,6 +21,7 @@ from mosscrate.core.sheet.steps import (
     Existing,
     MakeFolder,
     PutFiles,
+    RebuildBitmap,
     RebuildPartition,
     RemoveFiles,
     RenameFile,
@@ -28,6 +29,7 @@ from mosscrate.core.sheet.steps import (
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Editor, Making, Traits, Volume, edit, format_for, open_volume
 from mosscrate.core.volumes.fat import FatVolume
+from mosscrate.core.volumes.ffs import FfsVolume
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
@@ -134,6 +136,17 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
     blocks.flush()
     said = "".join(f" {f.sentence}" for f in passage.findings[:3])
     return Done(f"Partition {step.partition} was made anew as {kind} and {binary(done)} of files put back.{said}", done)
+
+
+def rebuild_bitmap(blocks: Blocks, step: RebuildBitmap, watch: Watch) -> Done:
+    """Write a valid bitmap where it was left invalid. Raises FitError for kinds that have none to rebuild."""
+    window = _window(blocks, step.partition)
+    volume = open_volume(window)
+    if not isinstance(volume, FfsVolume):
+        raise FitError(f"Partition {step.partition} holds {volume.kind}; only OFS and FFS leave their bitmap invalid.")
+    edit(window).commit()
+    free = open_volume(window).free
+    return Done(f"The bitmap of partition {step.partition} is valid again; {binary(free)} are free.")
 
 
 def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:

@@ -27,6 +27,7 @@ from mosscrate.core.sheet.steps import (
     MovePartition,
     NewMap,
     PutFiles,
+    RebuildBitmap,
     RebuildPartition,
     RemoveFiles,
     RemovePartition,
@@ -46,6 +47,7 @@ _STEPS = {
     FillWithDrives: changes.fill_with_drives, FlagPartition: changes.change_map, TypePartition: changes.change_map,
     MovePartition: changes.move_partition, FormatPartition: changes.format_partition,
     LabelPartition: changes.label_partition, ReplayJournal: changes.replay_journal,
+    RebuildBitmap: filling.rebuild_bitmap,
     RebuildPartition: filling.rebuild_partition, PutFiles: filling.put_files, RemoveFiles: filling.remove_files,
     RenameFile: filling.rename_file, MakeFolder: filling.make_folder}
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import TypeAlias
+from typing import TypeAlias, get_args
 
 import msgspec
 
@@ -169,6 +169,12 @@ class ReplayJournal(msgspec.Struct, tag="replay", frozen=True):
     partition: int
 
 
+class RebuildBitmap(msgspec.Struct, tag="bitmap", frozen=True):
+    """Work out from its files which blocks of an OFS or FFS volume are in use, and write that down as valid."""
+
+    partition: int
+
+
 class MendMap(msgspec.Struct, tag="mend map", frozen=True):
     """Write the map again as it was read, both copies of it."""
 
@@ -216,15 +222,13 @@ class Eject(msgspec.Struct, tag="eject", frozen=True):
 OnMap: TypeAlias = (EmptyCard | SwapBytes | NewMap | AddPartition | RemovePartition | MovePartition | FlagPartition
                     | TypePartition | FillWithDrives | MendMap)
 OnVolume: TypeAlias = (CopyPartition | GrowPartition | ShrinkPartition | LabelPartition | FormatPartition
-                       | RebuildPartition | CopyFiles | ReplayJournal)
+                       | RebuildPartition | CopyFiles | ReplayJournal | RebuildBitmap)
 OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder
 InPlace: TypeAlias = OnMap | OnVolume | OnFiles
 Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
-IN_PLACE = (EmptyCard, SwapBytes, NewMap, AddPartition, RemovePartition, MovePartition, FlagPartition,
-            TypePartition, FillWithDrives, MendMap, CopyPartition, GrowPartition, ShrinkPartition, LabelPartition,
-            FormatPartition, RebuildPartition, CopyFiles, ReplayJournal, PutFiles, RemoveFiles, RenameFile, MakeFolder)
+IN_PLACE = get_args(InPlace)
 WRITES_ALL = (WriteImage, WriteFitted)
 CHANGES = (*WRITES_ALL, *IN_PLACE)
 # Steps whose journal saves all that they overwrite; the others leave out what stood in free room.
 RESTORED_EXACTLY = (KeepCard, Verify, Eject, EmptyCard, SwapBytes, RemovePartition, FlagPartition, TypePartition,
-                    MendMap, GrowPartition, ReplayJournal)
+                    MendMap, GrowPartition, ReplayJournal, RebuildBitmap)

@@ -30,6 +30,7 @@ from mosscrate.core.sheet.steps import (
     MovePartition,
     NewMap,
     PutFiles,
+    RebuildBitmap,
     RebuildPartition,
     RemoveFiles,
     RemovePartition,
@@ -182,6 +183,8 @@ def _short_sentence(step: InPlace, name: str, target: Layout) -> str:
             return f"Give {_name(target, index)} the type {type}"
         case ReplayJournal(partition=index):
             return f"Carry out what the journal of {_name(target, index)} still holds"
+        case RebuildBitmap(partition=index):
+            return f"Work out anew which blocks of {_name(target, index)} are in use"
         case PutFiles(partition=index, paths=paths, folder=folder):
             first = paths[0].rpartition("/")[2] if paths else "nothing"
             what = f"“{first}”" if len(paths) == 1 else counted(len(paths), "item")

@@ -13,7 +13,7 @@ from mosscrate.core.sheet.propose import growth_with_room
 from mosscrate.core.sizes import binary, parse_size
 
 KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
-HOME_KINDS = ("ffs-intl", "ffs", "ofs-intl", "ofs")       # what a drive with an RDB carries
+HOME_KINDS = ("ffs-intl", "ffs", "ofs-intl", "ofs", "ffs-cache", "ofs-cache", "ffs-long", "ofs-long")
 AS_IT_IS = "as it is"
 AUTOMATIC = "by its size"
 EXACTLY = "exactly"
@@ -120,6 +120,9 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                             "Its bytes stay until something else is put there."))
     if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
         found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
+    if volume is not None and volume.kind in ("ofs", "ffs") and not volume.is_clean:
+        found.append(Action("Rebuild bitmap", (), lambda v: (s.RebuildBitmap(index),),
+                            "Which blocks are in use is worked out from the files."))
     return found
 
 

@@ -1,7 +1,8 @@
 """OFS and FFS, the volumes of big-endian home computers: read, check, make, fill.
 
-`structures` has the places of fields and the rules for names and hashes; `volume` reads, `checking` finds
-faults, `making` formats, `editing` changes files. The root stands in the middle: a volume of another size is
+`structures` has the places of fields and the rules for names and hashes, `fields` where names and comments
+stand; `volume` reads, `caching` keeps directory caches, `checking` finds faults, `making` formats, `editing`
+changes files. The root stands in the middle: a volume of another size is
 made anew, which the sheet does where `IS_RESIZED_ANEW` says so.
 """
 
@@ -9,13 +10,15 @@ from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
+from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Resized
 from mosscrate.core.volumes.ffs.editing import FfsEditor
-from mosscrate.core.volumes.ffs.making import MADE, make
+from mosscrate.core.volumes.ffs.making import make
+from mosscrate.core.volumes.ffs.structures import LAST_TYPE
 from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
 from mosscrate.core.watch import Watch
 
-KINDS = tuple(MADE)
+KINDS = tuple(DOS_TYPES)
 IS_RESIZED_ANEW = True
 open_volume = open_ffs
 
@@ -36,8 +39,8 @@ __all__ = [
 
 
 def probe(first: bytes) -> bool:
-    """Whether the boot block carries a DosType that is opened here: DOS and 0 to 5."""
-    return len(first) > 3 and first[:3] == b"DOS" and first[3] <= 5
+    """Whether the boot block carries a DosType that is opened here: DOS and 0 to 7."""
+    return len(first) > 3 and first[:3] == b"DOS" and first[3] <= LAST_TYPE
 
 
 def kind_of(first: bytes) -> str:

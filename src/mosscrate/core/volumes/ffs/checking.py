@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes.ffs import caching
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.volume import FfsVolume
 
@@ -25,7 +26,7 @@ def check(volume: FfsVolume) -> tuple[Finding, ...]:
                              remedy="At most one of these files is whole. Copy them off before anything else."))
     if not volume.is_clean:
         found.append(Finding(Severity.WARNING, "The bitmap was left invalid; free room is worked out from the files.",
-                             remedy="The next change writes a valid one."))
+                             remedy="“Rebuild bitmap” writes a valid one, as any change does."))
         return tuple(found)
     found += _bitmap(volume, claims > 0)
     return tuple(found)
@@ -46,10 +47,16 @@ def claimed_blocks(volume: FfsVolume) -> tuple[NDArray[np.int32], list[Finding]]
     for folder in queue:
         try:
             header = volume.header(folder)
+            if volume.is_cached:
+                name = "/" if folder == volume.root else volume.fields.name(header)
+                found += caching.differences(volume, header, name)
             for number, longs in volume.members(header):
                 claims[number] += 1
                 found += _member(volume, folder, header, number)
-                kind = s.signed(int(longs[s.SEC_TYPE]))
+                comment, kind = volume.fields.comment_block(longs), s.signed(int(longs[s.SEC_TYPE]))
+                if comment:
+                    volume.comment_of(longs)                   # raises where it is none
+                    claims[comment] += 1
                 if kind == s.ST_FOLDER and number not in seen:
                     seen.add(number)
                     queue.append(number)
@@ -57,25 +64,17 @@ def claimed_blocks(volume: FfsVolume) -> tuple[NDArray[np.int32], list[Finding]]
                     data, extensions = volume.data_blocks(number)
                     np.add.at(claims, data, 1)
                     claims[extensions] += 1
-            _claim_cache(volume, header, claims)
+            if volume.is_cached:
+                claims[caching.chain_of(volume, header)] += 1
         except MossError as error:
             found.append(Finding(Severity.PROBLEM, f"Block {folder} cannot be followed: {error}"))
     return claims, found
 
 
-def _claim_cache(volume: FfsVolume, folder: s.Longs, claims: NDArray[np.int32]) -> None:
-    """The blocks of a folder's directory cache, for the variants that have one."""
-    number, seen = int(folder[s.EXTENSION]), set[int]()
-    while volume.variant >= 4 and number and number not in seen and number < volume.total:
-        seen.add(number)
-        claims[number] += 1
-        number = int(volume.longs(number)[4])
-
-
 def _member(volume: FfsVolume, folder: int, header: s.Longs, number: int) -> Iterator[Finding]:
     """Fields that a lenient driver does not look at."""
     longs = volume.longs(number)
-    name = s.text_at(longs.tobytes(), s.NAME, s.MAX_NAME)
+    name = volume.fields.name(longs)
     if int(longs[s.PARENT]) != folder:
         yield Finding(Severity.WARNING, f"“{name}” says that it is in another folder than the one that names it.", name)
     slot = s.hash_of(name, volume.slots, international=volume.is_international)

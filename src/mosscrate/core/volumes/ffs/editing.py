@@ -18,13 +18,16 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.caching import Caches, record_of
+from mosscrate.core.volumes.ffs.fields import comment_block
 from mosscrate.core.volumes.ffs.structures import Longs
-from mosscrate.core.volumes.ffs.volume import CACHED, FfsVolume, extents_of_blocks
+from mosscrate.core.volumes.ffs.volume import FfsVolume, extents_of_blocks
 from mosscrate.core.volumes.filling import fill, pieces_of
 from mosscrate.core.volumes.patched import Patched
 
 LARGEST_FILE = 2**31 - 1                # sizes are signed on these machines
 VALID = 0xFFFFFFFF
+OFS_BATCH = 8192                        # data blocks that are put together at a time
 
 
 class FfsEditor:
@@ -33,9 +36,6 @@ class FfsEditor:
     def __init__(self, blocks: Blocks) -> None:
         self._pending: dict[int, bytes] = {}
         inner = FfsVolume(blocks)
-        if inner.variant in CACHED:
-            raise FitError("The volume keeps directory caches, which are not written here yet. It can be read, and "
-                           "made anew without them.")
         self._blocks = Patched(blocks, inner.block, self._pending)
         self.volume = FfsVolume(self._blocks)
         v = self.volume
@@ -47,6 +47,7 @@ class FfsEditor:
         blocks.forgo([Extent(a * v.block, n * v.block) for a, n in self._runs])
         self._headers: dict[int, Longs] = {}
         self._folders: dict[int, dict[str, int]] = {}
+        self._caches = Caches(v, lambda: self._take(1)[0][0], self._give_back)
 
     def has(self, path: str) -> bool:
         """See Editor."""
@@ -58,13 +59,19 @@ class FfsEditor:
 
     def add_folder(self, path: str, traits: Traits = PLAIN) -> None:
         """See Editor."""
+        v = self.volume
         parent, name = self._place(path)
         present = self._names(parent).get(self._folded(name))
         if present is not None and self._kind(present) == s.ST_FOLDER:
             return
         self._must_be_new(parent, path, name)
-        number = self._take(1)[0][0]
-        self._enter(parent, name, number, self._fresh(number, name, s.ST_FOLDER, traits))
+        self._make_room_in_cache(parent, name, traits)
+        number, *more = self._numbers(1 + v.is_cached + self._spills(name, traits)).tolist()
+        header = self._fresh(number, name, s.ST_FOLDER, traits, more[v.is_cached:])
+        if v.is_cached:
+            header[s.EXTENSION] = more[0]
+            self._caches.begin(number, more[0])
+        self._enter(parent, name, number, header)
         self._folders[number] = {}
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
@@ -76,15 +83,16 @@ class FfsEditor:
         parent, name = self._place(path)
         self._must_be_new(parent, path, name)
         count = -(-size // v.data_bytes)
-        extensions = max(0, -(-count // v.slots) - 1)
-        taken = self._take(1 + extensions + count)
-        numbers = np.concatenate([np.arange(a, a + n) for a, n in taken])
-        heads, blocks = numbers[:1 + extensions], numbers[1 + extensions:]
+        extensions, spills = max(0, -(-count // v.slots) - 1), self._spills(name, traits)
+        self._make_room_in_cache(parent, name, traits)
+        numbers = self._numbers(1 + extensions + spills + count)
+        heads, blocks = numbers[:1 + extensions], numbers[1 + extensions + spills:]
+        more = numbers[1 + extensions:1 + extensions + spills].tolist()
         if v.is_ffs:
             fill(self._blocks, extents_of_blocks(blocks, v.block), pieces, size, v.block)
         else:
             self._write_ofs(int(heads[0]), blocks, pieces, size)
-        header = self._fresh(int(heads[0]), name, s.ST_FILE, traits)
+        header = self._fresh(int(heads[0]), name, s.ST_FILE, traits, more)
         header[s.BYTE_SIZE] = size
         header[s.FIRST_DATA] = int(blocks[0]) if count else 0
         self._write_tables(header, heads, blocks)
@@ -97,8 +105,9 @@ class FfsEditor:
         raw = target.encode("latin-1", "replace")
         if len(raw) >= 4 * self.volume.slots:
             raise FitError(f"The target of the link “{path}” is too long.")
-        number = self._take(1)[0][0]
-        header = self._fresh(number, name, s.ST_SOFT_LINK, traits)
+        self._make_room_in_cache(parent, name, traits)
+        number, *more = self._numbers(1 + self._spills(name, traits)).tolist()
+        header = self._fresh(number, name, s.ST_SOFT_LINK, traits, more)
         header.view(np.uint8)[4 * s.TABLE:4 * s.TABLE + len(raw)] = np.frombuffer(raw, np.uint8)
         self._enter(parent, name, number, header)
 
@@ -107,16 +116,19 @@ class FfsEditor:
         parent, name = self._place(path)
         number = self._find(path)
         kind = self._kind(number)
-        if kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK) or (kind == s.ST_FILE and self._header(number)[-10]):
+        if kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK) or (kind == s.ST_FILE and self._header(number)[s.NEXT_LINK]):
             raise FitError(f"“{path}” is a hard link or has some; that is not changed here yet.")
         if kind == s.ST_FOLDER:
             for inner in list(self._names(number).values()):
-                self.remove(f"{path.strip('/')}/{s.text_at(self._header(inner).tobytes(), s.NAME, s.MAX_NAME)}")
+                self.remove(f"{path.strip('/')}/{self.volume.fields.name(self._header(inner))}")
             self._folders.pop(number, None)
+            self._caches.drop(number, self._header(number))
         elif kind == s.ST_FILE:
             data, extensions = self.volume.data_blocks(number)
             for block in (*data.tolist(), *extensions):
                 self._give_back(block)
+        if comment := self.volume.fields.comment_block(self._header(number)):
+            self._give_back(comment)
         self._leave(parent, name, number)
         self._give_back(number)
 
@@ -131,14 +143,21 @@ class FfsEditor:
         if parent != old_parent or self._folded(name) != self._folded(new_name):
             self._must_be_new(parent, new, new_name)
         self._must_be_possible(new_name)
+        header = self._header(number)
+        traits = Traits(comment=self.volume.comment_of(header))
+        self._make_room_in_cache(parent, new_name, traits)
+        block = self.volume.fields.comment_block(header)
+        if self._spills(new_name, traits) and not block:
+            block = self._take(1)[0][0]
+            self._pending[block] = comment_block(block, number, traits.comment, self.volume.block)
         self._leave(old_parent, name, number)
         header = self._header(number)
-        s.put_text(header, s.NAME, new_name, 32)
+        self.volume.fields.put(header, new_name, traits.comment, block)
         self._enter(parent, new_name, number, header)
 
     def relabel(self, label: str) -> None:
         """See Editor."""
-        self._must_be_possible(label or "Empty")
+        self._must_be_possible(label or "Empty", s.MAX_NAME)
         root = self._header(self.volume.root)
         s.put_text(root, s.NAME, label, 32)
         self._put(self.volume.root, root)
@@ -148,6 +167,7 @@ class FfsEditor:
         v, root = self.volume, self._header(self.volume.root)
         for at in (s.DAYS, s.ROOT_ALTERED):
             root[at:at + 3] = s.stamp_of(None)
+        self._write_caches()
         self._write_bitmap()
         root[s.BM_FLAG] = VALID
         self._put(v.root, root)
@@ -182,7 +202,7 @@ class FfsEditor:
         """{folded name: header block} of a folder."""
         if folder not in self._folders:
             self._folders[folder] = {
-                self._folded(s.text_at(longs.tobytes(), s.NAME, s.MAX_NAME)): number
+                self._folded(self.volume.fields.name(longs)): number
                 for number, longs in self.volume.members(self._header(folder))}
         return self._folders[folder]
 
@@ -205,8 +225,8 @@ class FfsEditor:
             number = found
         return number
 
-    def _must_be_possible(self, name: str) -> None:
-        problem = s.why_not(name)
+    def _must_be_possible(self, name: str, most: int = 0) -> None:
+        problem = s.why_not(name, most or self.volume.fields.most)
         if problem:
             raise FitError(f"“{name}” cannot stand on an OFS or FFS volume: {problem}.")
 
@@ -215,13 +235,23 @@ class FfsEditor:
         if self._folded(name) in self._names(parent):
             raise FitError(f"“{path}” is there already.")
 
-    def _fresh(self, number: int, name: str, kind: int, traits: Traits) -> Longs:
+    def _make_room_in_cache(self, parent: int, name: str, traits: Traits) -> None:
+        self._caches.make_room(parent, self._header(parent), name, traits.comment)
+
+    def _spills(self, name: str, traits: Traits) -> int:
+        """Blocks that a comment needs for itself: 1 or 0."""
+        return int(self.volume.fields.needs_block(name, traits.comment[:s.MAX_COMMENT]))
+
+    def _fresh(self, number: int, name: str, kind: int, traits: Traits, comment_blocks: list[int]) -> Longs:
+        """A header; `comment_blocks` has a block for a comment that needs one, else nothing."""
+        v, comment = self.volume, traits.comment[:s.MAX_COMMENT]
         longs = np.zeros(self.volume.block // 4, ">u4")
         longs[s.TYPE], longs[s.OWN_KEY], longs[s.SEC_TYPE] = s.T_HEADER, number, kind & 0xFFFFFFFF
-        longs[s.DAYS:s.TICKS + 1] = s.stamp_of(traits.modified)
+        longs[v.fields.stamp:v.fields.stamp + 3] = s.stamp_of(traits.modified)
         longs[s.PROTECT] = traits.protection or 0
-        s.put_text(longs, s.COMMENT, traits.comment[:s.MAX_COMMENT], s.MAX_COMMENT + 1)
-        s.put_text(longs, s.NAME, name, 32)
+        for block in comment_blocks:
+            self._pending[block] = comment_block(block, number, comment, v.block)
+        v.fields.put(longs, name, comment, *comment_blocks)
         return longs
 
     def _enter(self, parent: int, name: str, number: int, header: Longs) -> None:
@@ -260,9 +290,12 @@ class FfsEditor:
         self._touch(parent)
 
     def _touch(self, folder: int) -> None:
-        longs = self._header(folder)
-        longs[s.DAYS:s.TICKS + 1] = s.stamp_of(None)
+        longs, at = self._header(folder), self.volume.fields.stamp if folder != self.volume.root else s.DAYS
+        longs[at:at + 3] = s.stamp_of(None)
         self._put(folder, longs)
+        self._caches.touch(folder)
+        if folder != self.volume.root:
+            self._caches.touch(int(longs[s.PARENT]))
 
     # --- blocks ----------------------------------------------------------------------------------
 
@@ -285,6 +318,10 @@ class FfsEditor:
             self._used[first:first + length] = True
         self._free -= count
         return taken
+
+    def _numbers(self, count: int) -> NDArray[np.int64]:
+        """Blocks that have been taken, in their order. Raises FitError."""
+        return np.concatenate([np.arange(a, a + n) for a, n in self._take(count)])
 
     def _give_back(self, number: int) -> None:
         self._used[number] = False
@@ -309,23 +346,35 @@ class FfsEditor:
 
     def _write_ofs(self, key: int, blocks: NDArray[np.int64], pieces: Iterator[bytes], size: int) -> None:
         """Data blocks with their headers: sequence, size, next block, checksum."""
-        v, data = self.volume, b"".join(pieces)[:size].ljust(size, b"\0")
-        count = len(blocks)
-        if count == 0:
-            return
-        rows = np.zeros((count, v.block), np.uint8)
-        rows[:, s.OFS_HEADER:] = np.frombuffer(data.ljust(count * v.data_bytes, b"\0"), np.uint8).reshape(count, -1)
-        longs = rows.view(">u4")
-        longs[:, s.TYPE], longs[:, s.OWN_KEY], longs[:, s.HIGH_SEQ] = s.T_DATA, key, np.arange(1, count + 1)
-        longs[:, s.DATA_SIZE] = v.data_bytes
-        longs[-1, s.DATA_SIZE] = size - (count - 1) * v.data_bytes
-        longs[:-1, s.FIRST_DATA] = blocks[1:]
-        longs[:, s.CHECKSUM] = (-longs.sum(axis=1, dtype=np.uint64)).astype(np.uint64) & np.uint64(0xFFFFFFFF)
-        at = 0
-        for extent in extents_of_blocks(blocks, v.block):
-            step = extent.length // v.block
-            self._blocks.write(extent.start, rows[at:at + step].tobytes())
-            at += step
+        v, data = self.volume, _even(pieces, OFS_BATCH * self.volume.data_bytes, size)
+        following = np.append(blocks[1:], 0)
+        for first in range(0, len(blocks), OFS_BATCH):
+            part, piece = blocks[first:first + OFS_BATCH], next(data)
+            count = len(part)
+            rows = np.zeros((count, v.block), np.uint8)
+            filled = np.frombuffer(piece.ljust(count * v.data_bytes, b"\0"), np.uint8)
+            rows[:, s.OFS_HEADER:] = filled.reshape(count, -1)
+            longs = rows.view(">u4")
+            longs[:, s.TYPE], longs[:, s.OWN_KEY] = s.T_DATA, key
+            longs[:, s.HIGH_SEQ] = np.arange(first + 1, first + 1 + count)
+            longs[:, s.DATA_SIZE] = v.data_bytes
+            longs[-1, s.DATA_SIZE] = len(piece) - (count - 1) * v.data_bytes
+            longs[:, s.FIRST_DATA] = following[first:first + count]
+            longs[:, s.CHECKSUM] = (-longs.sum(axis=1, dtype=np.uint64)).astype(np.uint64) & np.uint64(0xFFFFFFFF)
+            at = 0
+            for extent in extents_of_blocks(part, v.block):
+                step = extent.length // v.block
+                self._blocks.write(extent.start, rows[at:at + step].tobytes())
+                at += step
+
+    def _write_caches(self) -> None:
+        """The caches of every folder that has changed, from its headers."""
+        for folder in sorted(self._caches.stale):
+            header = self._header(folder)
+            records = [record_of(self.volume, n, self._header(n)) for n in self._names(folder).values()]
+            self._pending.update(self._caches.written(folder, header, records))
+            self._put(folder, header)
+        self._caches.stale.clear()
 
     def _write_bitmap(self) -> None:
         v = self.volume
@@ -338,3 +387,15 @@ class FfsEditor:
             part = words[index * per:(index + 1) * per]
             longs[1:1 + len(part)] = part
             self._pending[page] = s.seal(longs, 0)
+
+
+def _even(pieces: Iterator[bytes], length: int, size: int) -> Iterator[bytes]:
+    """Pieces of exactly `length` bytes, the last one shorter, `size` bytes in all; zeros where data ends early."""
+    held, left = bytearray(), size
+    while left > 0:
+        wanted = min(length, left)
+        while len(held) < wanted:
+            held += next(pieces, b"") or bytes(wanted - len(held))
+        yield bytes(held[:wanted])
+        del held[:wanted]
+        left -= wanted

@@ -10,9 +10,9 @@ from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import Making
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.caching import empty_cache
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 
-MADE = {kind: number for kind, number in DOS_TYPES.items() if not kind.endswith("cache")}
 LEAST_BLOCKS = 64
 
 
@@ -33,10 +33,11 @@ def make(blocks: Blocks, making: Making) -> None:
     extensions = -(-max(0, count - s.BM_PAGES_IN_ROOT) // per)
     pages = list(range(root + 1, root + 1 + count))
     lists = list(range(root + 1 + count, root + 1 + count + extensions))
-    if (lists and lists[-1] >= total) or pages[-1] >= total:
+    cache = root + 1 + count + extensions if DOS_TYPES[making.kind] in s.CACHED else 0
+    if max(cache, *lists, *pages) >= total:
         raise FitError(f"{binary(blocks.size)} are too few for an OFS or FFS volume.")
     blocks.zero(0, min(blocks.size, FIRST_BYTES))
-    _write_bitmap(blocks, block, total, (root, *pages, *lists), pages)
+    _write_bitmap(blocks, block, total, (root, *pages, *lists, *((cache,) if cache else ())), pages)
     for index, number in enumerate(lists):
         longs = np.zeros(block // 4, ">u4")
         part = pages[s.BM_PAGES_IN_ROOT + index * per:][:per]
@@ -51,8 +52,11 @@ def make(blocks: Blocks, making: Making) -> None:
     for at in (s.DAYS, s.ROOT_ALTERED, s.ROOT_CREATED):
         longs[at:at + 3] = s.stamp_of(making.made)
     s.put_text(longs, s.NAME, label, 32)
+    longs[s.EXTENSION] = cache
+    if cache:
+        blocks.write(cache * block, empty_cache(cache, root, block))
     blocks.write(root * block, s.seal(longs))
-    blocks.write(0, b"DOS" + bytes((MADE[making.kind],)))
+    blocks.write(0, b"DOS" + bytes((DOS_TYPES[making.kind],)))
 
 
 def _write_bitmap(blocks: Blocks, block: int, total: int, used: tuple[int, ...], pages: list[int]) -> None:

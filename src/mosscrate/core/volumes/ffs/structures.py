@@ -7,6 +7,8 @@ fields are given from the start of a block, or, negative, from its end, since bl
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,19 +17,21 @@ from mosscrate.core.errors import FormatError
 
 BLOCK_SIZES = (512, 1024, 2048, 4096)
 RESERVED = 2                            # blocks in front of the first one that the bitmap covers
-T_HEADER, T_LIST, T_DATA = 2, 16, 8
+T_HEADER, T_LIST, T_DATA, T_CACHE, T_COMMENT = 2, 16, 8, 33, 64
 ST_ROOT, ST_FOLDER, ST_SOFT_LINK, ST_FOLDER_LINK, ST_FILE, ST_FILE_LINK = 1, 2, 3, 4, -3, -4
 # longs from the start of a block
 TYPE, OWN_KEY, HIGH_SEQ, DATA_SIZE, FIRST_DATA, CHECKSUM, TABLE = 0, 1, 2, 3, 4, 5, 6
 TABLE_TAIL = 50                         # longs behind the table of hash slots or data blocks
 # longs from the end of a block
 BM_FLAG, BM_PAGES, BM_EXT = -50, -49, -24
-PROTECT, BYTE_SIZE, COMMENT = -48, -47, -46
+OWNER, PROTECT, BYTE_SIZE, COMMENT = -49, -48, -47, -46
 DAYS, MINUTES, TICKS = -23, -22, -21
-NAME, REAL_ENTRY, HASH_CHAIN, PARENT, EXTENSION, SEC_TYPE = -20, -11, -4, -3, -2, -1
+NAME, REAL_ENTRY, NEXT_LINK, HASH_CHAIN, PARENT, EXTENSION, SEC_TYPE = -20, -11, -10, -4, -3, -2, -1
 ROOT_ALTERED, ROOT_CREATED = -10, -7    # three longs each
 BM_PAGES_IN_ROOT = 25
 MAX_NAME, MAX_COMMENT = 30, 79
+INTERNATIONAL_FROM, CACHED, LONG_NAMES_FROM, LAST_TYPE = 2, (4, 5), 6, 7    # last byte of a DosType
+SEARCHED = 1 << 20                      # bytes in front of the middle in which a root is looked for
 OFS_HEADER = 24                         # bytes of a data block that are not data
 EPOCH = 252460800                       # 1 January 1978
 TICKS_A_SECOND = 50
@@ -98,15 +102,15 @@ def hash_of(name: str, slots: int, *, international: bool) -> int:
     return value % slots
 
 
-def why_not(name: str) -> str:
-    """Why a name cannot stand on such a volume; "" when it can."""
+def why_not(name: str, most: int = MAX_NAME) -> str:
+    """Why a name cannot stand on such a volume, whose names have `most` characters; "" when it can."""
     if not name or "/" in name or ":" in name or "\0" in name:
         return "it is empty, or holds a slash or a colon"
     try:
         raw = name.encode("latin-1")
     except UnicodeEncodeError:
         return "it holds characters that are not in Latin-1"
-    return "" if len(raw) <= MAX_NAME else f"it is longer than {MAX_NAME} characters"
+    return "" if len(raw) <= most else f"it is longer than {most} characters"
 
 
 def root_place(total: int) -> int:
@@ -114,18 +118,41 @@ def root_place(total: int) -> int:
     return (RESERVED + total - 1) // 2
 
 
-def find_block_size(read: object, size: int) -> int:
-    """The block size whose root block is where it should be. Raises FormatError where none is.
+@dataclass(frozen=True)
+class Geometry:
+    """Bytes of a block, blocks of the volume, and the block of the root."""
 
-    `read(offset, length)` gives bytes of the volume.
+    block: int
+    total: int
+    root: int
+
+
+def find_geometry(read: Callable[[int, int], bytes], size: int) -> Geometry:
+    """Block size and length of a volume, from where its root stands. Raises FormatError where none is found.
+
+    A file around a bare volume may be longer than the whole cylinders that the volume counts with: then
+    the root stands somewhat before the middle of the file.
+
+    Args:
+        read: `read(offset, length)` gives bytes of the volume.
+        size: bytes of the partition or file.
     """
-    assert callable(read), "a function that reads"
-    for block in BLOCK_SIZES:
-        total = size // block
-        if total < 8:
-            break
-        longs = longs_of(read(root_place(total) * block, block))
-        if longs[TYPE] == T_HEADER and longs[SEC_TYPE] == ST_ROOT and sum_of(longs) == 0:
-            return block
+    blocks = [block for block in BLOCK_SIZES if size // block >= 8]
+    for block in blocks:
+        root = root_place(size // block)
+        if _is_root(longs_of(read(root * block, block))):
+            return Geometry(block, size // block, root)
+    for block in blocks:
+        middle = root_place(size // block)
+        first = max(RESERVED, middle - SEARCHED // block)
+        rows = longs_of(read(first * block, (middle - first) * block)).reshape(-1, block // 4)
+        marked = np.flatnonzero((rows[:, TYPE] == T_HEADER) & (rows[:, SEC_TYPE] == ST_ROOT))
+        root = next((first + row for row in marked[::-1].tolist() if _is_root(rows[row])), 0)
+        if root:
+            return Geometry(block, 2 * root, root)
     raise FormatError("OFS/FFS root block", "type", root_place(size // 512) * 512, "no root block",
                       "one in the middle of the volume")
+
+
+def _is_root(longs: Longs) -> bool:
+    return bool(longs[TYPE] == T_HEADER and longs[SEC_TYPE] == ST_ROOT and sum_of(longs) == 0)

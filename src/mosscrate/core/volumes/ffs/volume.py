@@ -14,10 +14,10 @@ from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.fields import fields_of
 from mosscrate.core.volumes.ffs.structures import Longs
 
 PIECE_BLOCKS = 4096
-INTERNATIONAL_FROM, CACHED = 2, (4, 5)
 _KINDS = {s.ST_FOLDER: Kind.FOLDER, s.ST_FOLDER_LINK: Kind.FOLDER, s.ST_FILE: Kind.FILE, s.ST_FILE_LINK: Kind.FILE,
           s.ST_SOFT_LINK: Kind.LINK}
 
@@ -28,12 +28,12 @@ class FfsVolume:
     def __init__(self, blocks: Blocks) -> None:
         self.blocks = blocks
         head = blocks.read(0, 4)
-        if head[:3] != b"DOS" or head[3] > 5:
-            raise FormatError("OFS/FFS boot block", "DosType", 0, head, "DOS and a number up to 5")
+        if head[:3] != b"DOS" or head[3] > s.LAST_TYPE:
+            raise FormatError("OFS/FFS boot block", "DosType", 0, head, "DOS and a number up to 7")
         self.variant = head[3]
-        self.block = s.find_block_size(blocks.read, blocks.size)
-        self.total = blocks.size // self.block
-        self.root = s.root_place(self.total)
+        self.fields = fields_of(self.variant)
+        found = s.find_geometry(blocks.read, blocks.size)
+        self.block, self.total, self.root = found.block, found.total, found.root
 
     @property
     def is_ffs(self) -> bool:
@@ -43,7 +43,12 @@ class FfsVolume:
     @property
     def is_international(self) -> bool:
         """Whether accented letters are folded too."""
-        return self.variant >= INTERNATIONAL_FROM
+        return self.variant >= s.INTERNATIONAL_FROM
+
+    @property
+    def is_cached(self) -> bool:
+        """Whether folders keep a cache beside their hash table."""
+        return self.variant in s.CACHED
 
     @property
     def slots(self) -> int:
@@ -117,6 +122,16 @@ class FfsVolume:
         if s.sum_of(longs):
             raise FormatError("OFS/FFS header", "checksum", number * self.block, s.sum_of(longs), "longs that sum to 0")
         return longs
+
+    def comment_of(self, header: Longs) -> str:
+        """The comment of an entry, from its header or from a block of its own. Raises FormatError."""
+        number = self.fields.comment_block(header)
+        if not number:
+            return self.fields.comment(header)
+        longs = self.longs(number)
+        if longs[s.TYPE] != s.T_COMMENT or s.sum_of(longs):
+            raise FormatError("OFS/FFS comment", "type", number * self.block, int(longs[s.TYPE]), "a sound comment")
+        return s.text_at(longs.tobytes(), s.TABLE - len(longs), s.MAX_COMMENT)
 
     def bitmap_pages(self) -> list[int]:
         """The blocks of the bitmap in their order. Raises FormatError."""
@@ -234,7 +249,7 @@ class FfsVolume:
 
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
-        return s.why_not(name)
+        return s.why_not(name, self.fields.most)
 
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""
@@ -252,7 +267,7 @@ class FfsVolume:
 
     def _entry(self, folder: str, number: int, longs: Longs) -> Entry:
         raw = longs.tobytes()
-        name = s.text_at(raw, s.NAME, s.MAX_NAME).replace("/", "_") or "_"
+        name = self.fields.name(longs).replace("/", "_") or "_"
         path = f"{folder}/{name}" if folder else name
         kind = _KINDS.get(s.signed(int(longs[s.SEC_TYPE])), Kind.FILE)
         size, target = 0, None
@@ -261,9 +276,10 @@ class FfsVolume:
             size = int((self.header(int(longs[s.REAL_ENTRY])) if is_link else longs)[s.BYTE_SIZE])
         elif kind == Kind.LINK:
             target = raw[4 * s.TABLE:4 * (s.TABLE + self.slots)].partition(b"\0")[0].decode("latin-1")
-        when = s.seconds_of(*(int(v) for v in longs[s.DAYS:s.TICKS + 1]))
+        at = self.fields.stamp
+        when = s.seconds_of(*(int(v) for v in longs[at:at + 3]))
         return Entry(path, kind, size, when, number, target, protection=int(longs[s.PROTECT]),
-                     comment=s.text_at(raw, s.COMMENT, s.MAX_COMMENT))
+                     comment=self.comment_of(longs))
 
 
 def open_ffs(blocks: Blocks) -> FfsVolume:
