@@ -82,15 +82,22 @@ def test_structures_have_the_sizes_of_the_layout():
     assert [ahdi.ROOT.fields[f][1] for f in ("more", "hd_size", "entries", "checksum")] == [0x156, 0x1C2, 0x1C6, 0x1FE]
 
 
-def test_chains_of_extended_entries_are_followed_and_left_alone():
+def test_chains_of_extended_entries_are_followed_and_written():
     blocks = chained_drive()
     map_ = read_map(blocks)
     assert [(p.index, p.start // 512, p.length // 512, p.type, p.flags) for p in map_.partitions] == [
         (1, 2, 0x4000, "GEM", ("active",)), (2, 0x4003, 0x2000, "GEM", ()), (3, 0x6004, 0x3FFC, "BGM", ())]
     before = bytes(blocks.data)
-    with pytest.raises(FitError, match="chained"):
-        perform(s.RemovePartition(1), blocks, None, Watch())
-    assert bytes(blocks.data) == before
+    perform(s.MendMap(), blocks, None, Watch())
+    assert bytes(blocks.data) == before                       # to the byte, as it was written by hand
+    perform(s.RemovePartition(2), blocks, None, Watch())
+    perform(s.MovePartition(2, 0x4800 * 512), blocks, None, Watch())
+    perform(s.AddPartition("gemdos", 3 * MIB, label="THREE"), blocks, None, Watch())
+    map_ = read_map(blocks)
+    assert [(p.index, p.start // 512, p.length // 512) for p in map_.partitions[:2]] == [
+        (1, 2, 0x4000), (2, 0x4800, 0x3FFC)]
+    assert (map_.partitions[2].record, survey(blocks).partition(3).name) == (map_.partitions[2].start - 512, "THREE")
+    blocks = MemoryBlocks(before)
     blocks.write(0x4002 * 512 + 0x1C6 + 12 + 4, (0).to_bytes(4, "big"))          # back to the chain's first sector
     assert any("breaks" in f.sentence for f in read_map(blocks).findings)
 
@@ -142,6 +149,28 @@ def test_files_with_long_names_are_rebuilt_into_gemdos_with_the_names_told():
     found = {e.path for e in open_volume(window).tree().entries}
     assert found == {"ALONGN~1.MOD", "ALONGN~2.MOD", "UBUNG.TXT"}
     assert files_of(window.read(0, window.size)).keys() == found
+
+
+def test_a_chain_is_begun_where_it_is_asked_for_and_bears_every_change():
+    blocks = MemoryBlocks(bytes(80 * MIB), name="Corvid")
+    perform(s.NewMap("ahdi"), blocks, None, Watch())
+    for number in range(8):
+        perform(s.AddPartition("gemdos", (5 + number) * MIB, label=f"PART{number}", is_logical=number > 1), blocks,
+                None, Watch())
+    layout = survey(blocks, thorough=True)
+    assert [p.name for p in layout.partitions] == [f"PART{k}" for k in range(8)]
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+    perform(s.RemovePartition(4), blocks, None, Watch())
+    perform(s.GrowPartition(3), blocks, None, Watch())
+    perform(s.MovePartition(7), blocks, None, Watch())
+    layout = survey(blocks, thorough=True)
+    names = [f"PART{k}" for k in (0, 1, 2, 4, 5, 6, 7)]
+    assert ([p.name for p in layout.partitions], layout.partition(3).partition.length > 11 * MIB) == (names, True)
+    assert layout.partition(3).partition.end <= layout.partition(4).partition.record
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+    for _ in range(2):
+        perform(s.RemovePartition(1), blocks, None, Watch())
+    assert [p.name for p in survey(blocks).partitions] == names[2:]
 
 
 @given(st.integers(0, 10**9))

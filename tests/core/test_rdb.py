@@ -13,7 +13,8 @@ from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MossError
-from mosscrate.core.maps import MapKind, rdb, read_map
+from mosscrate.core.maps import MapKind, rdb, rdb_code, read_map
+from mosscrate.core.maps.base import Environment
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.performing import perform
@@ -103,6 +104,113 @@ def test_a_volume_of_another_size_is_made_anew_with_comments_and_protection():
         found = {e.path: (e.protection, e.comment, e.size) for e in open_partition(blocks, 3).tree().entries}
         assert found == {"a song": (0x21, "from the old bench", 10000), "folder": (2, "", 0)}
     assert read_map(blocks).partition(3).type == "0x444f5301"
+
+
+def with_code(blocks: MemoryBlocks, dos_type: bytes, load: bytes, numbers: tuple[int, ...]) -> None:
+    """File-system code in free blocks of the map, written field by field: FSHD, then LSEG blocks."""
+    def put(number, fields, data=b""):
+        block = bytearray(data.ljust(512, b"\0"))
+        for at, value in fields:
+            block[at:at + 4] = value if isinstance(value, bytes) else value.to_bytes(4, "big")
+        total = sum(int.from_bytes(block[k:k + 4], "big") for k in range(0, 4 * block_longs(block), 4))
+        block[8:12] = (-total & 0xFFFFFFFF).to_bytes(4, "big")
+        blocks.write(number * 512, bytes(block))
+
+    def block_longs(block):
+        return int.from_bytes(block[4:8], "big")
+
+    head, *segments = numbers
+    parts = [load[k:k + 492] for k in range(0, len(load), 492)]
+    assert len(parts) == len(segments)
+    for number, part, following in zip(segments, parts, (*segments[1:], 0xFFFFFFFF), strict=True):
+        put(number, ((0, b"LSEG"), (4, 5 + len(part) // 4), (12, 7), (16, following)), bytes(20) + part)
+    old = bytes(blocks.data[28:28 + 4])                                  # FileSysHeaderList is long 8
+    put(head, ((0, b"FSHD"), (4, 64), (12, 7), (16, int.from_bytes(blocks.data[32:36], "big")), (32, dos_type),
+               (36, 40 << 16 | 1), (40, 0x180), (72, segments[0]), (76, 0xFFFFFFFF)))
+    assert old
+    rdsk = bytearray(blocks.data[:512])
+    rdsk[32:36], rdsk[8:12] = head.to_bytes(4, "big"), bytes(4)
+    rdsk[8:12] = (-longs_sum(bytes(rdsk)) & 0xFFFFFFFF).to_bytes(4, "big")
+    blocks.write(0, bytes(rdsk))
+
+
+def test_embedded_code_goes_to_another_drive_byte_for_byte_and_stays_through_changes():
+    first, second = drive(), drive()
+    loads = {b"PFS\x03": random.Random(1).randbytes(492 * 9 + 100), b"DOS\x07": random.Random(2).randbytes(492 * 4)}
+    with_code(first, b"PFS\x03", loads[b"PFS\x03"], (200, 60, 62, 61, 90, 91, 92, 93, 94, 95, 300))
+    with_code(first, b"DOS\x07", loads[b"DOS\x07"], (20, 30, 40, 50, 55))
+    perform(s.TypePartition(3, "0x50465303"), first, None, Watch())
+    seen = forecast(JobSheet((s.BringCode("0x50465303"), s.BringCode())), survey(first), survey(second))
+    assert seen.problems == ()
+    for step in (s.BringCode("0x50465303"), s.BringCode(), s.BringCode()):        # a second time replaces
+        perform(step, second, first, Watch())
+    for step in (s.AddPartition("ffs", 8 * MIB), s.RemovePartition(1), s.TunePartition(1, buffers=80)):
+        perform(step, second, None, Watch())
+    codes = {c.dos_type: c for c in rdb_code.codes_in(read_map(second))}
+    assert {k: c.load for k, c in codes.items()} == loads
+    assert codes[b"PFS\x03"].name == "PFS\\3 40.1"
+    was = {c.dos_type: c for c in rdb_code.codes_in(read_map(first))}
+    assert all(codes[k].header[20:72] == was[k].header[20:72] for k in loads)
+    records = {p.record // 512 for p in read_map(second).partitions}
+    assert not records & {n for c in codes.values() for n in c.numbers}
+    assert [f for f in survey(second, thorough=True).findings if f.severity in ("problem", "warning")] == []
+    perform(s.RemoveCode("0x50465303"), second, None, Watch())
+    assert [c.dos_type for c in rdb_code.codes_in(read_map(second))] == [b"DOS\x07"]
+    with pytest.raises(FitError, match="embedded"):
+        perform(s.RemoveCode("0x50465303"), second, None, Watch())
+
+
+def test_a_circle_of_code_blocks_is_refused_and_left_alone():
+    first, second = drive(), drive()
+    with_code(first, b"PFS\x03", bytes(492 * 2), (200, 60, 61))
+    block = bytearray(first.data[61 * 512:62 * 512])
+    block[16:20], block[8:12] = (60).to_bytes(4, "big"), bytes(4)
+    total = sum(int.from_bytes(block[k:k + 4], "big") for k in range(0, 512, 4))
+    block[8:12] = (-total & 0xFFFFFFFF).to_bytes(4, "big")
+    first.write(61 * 512, bytes(block))
+    with pytest.raises(FitError, match="cannot be followed"):
+        perform(s.BringCode(), second, first, Watch())
+    before = bytes(first.data[60 * 512:62 * 512])
+    perform(s.AddPartition("ffs"), first, None, Watch())
+    assert bytes(first.data[60 * 512:62 * 512]) == before
+
+
+def test_a_partition_keeps_what_its_drivers_need_when_it_changes_and_when_it_goes_to_another_drive():
+    first, second = drive(), MemoryBlocks(bytes(64 * MIB), name="Fen")
+    perform(s.NewMap("rdb", 4, 32), second, None, Watch())
+    tuned = s.TunePartition(2, "BOOT", 5, 0x00FFFFFE, 0x20000, 99)
+    for step in (tuned, s.TypePartition(2, "0x50465303"), s.FlagPartition(2, "active"),
+                 s.AddPartition("ofs", block=1024)):
+        perform(step, first, None, Watch())
+    part = read_map(first).partition(2)
+    assert (part.label, part.environment) == ("BOOT", Environment(5, 0x00FFFFFE, 0x20000, 99, 512))
+    assert read_map(first).partition(4).environment.block == survey(first).partition(4).volume.block == 1024
+    first.write(part.start, b"PFS\1")
+    first.write(part.start + 5000, b"whatever stands on it")
+    perform(s.CopyPartition(2), second, first, Watch())
+    came = read_map(second).partition(1)
+    assert (came.label, came.environment, came.type, came.flags) == (part.label, part.environment, "0x50465303",
+                                                                     ("active",))
+    assert second.read(came.start, part.length) == first.read(part.start, part.length)
+    assert (came.start, came.length % (4 * 32 * 512)) == (4 * 32 * 512 * 2, 0)
+    for step, why in ((s.TunePartition(1, boot_priority=200), "between"), (s.TunePartition(1, mask=0), "32 bits"),
+                      (s.TunePartition(1, "x" * 31), "30 characters")):
+        with pytest.raises(FitError, match=why):
+            perform(step, second, None, Watch())
+
+
+def test_a_drive_that_also_carries_an_mbr_keeps_it():
+    blocks = drive()
+    rdsk = bytes(blocks.data[:512])
+    sector = bytes(446) + bytes.fromhex("80010100 0cfeffff 00080000 00400000").ljust(64, b"\0") + b"\x55\xaa"
+    blocks.write(512 * 12, rdsk)
+    blocks.write(0, sector)
+    layout = survey(blocks)
+    assert layout.map_kind == MapKind.RDB
+    assert any("MBR too (1 partition)" in f.sentence for f in layout.findings)
+    perform(s.RemovePartition(2), blocks, None, Watch())
+    assert bytes(blocks.data[:512]) == sector
+    assert len(survey(blocks).partitions) == 2
 
 
 @given(st.integers(0, 10**9))

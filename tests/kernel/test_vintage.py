@@ -22,7 +22,9 @@ from tests.volumes import MIB, Model
 
 pytestmark = [pytest.mark.kernel,
               pytest.mark.skipif(not machine.is_available(), reason="no machine emulator (qemu-system-x86) here")]
-KINDS = ("ofs", "ffs", "ofs-intl", "ffs-intl")
+KINDS = (("ofs", 512), ("ffs", 512), ("ofs-intl", 512), ("ffs-intl", 512), ("ffs-intl", 1024), ("ofs", 2048),
+         ("ffs", 4096))
+CACHED = (("ofs-cache", 512), ("ffs-cache", 512))        # the kernel reads these only
 WRITE = r"""
 mkdir "$D/kernel"; i=0
 while [ $i -lt 40 ]; do head -c $((i * 301)) /dev/urandom >"$D/kernel/file $i"; i=$((i + 1)); done
@@ -52,11 +54,11 @@ def plain(tree):
 def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path):
     image = tmp_path / "drive.img"
     with image.open("wb") as file:
-        file.truncate(120 * MIB)
+        file.truncate(220 * MIB)
     with open_blocks(image, writable=True) as blocks:
         perform(s.NewMap("rdb"), blocks, None, Watch())
-        for kind in KINDS:
-            perform(s.AddPartition(kind, 20 * MIB, label=f"Label {kind}"), blocks, None, Watch())
+        for kind, block in KINDS + CACHED:
+            perform(s.AddPartition(kind, 20 * MIB, label=f"Label {kind}", block=block), blocks, None, Watch())
         parts = read_map(blocks).partitions
         for p in parts:
             rnd, model, editor = random.Random(p.index), Model("ffs"), edit(Window(blocks, p.start, p.length))
@@ -65,10 +67,12 @@ def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path)
             editor.add_file("large", rnd.randbytes(3_000_000))
             editor.commit()
         ours = {p.index: tree_of(Window(blocks, p.start, p.length)) for p in parts}
-    script = "echo @parts; for p in /sys/block/vda/vda*; do echo $(cat $p/start) $(cat $p/size); done\n"
-    for p in parts:
+    script = "echo @parts; cd /sys/block/vda; for n in 1 2 3 4 5 6 7 8 9; do echo $(cat vda$n/start vda$n/size); done\n"
+    for p in parts[:len(KINDS)]:
         script += (f"mount -t affs /dev/vda{p.index} /mnt; D=/mnt; echo '@{p.index}'; list /mnt\n{WRITE}\n"
                    f"echo '@{p.index} later'; list /mnt; umount /mnt\n")
+    for p in parts[len(KINDS):]:
+        script += f"mount -t affs /dev/vda{p.index} /mnt; echo '@{p.index}'; list /mnt; umount /mnt\n"
     seen = machine.run(script, [image])
     assert [tuple(map(int, line.split())) for line in seen.parts["parts"]] == \
         [(p.start // 512, p.length // 512) for p in parts]
@@ -76,19 +80,23 @@ def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path)
         for p in parts:
             assert plain(latin(seen.tree(str(p.index)))) == ours[p.index], p.type_name
             window = Window(blocks, p.start, p.length)
+            if p.index > len(KINDS):
+                continue
             assert tree_of(window) == plain(latin(seen.tree(f"{p.index} later"))), p.type_name
             assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
     assert [line for line in seen.parts["kernel"] if "AFFS" in line and "error" in line.lower()] == []
 
 
-def test_an_ahdi_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path):
+@pytest.mark.parametrize("is_chained", [False, True], ids=["second style", "chained"])
+def test_an_ahdi_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path, is_chained):
     image = tmp_path / "corvid.img"
     with image.open("wb") as file:
         file.truncate(90 * MIB)
     with open_blocks(image, writable=True) as blocks:
         perform(s.NewMap("ahdi"), blocks, None, Watch())
         for number in range(6):
-            perform(s.AddPartition("gemdos", 14 * MIB, label=f"PART{number}"), blocks, None, Watch())
+            perform(s.AddPartition("gemdos", 14 * MIB, label=f"PART{number}", is_logical=is_chained and number > 2),
+                    blocks, None, Watch())
         parts = read_map(blocks).partitions
         for p in parts:
             rnd, editor = random.Random(p.index), edit(Window(blocks, p.start, p.length))

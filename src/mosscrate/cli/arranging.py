@@ -122,10 +122,12 @@ def swap(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
 @click.command("map")
 @click.argument("medium")
 @click.argument("kind", type=click.Choice(["mbr", "gpt", "rdb", "ahdi"]))
+@click.option("--heads", default=0, help="Heads of an RDB's geometry; the usual one when left out.")
+@click.option("--sectors", default=0, help="Sectors of a track in an RDB's geometry.")
 @planned
-def map_(bench: Bench, medium: str, kind: str, **how: Any) -> None:  # noqa: ANN401
+def map_(bench: Bench, medium: str, kind: str, heads: int, sectors: int, **how: Any) -> None:  # noqa: ANN401
     """Put an empty partition map of a KIND on a MEDIUM."""
-    plan_steps(bench, medium, (s.NewMap(kind),), **how)
+    plan_steps(bench, medium, (s.NewMap(kind, heads, sectors),), **how)
 
 
 @click.command()
@@ -134,7 +136,7 @@ def map_(bench: Bench, medium: str, kind: str, **how: Any) -> None:  # noqa: ANN
 @click.option("--size", help="Such as 4GiB; all of the largest free stretch when left out.")
 @click.option("--start", help="Where it starts, such as 1MiB; the largest free stretch when left out.")
 @click.option("--label", default="", help="Label of its volume.")
-@click.option("--logical", is_flag=True, help="A logical drive inside the extended partition of an MBR.")
+@click.option("--logical", is_flag=True, help="A logical drive of an MBR; in an AHDI map one of the chain.")
 @click.option("--block", help="Size of a cluster or block, such as 32KiB.")
 @click.option("--align", help="Start on a multiple of this; 4 MiB on ordinary cards, 32256 for a track.")
 @planned
@@ -222,6 +224,45 @@ def type_(bench: Bench, medium: str, code: str, partition: int, **how: Any) -> N
     plan_steps(bench, medium, (s.TypePartition(partition, code),), **how)
 
 
+def number(text: str) -> int:
+    """A number, also as 0x and hexadecimal digits. Raises ValueError, which click words."""
+    return int(text, 0)
+
+
+@click.command()
+@click.argument("medium")
+@PARTITION
+@click.option("--name", default="", help="Name that drivers give it, such as DH0.")
+@click.option("--boot-priority", type=number, help="-128 to 127; the highest starts the machine.")
+@click.option("--mask", type=number, help="Addresses that its controller can reach, such as 0x7ffffffe.")
+@click.option("--max-transfer", type=number, help="Bytes of the largest transfer, such as 0x1fe00.")
+@click.option("--buffers", type=number, help="Blocks that its file system holds in memory.")
+@planned
+def tune(bench: Bench, medium: str, partition: int, name: str, boot_priority: int | None, mask: int | None,
+         max_transfer: int | None, buffers: int | None, **how: Any) -> None:  # noqa: ANN401
+    """Set how the drivers of an RDB's machine take a partition."""
+    plan_steps(bench, medium, (s.TunePartition(partition, name, boot_priority, mask, max_transfer, buffers),), **how)
+
+
+@click.command()
+@click.argument("source")
+@click.argument("medium")
+@click.option("--type", "dos_type", default="", help="Only that of this DosType, such as 0x50465303.")
+@planned
+def code(bench: Bench, source: str, medium: str, dos_type: str, **how: Any) -> None:  # noqa: ANN401
+    """Copy the file-system code embedded in the RDB of a SOURCE into that of a MEDIUM."""
+    plan_steps(bench, medium, (s.BringCode(dos_type),), source=source, **how)
+
+
+@click.command("remove-code")
+@click.argument("medium")
+@click.argument("dos_type")
+@planned
+def remove_code(bench: Bench, medium: str, dos_type: str, **how: Any) -> None:  # noqa: ANN401
+    """Take the embedded file-system code for a DOS_TYPE out of an RDB."""
+    plan_steps(bench, medium, (s.RemoveCode(dos_type),), **how)
+
+
 @click.command("format")
 @click.argument("medium")
 @click.argument("kind")
@@ -288,5 +329,5 @@ def _optional(text: str | None) -> int | None:
     return None if text is None else size_of(text)
 
 
-COMMANDS = (bring, copy, empty, swap, map_, add, remove, grow, shrink, move, label, flag, type_, format_, rebuild,
-            drives, replay, bitmap, mend)
+COMMANDS = (bring, copy, code, remove_code, empty, swap, map_, tune, add, remove, grow, shrink, move, label, flag,
+            type_, format_, rebuild, drives, replay, bitmap, mend)

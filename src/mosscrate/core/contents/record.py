@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
@@ -26,8 +27,9 @@ def describe_finding(finding: Finding) -> dict[str, Any]:
 
 def _partition(look: PartitionLook) -> dict[str, Any]:
     p = look.partition
+    own = {"environment": asdict(p.environment)} if p.environment else {}
     return {"index": p.index, "start": p.start, "length": p.length, "type": p.type, "label": p.label,
-            "flags": list(p.flags), "role": str(look.role), "volume": _volume(look.volume)}
+            "flags": list(p.flags), "role": str(look.role), **own, "volume": _volume(look.volume)}
 
 
 def _volume(volume: VolumeLook | None) -> dict[str, Any] | None:

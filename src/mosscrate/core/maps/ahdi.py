@@ -1,13 +1,15 @@
 """AHDI root sectors: four big-endian entries, a second style with eight more, chains of extended ones.
 
 Source: the published hard-disk driver notes: an entry is a flag, a three-letter id, start and size in
-sectors at 0x1C6; "XGM" leads to a chain of further root sectors; the second style keeps eight more
+sectors at 0x1C6; "XGM" leads to a chain of further root sectors, each with one partition that is counted
+from it and one link that is counted from the start of the chain; the second style keeps eight more
 entries at 0x156. There is no magic number, so ids and places have to be plausible. A sector whose
 big-endian words sum to 0x1234 is one that its machine boots from.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -17,6 +19,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.sizes import binary
 
 ENTRY = np.dtype([("flag", "u1"), ("id", "V3"), ("start", ">u4"), ("size", ">u4")])          # 12 bytes
 ROOT = np.dtype([                         # 512 bytes
@@ -67,6 +70,13 @@ def read(blocks: Blocks) -> PartitionMap:
         if p.end > blocks.size:
             findings.append(Finding(Severity.PROBLEM, f"Partition {p.index} ends {p.end - blocks.size} bytes behind "
                                     "the end of the medium.", "partition map", p.index))
+    for p in partitions:
+        if (p.type == "GEM" and p.length >= SMALL) or (p.type == "BGM" and p.length < SMALL):
+            right = "BGM" if p.type == "GEM" else "GEM"
+            findings.append(Finding(Severity.NOTE, f"Partition {p.index} is marked {p.type} but has "
+                                    f"{binary(p.length)}: GEM is for less than 16 MiB, BGM from there on.",
+                                    "partition map", p.index,
+                                    f"Old systems look at the id alone. Its type can be set to {right}."))
     findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good order.",
                             "partition map", remedy="The desktop's offer to format it should be declined."))
     return PartitionMap(MapKind.AHDI, "", partitions, 512, tuple(findings), origin, int(raw["hd_size"]) * 512)
@@ -84,21 +94,39 @@ def room(map: PartitionMap, size: int) -> Room:
     return Room(2 * 512, min(size, (2**32 - 1) * 512) // 512 * 512, 512)
 
 
+def is_chained(partition: Partition) -> bool:
+    """Whether a partition has a root sector of its own, in front of it."""
+    return partition.record >= ROOT.itemsize
+
+
+def must_have_entries(map: PartitionMap) -> None:
+    """Raises FitError where the root sector has fewer entries than the map needs."""
+    plain = sum(not is_chained(p) for p in map.partitions)
+    has_chain = plain < len(map.partitions)
+    most = PRIMARIES - 1 if has_chain else PRIMARIES + MORE
+    if plain > most:
+        raise FitError(f"The root sector has room for {most} partitions" + (" beside its chain." if has_chain else "."))
+
+
 def write(blocks: Blocks, map: PartitionMap) -> None:
-    """Write the root sector: four entries, then eight of the second style. Raises FitError."""
+    """Write the chain, then the root sector: four entries, and eight of the second style where nothing is chained.
+
+    Raises FitError.
+    """
     raw = Place("AHDI", ROOT, 0).read(map.origin)
-    if any(p.record >= 512 for p in map.partitions) or any(e["id"].tobytes() == b"XGM" and int(e["flag"]) & EXISTS
-                                                           for e in raw["entries"]):
-        raise FitError("The map has chained entries (XGM), which are read but not changed here yet.")
-    if len(map.partitions) > PRIMARIES + MORE:
-        raise FitError(f"A root sector has room for {PRIMARIES + MORE} partitions.")
+    chained = sorted((p for p in map.partitions if is_chained(p)), key=lambda p: p.record)
+    plain = [p for p in map.partitions if not is_chained(p)]
+    must_have_entries(map)
     was_bootable = _word_sum(map.origin) == BOOT_SUM
+    for at, sector in _chain_sectors(blocks, chained):
+        blocks.write(at, sector)
     raw["entries"] = np.zeros(PRIMARIES, ENTRY)
     raw["more"] = _more_kept(raw, map)
-    for number, p in enumerate(map.partitions):
+    for number, p in enumerate(plain):
         slot, place = ("entries", number) if number < PRIMARIES else ("more", number - PRIMARIES)
-        flag = EXISTS | (BOOTABLE if "active" in p.flags else 0)
-        raw[slot][place] = (flag, np.void(p.type.encode("latin-1")), p.start // 512, p.length // 512)
+        raw[slot][place] = _entry(p, 0)
+    if chained:
+        raw["entries"][len(plain)] = _link(chained, 0)
     raw["hd_size"] = min(blocks.size // 512, 2**32 - 1)
     data = bytearray(raw.tobytes())
     rest = _word_sum(bytes(data[:510]) + b"\0\0")
@@ -119,6 +147,35 @@ def type_for(kind: str, length: int) -> str:
 def type_name(id: str) -> str:
     """What an id stands for."""
     return _NAMES.get(id, id)
+
+
+def _entry(p: Partition, base: int) -> tuple[int, np.void, int, int]:
+    """The entry of a partition in a root sector at byte `base`."""
+    flag = EXISTS | (BOOTABLE if "active" in p.flags else 0)
+    return flag, np.void(p.type.encode("latin-1")), (p.start - base) // 512, p.length // 512
+
+
+def _link(following: list[Partition], base: int) -> tuple[int, np.void, int, int]:
+    """The entry that leads to the next root sector of a chain, counted from byte `base`.
+
+    From the root sector it spans the whole chain, within the chain the next sector with its partition.
+    """
+    end = max(p.end for p in following) if base == 0 else following[0].end
+    return EXISTS, np.void(b"XGM"), (following[0].record - base) // 512, (end - following[0].record) // 512
+
+
+def _chain_sectors(blocks: Blocks, chained: list[Partition]) -> Iterator[tuple[int, bytes]]:
+    """(byte, sector) of every root sector of the chain; what stood beside the entries of an old one stays."""
+    old = {p.record for p in read(blocks).partitions} if chained and probe(blocks.read(0, 512)) else set()
+    for number, p in enumerate(chained):
+        if p.start < p.record + 512 or (number and p.record < chained[number - 1].end):
+            raise FitError(f"Partition {p.index} needs a free sector in front of it, for its place in the chain.")
+        raw = Place("AHDI", ROOT, p.record).read(blocks.read(p.record, 512) if p.record in old else bytes(512))
+        raw["entries"] = np.zeros(PRIMARIES, ENTRY)
+        raw["entries"][0] = _entry(p, p.record)
+        if number + 1 < len(chained):
+            raw["entries"][1] = _link(chained[number + 1:], chained[0].record)
+        yield p.record, bytes(raw.tobytes())
 
 
 def _more_kept(raw: Record, map: PartitionMap) -> Record:

@@ -22,6 +22,25 @@ class MapKind(StrEnum):
 
 
 @dataclass(frozen=True)
+class Environment:
+    """How the drivers of a big-endian home computer take a partition of an RDB.
+
+    Attributes:
+        boot_priority: -128 to 127; the highest of the bootable partitions starts the machine.
+        mask: addresses that the controller can reach directly.
+        max_transfer: bytes of the largest transfer that the drive bears.
+        buffers: blocks that the file system holds in memory.
+        block: bytes of a block of the file system.
+    """
+
+    boot_priority: int = 0
+    mask: int = 0x7FFFFFFE
+    max_transfer: int = 0x1FE00
+    buffers: int = 30
+    block: int = 512
+
+
+@dataclass(frozen=True)
 class Partition:
     """One partition; sizes in bytes.
 
@@ -31,6 +50,7 @@ class Partition:
         flags: "active", "hidden" and whatever else the map knows.
         id: of the partition itself, where the map gives it one.
         record: byte at which the record of a logical drive lies; 0 for none, or for "find a place".
+        environment: of an RDB.
     """
 
     index: int
@@ -42,6 +62,7 @@ class Partition:
     flags: tuple[str, ...] = ()
     id: str = ""
     record: int = 0
+    environment: Environment | None = None
 
     @property
     def end(self) -> int:

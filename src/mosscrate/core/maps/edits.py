@@ -10,21 +10,21 @@ from dataclasses import replace
 
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi, gpt, logical, mbr, rdb
-from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.base import Environment, MapKind, Partition, PartitionMap, Room
 from mosscrate.core.sizes import MIB, binary
 
 ALIGNMENT = 4 * MIB                    # erase blocks of cards
 TRACK = 63 * 512                       # where an old machine wants partitions to start on a track
 
 
-def new_map(kind: MapKind, size: int, sector: int) -> PartitionMap:
-    """An empty map with a fresh id."""
+def new_map(kind: MapKind, size: int, sector: int, *, heads: int = 0, sectors: int = 0) -> PartitionMap:
+    """An empty map with a fresh id; `heads` and `sectors` of a track are for an RDB, 0 takes the usual ones."""
     if kind == MapKind.GPT:
         return gpt.new(size, sector, gpt.fresh_id())
     if kind == MapKind.MBR:
         return mbr.new(size, sector, secrets.token_hex(4))
     if kind == MapKind.RDB:
-        return rdb.new(size)
+        return rdb.new(size, heads or rdb.HEADS, sectors or rdb.SECTORS)
     if kind == MapKind.AHDI:
         return ahdi.new(size)
     raise FitError(f"A map of the kind {kind} cannot be made here yet.")
@@ -55,11 +55,14 @@ def bounds(map: PartitionMap, index: int, size: int) -> tuple[int, int]:
     else:
         others = [p for p in map.partitions if p.index != index and not
                   (map.kind == MapKind.MBR and p.index > mbr.PRIMARIES)]
+    own = map.sector if is_logical or _is_chained(map, me) else 0        # for the record in front of it
+    low += own if _is_chained(map, me) else 0
     for other in others:
         if other.end <= me.start:
-            low = max(low, other.end + (map.sector if is_logical else 0))
+            low = max(low, other.end + own)
         elif other.start >= me.end:
-            high = min(high, other.record if is_logical and other.record >= me.end else other.start)
+            has_record = (is_logical or _is_chained(map, other)) and other.record >= me.end
+            high = min(high, other.record if has_record else other.start)
     return low, high
 
 
@@ -73,9 +76,11 @@ def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_lo
         end = _end_of_container(map, outer, size)
         stretches = [(a + map.sector, b) for a, b in logical.gaps(replace(outer, length=end - outer.start), drives)]
     else:
-        taken = sorted((p.start, p.end) for p in map.partitions if p.index <= mbr.PRIMARIES or map.kind != MapKind.MBR)
+        taken = sorted((p.record if _is_chained(map, p) else p.start, p.end) for p in map.partitions
+                       if p.index <= mbr.PRIMARIES or map.kind != MapKind.MBR)
         edges = [whole.first, *(e for pair in taken for e in pair), whole.end]
-        stretches = list(zip(edges[::2], edges[1::2], strict=True))
+        own = map.sector if map.kind == MapKind.AHDI and (is_logical or has_chain(map)) else 0
+        stretches = [(a + own, b) for a, b in zip(edges[::2], edges[1::2], strict=True)]
     best = max(((_up(a, alignment), b // whole.unit * whole.unit) for a, b in stretches), key=lambda s: s[1] - s[0],
                default=(0, 0))
     return best[0], max(0, best[1] - best[0])
@@ -92,14 +97,14 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         length: bytes; None takes all of that stretch.
         kind: of the file system that it is meant for; "extended" makes a place for logical drives.
         label: for maps that name partitions.
-        is_logical: inside the extended partition, which is made where it is missing.
+        is_logical: inside the extended partition, which is made where it is missing; chained in an AHDI map.
         alignment: bytes.
     """
-    if is_logical and map.kind != MapKind.MBR:
-        raise FitError("Only an MBR has logical drives.")
-    if is_logical and logical.container(map) is None:
-        map, _ = added(map, size, start=None, length=None, kind="extended", alignment=alignment)
-    if is_logical:
+    if is_logical and map.kind not in (MapKind.MBR, MapKind.AHDI):
+        raise FitError("Only an MBR has logical drives, and an AHDI map a chain.")
+    if is_logical and map.kind == MapKind.MBR:
+        if logical.container(map) is None:
+            map, _ = added(map, size, start=None, length=None, kind="extended", alignment=alignment)
         map = _stretch_container(map, size)
     free_start, free_length = free_room(map, size, alignment=alignment, is_logical=is_logical)
     if start is None:
@@ -110,7 +115,7 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
     length = length // unit * unit
     if length <= 0 or free_length <= 0:
         raise FitError("There is no room for another partition.")
-    index = _free_index(map, is_logical=is_logical)
+    index = _free_index(map, is_logical=is_logical and map.kind == MapKind.MBR)
     made = Partition(index, start, length, _type(map, kind, start, length))
     match map.kind:
         case MapKind.MBR:
@@ -118,9 +123,11 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         case MapKind.GPT:
             made = replace(made, label=label, id=gpt.fresh_id(), type_name=gpt.TYPES.get(made.type, ""))
         case MapKind.AHDI:
-            made = replace(made, type_name=ahdi.type_name(made.type))
+            is_linked = is_logical or has_chain(map)
+            made = replace(made, type_name=ahdi.type_name(made.type), record=start - 512 if is_linked else 0)
         case _:
-            made = replace(made, label=rdb.free_name(map), type_name=rdb.dos_type_name(bytes.fromhex(made.type[2:])))
+            made = replace(made, label=rdb.free_name(map), type_name=rdb.dos_type_name(bytes.fromhex(made.type[2:])),
+                           environment=Environment())
     result = _numbered(replace(map, partitions=(*map.partitions, made)))
     _must_be_sound(result, size)
     return result, next(p for p in result.partitions if (p.start, p.length, p.type) == (start, length, made.type))
@@ -146,6 +153,8 @@ def placed(map: PartitionMap, index: int, size: int, *, start: int | None = None
             map = _stretch_container(map, size, to=new.end)
     if map.kind == MapKind.NONE:
         return replace(map, partitions=(new,))
+    if _is_chained(map, old):
+        new = replace(new, record=old.record + new.start - old.start)
     changed = replace(map, partitions=tuple(new if p.index == index else p for p in map.partitions))
     _must_be_sound(changed, size)
     return changed
@@ -194,10 +203,7 @@ def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
         except ValueError:
             raise FitError(f"“{type}” is not a type of an MBR: two hexadecimal digits such as 0x0c.") from None
     if map.kind == MapKind.RDB:
-        try:
-            raw = int(type, 16).to_bytes(4, "big")
-        except (ValueError, OverflowError):
-            raise FitError(f"“{type}” is not a DosType: eight hexadecimal digits such as 0x444f5303.") from None
+        raw = rdb.dos_type_of(type)
         return _with(map, replace(old, type=f"0x{raw.hex()}", type_name=rdb.dos_type_name(raw)))
     if map.kind == MapKind.AHDI:
         if len(type) != 3 or not type.isalnum() or not type.isascii():
@@ -213,6 +219,32 @@ def named(map: PartitionMap, index: int, label: str) -> PartitionMap:
     """A map with a partition's name, where the map has names; otherwise unchanged."""
     old = map.partition(index)
     return _with(map, replace(old, label=label)) if map.kind == MapKind.GPT else map
+
+
+def tuned(map: PartitionMap, index: int, *, name: str = "", environment: Environment) -> PartitionMap:
+    """A map with another name ("" leaves it) and environment for a partition of an RDB."""
+    old = map.partition(index)
+    if map.kind != MapKind.RDB:
+        raise FitError("Only the partitions of an RDB have a boot priority, a mask and a largest transfer.")
+    if not -128 <= environment.boot_priority <= 127:
+        raise FitError(f"A boot priority lies between -128 and 127; {environment.boot_priority} does not.")
+    for what, value in (("mask", environment.mask), ("largest transfer", environment.max_transfer),
+                        ("number of buffers", environment.buffers)):
+        if not 0 < value < 2**32:
+            raise FitError(f"The {what} has 32 bits and is not zero; {value} does not fit.")
+    taken = {p.label.upper() for p in map.partitions if p.index != index}
+    if name and (len(name) > 30 or name.upper() in taken or "/" in name or ":" in name):
+        raise FitError(f"“{name}” cannot be the name of a partition: it has up to 30 characters without colon or "
+                       "slash, and no other partition has it.")
+    return _with(map, replace(old, label=name or old.label, environment=environment))
+
+
+def with_block(map: PartitionMap, index: int, block: int | None) -> PartitionMap:
+    """A map that knows the block size of a fresh volume, where the map notes it; None is the usual one."""
+    old = map.partition(index)
+    if map.kind != MapKind.RDB:
+        return map
+    return _with(map, replace(old, environment=replace(old.environment or Environment(), block=block or 512)))
 
 
 def fill_with_drives(map: PartitionMap, size: int, *, each: int, until: int, kind: str,
@@ -257,6 +289,15 @@ def _with(map: PartitionMap, changed: Partition) -> PartitionMap:
     return replace(map, partitions=tuple(changed if p.index == changed.index else p for p in map.partitions))
 
 
+def has_chain(map: PartitionMap) -> bool:
+    """Whether an AHDI map keeps partitions in a chain, where new ones have to go too."""
+    return any(_is_chained(map, p) for p in map.partitions)
+
+
+def _is_chained(map: PartitionMap, partition: Partition) -> bool:
+    return map.kind == MapKind.AHDI and ahdi.is_chained(partition)
+
+
 def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
     used = {p.index for p in map.partitions}
     if is_logical:
@@ -272,9 +313,10 @@ def _free_index(map: PartitionMap, *, is_logical: bool) -> int:
 
 
 def _numbered(map: PartitionMap) -> PartitionMap:
-    """Logical drives counted from 5 in the order in which they lie."""
-    if map.kind in (MapKind.RDB, MapKind.AHDI):  # numbers follow the chain
-        return replace(map, partitions=tuple(replace(p, index=k) for k, p in enumerate(map.partitions, start=1)))
+    """Logical drives counted from 5 in the order in which they lie; elsewhere numbers follow the chain."""
+    if map.kind in (MapKind.RDB, MapKind.AHDI):
+        ordered = sorted(map.partitions, key=lambda p: p.record if _is_chained(map, p) else 0)
+        return replace(map, partitions=tuple(replace(p, index=k) for k, p in enumerate(ordered, start=1)))
     if map.kind != MapKind.MBR:
         return replace(map, partitions=tuple(sorted(map.partitions, key=lambda p: p.index)))
     primaries = sorted((p for p in map.partitions if p.index <= mbr.PRIMARIES), key=lambda p: p.index)
@@ -304,6 +346,8 @@ def _stretch_container(map: PartitionMap, size: int, *, to: int | None = None) -
 
 def _must_be_sound(map: PartitionMap, size: int) -> None:
     whole = room(map, size)
+    if map.kind == MapKind.AHDI:
+        ahdi.must_have_entries(map)
     levels = [[p for p in map.partitions if map.kind != MapKind.MBR or p.index <= mbr.PRIMARIES]]
     outer = logical.container(map) if map.kind == MapKind.MBR else None
     if outer is not None:
@@ -316,7 +360,7 @@ def _must_be_sound(map: PartitionMap, size: int) -> None:
         end = whole.first
         before: Partition | None = None
         for p in sorted(level, key=lambda p: p.start):
-            if p.start < end:
+            if (p.record if _is_chained(map, p) else p.start) < end:
                 raise FitError(f"Partition {p.index} would overlap partition {before.index}." if before else
                                f"Partition {p.index} would lie over the map itself.")
             if p.end > whole.end:

@@ -8,6 +8,7 @@ every block sum to zero over SummedLongs. Partitions are counted in cylinders of
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
@@ -16,7 +17,9 @@ from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps import mbr
+from mosscrate.core.maps.base import Environment, MapKind, Partition, PartitionMap, Room
+from mosscrate.core.sizes import counted
 
 END = 0xFFFFFFFF
 RDSK = np.dtype([
@@ -41,9 +44,8 @@ SEARCHED = 16                          # blocks in which RDSK may stand
 SUMMED = 64
 BOOTABLE, NO_MOUNT = 1, 2
 MOST = 128                             # partitions; a longer chain is a loop or a lie
-MAX_TRANSFER, MASK, BUFFERS = 0x1FE00, 0x7FFFFFFE, 30
 HEADS, SECTORS = 16, 63                # a geometry that every driver of these machines takes
-LAST_TYPE = 7
+NO_VOLUME = "0x444f5303"               # for a partition that nothing is on yet: its machine offers to format it
 _NAMES = ("OFS", "FFS", "OFS international", "FFS international", "OFS with directory cache",
           "FFS with directory cache", "OFS with long names", "FFS with long names")
 
@@ -73,6 +75,11 @@ def read(blocks: Blocks) -> PartitionMap:
         if p.end > blocks.size:
             findings.append(Finding(Severity.PROBLEM, f"Partition {p.index} ends {p.end - blocks.size} bytes behind "
                                     "the end of the medium.", "partition map", p.index))
+    if place and mbr.probe(first):
+        count = len(mbr.read(blocks).partitions)
+        findings.append(Finding(Severity.NOTE, f"The first sector holds an MBR too ({counted(count, 'partition')}), "
+                                "for machines of another family.", "partition map",
+                                remedy="It is left as it is; the two maps do not know of each other."))
     is_whole = 0 < int(head["cyl_blocks"]) <= blocks.size // unit
     if is_whole:
         findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good "
@@ -86,29 +93,34 @@ def read(blocks: Blocks) -> PartitionMap:
     return PartitionMap(MapKind.RDB, "", tuple(partitions), unit, tuple(findings), origin, end)
 
 
-def new(size: int) -> PartitionMap:
-    """An empty map for a drive of `size` bytes, its first two cylinders kept for the map itself."""
-    cylinder = HEADS * SECTORS
-    cylinders = size // 512 // cylinder
-    if cylinders < 4:
+def new(size: int, heads: int = HEADS, sectors: int = SECTORS) -> PartitionMap:
+    """An empty map for a drive of `size` bytes, its first cylinders kept for the map itself.
+
+    `heads` and `sectors` of a track are the geometry that partitions are counted in. Raises FitError.
+    """
+    if not (0 < heads <= 255 and 0 < sectors <= 255):
+        raise FitError(f"A drive has 1 to 255 heads and 1 to 255 sectors in a track, not {heads} and {sectors}.")
+    cylinder = heads * sectors
+    cylinders, own = size // 512 // cylinder, max(2, -(-2 * SEARCHED // cylinder))
+    if cylinders < own + 2:
         raise FitError("The drive is too small for a map of this kind.")
     raw = np.zeros((), RDSK)
     for field, value in (
             ("id", np.void(b"RDSK")), ("summed_longs", SUMMED), ("host_id", 7), ("block_bytes", 512), ("flags", 0x17),
             ("bad_block_list", END), ("partition_list", END), ("file_sys_header_list", END), ("drive_init", END),
-            ("reserved_1", np.void(b"\xff" * 24)), ("cylinders", cylinders), ("sectors", SECTORS), ("heads", HEADS),
+            ("reserved_1", np.void(b"\xff" * 24)), ("cylinders", cylinders), ("sectors", sectors), ("heads", heads),
             ("interleave", 1), ("park", cylinders), ("write_precomp", cylinders), ("reduced_write", cylinders),
-            ("step_rate", 3), ("rdb_blocks_lo", 0), ("rdb_blocks_hi", 2 * cylinder - 1), ("lo_cylinder", 2),
+            ("step_rate", 3), ("rdb_blocks_lo", 0), ("rdb_blocks_hi", own * cylinder - 1), ("lo_cylinder", own),
             ("hi_cylinder", cylinders - 1), ("cyl_blocks", cylinder), ("high_rdsk_block", 0),
             ("disk_vendor", np.void(b"MOSSCRAT")), ("disk_product", np.void(b"DRIVE".ljust(16))),
             ("disk_revision", np.void(b"1   "))):
         raw[field] = value
-    return PartitionMap(MapKind.RDB, "", (), 512, origin=_sealed(raw).ljust(2 * cylinder * 512, b"\0"), span=size)
+    return PartitionMap(MapKind.RDB, "", (), 512, origin=sealed(raw).ljust(own * cylinder * 512, b"\0"), span=size)
 
 
 def room(map: PartitionMap, size: int) -> Room:
     """Where partitions can lie: behind the cylinders of the map, in whole cylinders of the medium."""
-    head = _head_of(map)[1]
+    head = head_of(map)[1]
     cylinder = int(head["cyl_blocks"]) * map.sector
     return Room(int(head["lo_cylinder"]) * cylinder, size // cylinder * cylinder, cylinder)
 
@@ -118,10 +130,11 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
 
     Raises FitError where a partition does not lie on cylinders, or the map has no room for its block.
     """
-    place, head = _head_of(map)
+    place, head = head_of(map)
     whole = room(map, blocks.size)
-    free = iter(_free_blocks(map, place, head))
+    free = iter(free_blocks(map, place, head))
     chain: list[tuple[int, Record]] = []
+    _write_code(blocks, map, head)
     for p in map.partitions:
         if p.start % whole.unit or p.length % whole.unit or p.start < whole.first or p.end > whole.end:
             raise FitError(f"Partition {p.index} must lie on whole cylinders of {whole.unit} bytes.")
@@ -129,61 +142,80 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
         if number is None:
             raise FitError("The map has no free block left for another partition.")
         chain.append((number, _part(map, head, p, whole.unit)))
-    for place_in_chain, (number, raw) in enumerate(chain, start=1):
-        raw["next"] = chain[place_in_chain][0] if place_in_chain < len(chain) else END
-        blocks.write(number * map.sector, _sealed(raw))
+    old = {p.record // map.sector for p in map.partitions if p.record}
+    for (number, raw), following in zip(chain, (*(n for n, _ in chain[1:]), END), strict=False):
+        raw["next"], is_old = following, number in old
+        base = number * map.sector
+        blocks.write(base, sealed(raw, map.origin[base:base + 512] if is_old else b""))
     head["partition_list"] = chain[0][0] if chain else END
     head["high_rdsk_block"] = max([int(head["high_rdsk_block"]), *(n for n, _ in chain)])
     last = whole.end // whole.unit - 1
     if last > int(head["hi_cylinder"]):                     # the image has come onto a larger card
         head["hi_cylinder"], head["cylinders"] = last, last + 1
-    blocks.write(place * map.sector, _sealed(head))
+    blocks.write(place * 512, sealed(head, map.origin[place * 512:place * 512 + 512]))
 
 
 def dos_type_name(dos_type: bytes) -> str:
     """What a DosType stands for, in words; the type itself for those that are not known."""
-    if dos_type[:3] == b"DOS" and dos_type[3] <= LAST_TYPE:
+    if dos_type[:3] == b"DOS" and dos_type[3] < len(_NAMES):
         return _NAMES[dos_type[3]]
     text = dos_type[:3].decode("latin-1")
     return f"{text}\\{dos_type[3]}" if text.isprintable() else f"0x{dos_type.hex()}"
 
 
+def dos_type_of(text: str) -> bytes:
+    """The four bytes of a DosType such as "0x50465303". Raises FitError."""
+    try:
+        return int(text, 16).to_bytes(4, "big")
+    except (ValueError, OverflowError):
+        raise FitError(f"“{text}” is not a DosType: eight hexadecimal digits such as 0x444f5303.") from None
+
+
 def type_for(kind: str) -> str:
     """The DosType of a kind of volume, as the map's partitions carry it."""
     from mosscrate.core.maps.dostypes import DOS_TYPES
+    if not kind:
+        return NO_VOLUME
     if kind not in DOS_TYPES:
         raise FitError(f"A drive with this map does not carry {kind}; it takes {', '.join(DOS_TYPES)}.")
     return f"0x{(b'DOS' + bytes((DOS_TYPES[kind],))).hex()}"
 
 
-def free_name(map: PartitionMap) -> str:
-    """The next name that drivers give to a partition: DH0, DH1 ..."""
+def free_name(map: PartitionMap, wanted: str = "") -> str:
+    """`wanted` where it is free, else the next name that drivers give to a partition: DH0, DH1 ..."""
     taken = {p.label.upper() for p in map.partitions}
+    if wanted and wanted.upper() not in taken:
+        return wanted
     return next(f"DH{number}" for number in range(MOST + 1) if f"DH{number}" not in taken)
 
 
 def _find(first: bytes) -> int | None:
     for number in range(min(SEARCHED, len(first) // 512)):
         block = first[number * 512:(number + 1) * 512]
-        if block[:4] == b"RDSK" and _sums_to_zero(block):
+        if block[:4] == b"RDSK" and sums_to_zero(block):
             return number
     return None
 
 
-def _sums_to_zero(block: bytes) -> bool:
+def sums_to_zero(block: bytes) -> bool:
+    """Whether the longs that a block says it sums do sum to zero."""
     count = int.from_bytes(block[4:8], "big")
     if not 2 <= count <= len(block) // 4:
         return False
     return int(np.frombuffer(block, ">u4", count=count).sum(dtype=np.uint64)) & 0xFFFFFFFF == 0
 
 
-def _sealed(raw: Record) -> bytes:
-    """A block whose longs sum to zero, filled up to 512 bytes."""
-    raw["checksum"] = 0
-    data = raw.tobytes().ljust(512, b"\0")
-    total = int(np.frombuffer(data, ">u4", count=int(raw["summed_longs"])).sum(dtype=np.uint64)) & 0xFFFFFFFF
-    value = (-total) & 0xFFFFFFFF
-    return data[:8] + value.to_bytes(4, "big") + data[12:]
+def sealed(raw: Record, around: bytes = b"") -> bytes:
+    """A block of 512 bytes whose longs sum to zero; what lies behind the record comes from `around`."""
+    return sealed_bytes(raw.tobytes() + around[raw.nbytes:512].ljust(512 - raw.nbytes, b"\0"))
+
+
+def sealed_bytes(block: bytes) -> bytes:
+    """A block with a checksum that makes its longs sum to zero."""
+    count = min(int.from_bytes(block[4:8], "big"), len(block) // 4)
+    longs = np.frombuffer(block[:8] + bytes(4) + block[12:], ">u4", count=count)
+    value = (-int(longs.sum(dtype=np.uint64))) & 0xFFFFFFFF
+    return block[:8] + value.to_bytes(4, "big") + block[12:]
 
 
 def _chain(blocks: Blocks, number: int, unit: int, findings: list[Finding]) -> Iterator[Partition]:
@@ -203,7 +235,7 @@ def _chain(blocks: Blocks, number: int, unit: int, findings: list[Finding]) -> I
                                     "partition map"))
             return
         number_here, number = number, int(raw["next"])
-        if not _sums_to_zero(data):
+        if not sums_to_zero(data):
             findings.append(Finding(Severity.WARNING, f"The partition in block {number_here} has a wrong checksum; "
                                     "it is left out, as its machines do.", "partition map"))
             continue
@@ -218,7 +250,8 @@ def _chain(blocks: Blocks, number: int, unit: int, findings: list[Finding]) -> I
             (("no automount",) if int(raw["flags"]) & NO_MOUNT else ())
         dos_type = raw["dos_type"].tobytes()
         yield Partition(index, low * cylinder, (high + 1 - low) * cylinder, f"0x{dos_type.hex()}",
-                        dos_type_name(dos_type), _bcpl(raw["drive_name"].tobytes()), flags, record=number_here * unit)
+                        dos_type_name(dos_type), _bcpl(raw["drive_name"].tobytes()), flags, record=number_here * unit,
+                        environment=_environment(raw))
 
 
 def _part(map: PartitionMap, head: Record, p: Partition, cylinder: int) -> Record:
@@ -228,10 +261,10 @@ def _part(map: PartitionMap, head: Record, p: Partition, cylinder: int) -> Recor
     if old[:4] != b"PART":
         for field, value in (
                 ("id", np.void(b"PART")), ("summed_longs", SUMMED), ("host_id", 7), ("table_size", 16),
-                ("size_block", 128), ("surfaces", int(head["heads"])), ("sectors_per_block", 1),
-                ("blocks_per_track", int(head["sectors"])), ("reserved", 2), ("num_buffers", BUFFERS),
-                ("max_transfer", MAX_TRANSFER), ("mask", MASK), ("boot_blocks", 0)):
+                ("size_block", 128), ("surfaces", int(head["heads"])), ("blocks_per_track", int(head["sectors"])),
+                ("reserved", 2), ("boot_blocks", 0)):
             raw[field] = value
+    _put_environment(raw, p.environment or Environment())
     own = int(raw["surfaces"]) * int(raw["blocks_per_track"]) * int(raw["size_block"] or 128) * 4
     if p.start % own or p.length % own:
         raise FitError(f"Partition {p.index} counts in cylinders of {own} bytes and must lie on them.")
@@ -246,13 +279,14 @@ def _part(map: PartitionMap, head: Record, p: Partition, cylinder: int) -> Recor
     return raw
 
 
-def _head_of(map: PartitionMap) -> tuple[int, Record]:
+def head_of(map: PartitionMap) -> tuple[int, Record]:
+    """(block, record) of the RDSK of a map that has been read or made."""
     place = _find(map.origin)
     assert place is not None, "a map of this kind has an RDSK"
     return place, Place("RDSK", RDSK, place * 512).read(map.origin[place * 512:])
 
 
-def _free_blocks(map: PartitionMap, place: int, head: Record) -> Iterator[int]:
+def free_blocks(map: PartitionMap, place: int, head: Record) -> Iterator[int]:
     """Blocks of the map's area that none of its chains uses."""
     used = {place, *(p.record // map.sector for p in map.partitions if p.record)}
     count = len(map.origin) // map.sector
@@ -270,6 +304,31 @@ def _free_blocks(map: PartitionMap, place: int, head: Record) -> Iterator[int]:
     first = max(1, int(head["rdb_blocks_lo"]))
     last = min(int(head["rdb_blocks_hi"]) + 1, count)
     yield from (n for n in range(first, last) if n not in used)
+
+
+def _write_code(blocks: Blocks, map: PartitionMap, head: Record) -> None:
+    """Blocks of the map that neither RDSK nor PART are, where they are others than those on the medium."""
+    if int(head["file_sys_header_list"]) == END:
+        return
+    from mosscrate.core.maps.rdb_code import codes_in
+    with suppress(FormatError):                             # a chain that cannot be followed stays as it is
+        for number in (n for code in codes_in(map) for n in code.numbers):
+            base = number * map.sector
+            if blocks.read(base, 512) != map.origin[base:base + 512]:
+                blocks.write(base, map.origin[base:base + 512])
+
+
+def _environment(raw: Record) -> Environment:
+    return Environment(int(raw["boot_pri"]), int(raw["mask"]), int(raw["max_transfer"]), int(raw["num_buffers"]),
+                       int(raw["size_block"] or 128) * 4 * max(1, int(raw["sectors_per_block"])))
+
+
+def _put_environment(raw: Record, e: Environment) -> None:
+    Place("PART", PART, 0).put(raw, boot_pri=e.boot_priority, mask=e.mask, max_transfer=e.max_transfer,
+                               num_buffers=e.buffers)
+    unit = int(raw["size_block"] or 128) * 4
+    if e.block // unit != int(raw["sectors_per_block"] or 1) or not int(raw["sectors_per_block"]):
+        raw["sectors_per_block"] = max(1, e.block // unit)
 
 
 def _bcpl(raw: bytes) -> str:

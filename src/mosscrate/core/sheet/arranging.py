@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from mosscrate.core.errors import FitError
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, without_map
+from dataclasses import replace
+
+from mosscrate.core.errors import FitError, FormatError
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, rdb, rdb_code, without_map
+from mosscrate.core.maps.base import Environment
 from mosscrate.core.sheet.steps import (
     AddPartition,
+    BringCode,
     EmptyCard,
     FillWithDrives,
     FlagPartition,
@@ -15,9 +19,11 @@ from mosscrate.core.sheet.steps import (
     MovePartition,
     NewMap,
     RebuildPartition,
+    RemoveCode,
     RemovePartition,
     ShrinkPartition,
     Step,
+    TunePartition,
     TypePartition,
 )
 from mosscrate.core.sizes import GIB, MIB, binary
@@ -44,8 +50,9 @@ def added(step: AddPartition, map: PartitionMap, size: int) -> tuple[PartitionMa
     if length is None:
         _, length = edits.free_room(map, size, alignment=align, is_logical=step.is_logical)
     kind = kind_for(step.kind, length)
-    return edits.added(map, size, start=step.start, length=step.size, kind=kind, label=step.label,
-                       is_logical=step.is_logical, alignment=align)
+    result, made = edits.added(map, size, start=step.start, length=step.size, kind=kind, label=step.label,
+                               is_logical=step.is_logical, alignment=align)
+    return (edits.with_block(result, made.index, step.block), made) if step.block else (result, made)
 
 
 def start_after_move(step: MovePartition, map: PartitionMap, size: int) -> int:
@@ -75,7 +82,7 @@ def remapped(step: Step, map: PartitionMap, size: int) -> PartitionMap:
         case NewMap(kind=kind):
             if kind not in ("mbr", "gpt", "rdb", "ahdi"):
                 raise FitError(f"A map is “mbr”, “gpt”, “rdb” or “ahdi”, not “{kind}”.")
-            return edits.new_map(MapKind(kind), size, map.sector)
+            return edits.new_map(MapKind(kind), size, map.sector, heads=step.heads, sectors=step.sectors)
         case AddPartition():
             return added(step, map, size)[0]
         case RemovePartition(partition=index):
@@ -86,15 +93,57 @@ def remapped(step: Step, map: PartitionMap, size: int) -> PartitionMap:
             return edits.flagged(map, index, flag, is_set=is_set)
         case TypePartition(partition=index, code=type):
             return edits.typed(map, index, type)
+        case TunePartition():
+            return tuned(step, map)
+        case RemoveCode(dos_type=text):
+            _must_be_rdb(map)
+            try:
+                return rdb_code.without_code(map, rdb.dos_type_of(text))
+            except FormatError as error:
+                raise FitError(f"The embedded code cannot be followed: {error}") from error
         case LabelPartition(partition=index, label=label):
             return edits.named(map, index, label)
-        case FormatPartition(partition=index, kind=kind) | RebuildPartition(partition=index, kind=kind):
-            length = map.partition(index).length
-            return edits.retyped(map, index, kind_for(kind, length)) if kind else map
+        case FormatPartition(partition=index, kind=kind, block=block):
+            map = edits.retyped(map, index, kind_for(kind, map.partition(index).length))
+            return edits.with_block(map, index, block)
+        case RebuildPartition(partition=index, kind=kind, block=block):
+            map = edits.retyped(map, index, kind_for(kind, map.partition(index).length)) if kind else map
+            return edits.with_block(map, index, block) if kind or block else map
         case FillWithDrives(each=each, until=until, kind=kind):
             return edits.fill_with_drives(map, size, each=each, until=until, kind=kind)[0]
         case _:
             return map
+
+
+def tuned(step: TunePartition, map: PartitionMap) -> PartitionMap:
+    """The map with a partition's new name and environment. Raises FitError."""
+    old = map.partition(step.partition).environment or Environment()
+    wanted = {"boot_priority": step.boot_priority, "mask": step.mask, "max_transfer": step.max_transfer,
+              "buffers": step.buffers}
+    changed = replace(old, **{k: v for k, v in wanted.items() if v is not None})
+    return edits.tuned(map, step.partition, name=step.name, environment=changed)
+
+
+def with_code_of(step: BringCode, source: PartitionMap, map: PartitionMap) -> tuple[PartitionMap, tuple[str, ...]]:
+    """The map with file-system code of another, and the names of what was brought. Raises FitError."""
+    _must_be_rdb(source)
+    _must_be_rdb(map)
+    wanted = rdb.dos_type_of(step.dos_type) if step.dos_type else b""
+    try:
+        codes = [c for c in rdb_code.codes_in(source) if not wanted or c.dos_type == wanted]
+        for code in codes:
+            map = rdb_code.with_code(map, code)
+    except FormatError as error:
+        raise FitError(f"The embedded code cannot be followed: {error}") from error
+    if not codes:
+        raise FitError("The source's map has no file-system code embedded"
+                       + (f" for {rdb.dos_type_name(wanted)}." if wanted else "."))
+    return map, tuple(c.name for c in codes)
+
+
+def _must_be_rdb(map: PartitionMap) -> None:
+    if map.kind != MapKind.RDB or not map.origin:
+        raise FitError("File-system code is embedded in an RDB only; both drives need one that is whole.")
 
 
 def with_length(map: PartitionMap, step: GrowPartition | ShrinkPartition, size: int, length: int) -> PartitionMap:

@@ -10,11 +10,11 @@ from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, read_map, write_map
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import PIECE, Done, rebase, used_of
 from mosscrate.core.sheet.filling import variant_of
-from mosscrate.core.sheet.steps import CopyPartition, RebuildPartition
+from mosscrate.core.sheet.steps import BringCode, CopyPartition, RebuildPartition
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import FORMATS, Making, Volume, edit, format_for, format_of, open_volume, volume_kind
 from mosscrate.core.watch import Watch
@@ -31,12 +31,25 @@ def placed(step: CopyPartition, came: Partition, came_kind: str, map: PartitionM
     if not step.kind:
         unit = edits.room(map, size).unit
         length = -(-length // unit) * unit               # an RDB counts in cylinders: a few more, never fewer
+    kind = "" if map.kind == MapKind.RDB and came.environment is not None and not step.kind else kind
     result, made = edits.added(map, size, start=None, length=length, kind=kind, label=came.label, alignment=align)
-    if not step.kind and map.kind == MapKind.MBR and came.type.startswith("0x"):
-        typed = mbr.retyped(mbr.with_type(made, came.type), mbr.geometry_of(map), sector=map.sector)
-        result = replace(result, partitions=tuple(typed if p.index == made.index else p for p in result.partitions))
-        made = typed
-    return result, made
+    kept = made if step.kind else _as_it_was(came, made, map)
+    result = replace(result, partitions=tuple(kept if p.index == made.index else p for p in result.partitions))
+    return result, kept
+
+
+def _as_it_was(came: Partition, made: Partition, map: PartitionMap) -> Partition:
+    """What a map of the same kind said of a partition, which goes with it: type, flags, environment, name."""
+    match map.kind:
+        case MapKind.MBR if came.type.startswith("0x") and len(came.type) == 4:
+            return mbr.retyped(mbr.with_type(made, came.type), mbr.geometry_of(map), sector=map.sector)
+        case MapKind.RDB if came.environment is not None:
+            return replace(made, type=came.type, type_name=came.type_name, flags=came.flags,
+                           label=rdb.free_name(map, came.label), environment=came.environment)
+        case MapKind.AHDI if len(came.type) == 3:
+            return replace(made, type=came.type, type_name=came.type_name, flags=came.flags)
+        case _:
+            return made
 
 
 def is_made_anew(step: CopyPartition, came_kind: str, came: Partition, made: Partition) -> bool:
@@ -63,6 +76,14 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
     blocks.flush()
     how = f"anew as {open_volume(new).kind}" if is_anew else "exactly"
     return Done(f"Partition {step.source} of the source is partition {made.index} now, copied {how}.", done)
+
+
+def bring_code(source: Blocks, blocks: Blocks, step: BringCode, watch: Watch) -> Done:
+    """Embedded file-system code from one RDB into another. Raises FitError, FormatError before anything is written."""
+    map_, names = arranging.with_code_of(step, read_map(source), read_map(blocks))
+    write_map(blocks, map_)
+    blocks.flush()
+    return Done(f"The map holds the file-system code {', '.join(names)} now.")
 
 
 def what_is_lost(source: Blocks, step: CopyPartition | RebuildPartition) -> tuple[Finding, ...]:

@@ -12,7 +12,7 @@ from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import chunks, copy, digest
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FitError, FormatError, JobError
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, read_map, write_map
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.steps import (
     AddPartition,
@@ -25,9 +25,12 @@ from mosscrate.core.sheet.steps import (
     MendMap,
     MovePartition,
     NewMap,
+    RemoveCode,
     RemovePartition,
     ReplayJournal,
+    TunePartition,
     TypePartition,
+    tuning_of,
 )
 from mosscrate.core.sizes import binary, counted, exact
 from mosscrate.core.volumes import Making, edit, ext, format_for, format_of, open_volume
@@ -219,15 +222,19 @@ def fill_with_drives(blocks: Blocks, step: FillWithDrives, watch: Watch) -> Done
     return Done(f"{counted(len(drives), 'logical drive')} made, {binary(sum(d.length for d in drives))} together.")
 
 
-def change_map(blocks: Blocks, step: FlagPartition | TypePartition, watch: Watch) -> Done:
-    """A flag or a type."""
+def change_map(blocks: Blocks, step: FlagPartition | TypePartition | TunePartition | RemoveCode, watch: Watch) -> Done:
+    """A flag, a type, how drivers take a partition, embedded code that goes."""
     write_map(blocks, arranging.remapped(step, read_map(blocks), blocks.size))
     blocks.flush()
-    if isinstance(step, FlagPartition):
-        what = f"“{step.flag}” {'set' if step.is_set else 'cleared'}"
-    else:
-        what = f"type {step.code}"
-    return Done(f"Partition {step.partition}: {what}.")
+    match step:
+        case FlagPartition(partition=index, flag=flag, is_set=is_set):
+            return Done(f"Partition {index}: “{flag}” {'set' if is_set else 'cleared'}.")
+        case TypePartition(partition=index, code=code):
+            return Done(f"Partition {index}: type {code}.")
+        case TunePartition(partition=index):
+            return Done(f"Partition {index}: {tuning_of(step)}.")
+        case RemoveCode(dos_type=type):
+            return Done(f"The file-system code for {rdb.dos_type_name(rdb.dos_type_of(type))} is out of the map.")
 
 
 def move_partition(blocks: Blocks, step: MovePartition, watch: Watch) -> Done:

@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from mosscrate.core.blocks import Blocks, Extent, Overlay, Window
 from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.contents.transfer import copy_tree, ensure_folder, must_fit, plan_passage
@@ -130,7 +132,7 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
         editor.commit()
         blocks.forgo([Extent(partition.start + e.start, e.length) for e in _free(old, window.size)])
         _apply(view, window, watch)
-    changed = edits.retyped(map_, step.partition, kind) if map_.kind != MapKind.NONE else map_
+    changed = arranging.remapped(replace(step, kind=kind), map_, blocks.size)
     if changed != map_:
         write_map(blocks, changed)
     blocks.flush()

@@ -13,6 +13,7 @@ from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.bringing import placed
 from mosscrate.core.sheet.steps import (
     AddPartition,
+    BringCode,
     CopyFiles,
     CopyPartition,
     EmptyCard,
@@ -80,6 +81,10 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
             return _with_map(target.with_partition(changed), arranging.remapped(step, target.as_map, target.size))
         case CopyPartition():
             return _brought(source, target, step)
+        case BringCode():
+            if source is None:
+                raise FitError("Bringing file-system code over needs a source.")
+            return _with_map(target, arranging.with_code_of(step, source.as_map, target.as_map)[0], by_index=True)
         case CopyFiles(source=index, partition=to):
             return _filled(source, target, index, to)
         case MovePartition() | RemovePartition():

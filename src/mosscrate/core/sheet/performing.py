@@ -13,6 +13,7 @@ from mosscrate.core.sheet import arranging, bringing, changes, filling, swapping
 from mosscrate.core.sheet.changes import Done, Grown
 from mosscrate.core.sheet.steps import (
     AddPartition,
+    BringCode,
     CopyFiles,
     CopyPartition,
     EmptyCard,
@@ -29,12 +30,14 @@ from mosscrate.core.sheet.steps import (
     PutFiles,
     RebuildBitmap,
     RebuildPartition,
+    RemoveCode,
     RemoveFiles,
     RemovePartition,
     RenameFile,
     ReplayJournal,
     ShrinkPartition,
     SwapBytes,
+    TunePartition,
     TypePartition,
 )
 from mosscrate.core.sizes import binary
@@ -45,6 +48,7 @@ _STEPS = {
     EmptyCard: changes.empty_card, NewMap: changes.new_map, MendMap: changes.mend_map,
     AddPartition: changes.add_partition, RemovePartition: changes.remove_partition,
     FillWithDrives: changes.fill_with_drives, FlagPartition: changes.change_map, TypePartition: changes.change_map,
+    TunePartition: changes.change_map, RemoveCode: changes.change_map,
     MovePartition: changes.move_partition, FormatPartition: changes.format_partition,
     LabelPartition: changes.label_partition, ReplayJournal: changes.replay_journal,
     RebuildBitmap: filling.rebuild_bitmap,
@@ -72,11 +76,13 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
         case ShrinkPartition(partition=index, size=size):
             shrunk = changes.shrink_partition(blocks, index, size, watch)
             return Done(_resized(index, shrunk, "shrunk"), shrunk.before - shrunk.after)
-        case CopyFiles() | CopyPartition():
+        case CopyFiles() | CopyPartition() | BringCode():
             if source is None:
                 raise JobError("The sheet has no source to copy from.")
             if isinstance(step, CopyFiles):
                 return filling.copy_files(source, blocks, step, watch)
+            if isinstance(step, BringCode):
+                return bringing.bring_code(source, blocks, step, watch)
             return bringing.copy_partition(source, blocks, step, watch)
         case _:
             return _STEPS[type(step)](blocks, step, watch)          # type: ignore[operator, no-any-return]

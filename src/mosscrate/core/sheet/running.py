@@ -23,10 +23,9 @@ from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
 from mosscrate.core.sheet.steps import (
     CHANGES,
+    FROM_SOURCE,
     RESTORED_EXACTLY,
     WRITES_ALL,
-    CopyFiles,
-    CopyPartition,
     Eject,
     InPlace,
     KeepCard,
@@ -236,7 +235,7 @@ class _Workshop:
     def _in_place(self, number: int, step: InPlace, watch: Watch) -> Done:
         """A step that changes the target where it is: over a journal, unless it is rehearsed on a view."""
         target = self._need_target()
-        source = self._source() if isinstance(step, CopyFiles | CopyPartition) else None
+        source = self._source() if isinstance(step, FROM_SOURCE) else None
         if self.journal_for is None:
             return perform(step, target, source, watch)
         journal = JournalledBlocks(target, self.journal_for(number))

@@ -48,9 +48,14 @@ class SwapBytes(msgspec.Struct, tag="swap", frozen=True):
 
 
 class NewMap(msgspec.Struct, tag="map", frozen=True):
-    """Put an empty partition map in place of whatever is there: "mbr" or "gpt"."""
+    """Put an empty partition map in place of whatever is there: "mbr", "gpt", "rdb" or "ahdi".
+
+    `heads` and `sectors` of a track are the geometry of an RDB; 0 takes the usual one.
+    """
 
     kind: str
+    heads: int = 0
+    sectors: int = 0
 
 
 class AddPartition(msgspec.Struct, tag="add", frozen=True):
@@ -115,6 +120,39 @@ class TypePartition(msgspec.Struct, tag="type", frozen=True):
 
     partition: int
     code: str
+
+
+class TunePartition(msgspec.Struct, tag="tune", frozen=True):
+    """How the drivers of an RDB's machine take a partition; None leaves a value as it is."""
+
+    partition: int
+    name: str = ""
+    boot_priority: int | None = None
+    mask: int | None = None
+    max_transfer: int | None = None
+    buffers: int | None = None
+
+
+def tuning_of(step: TunePartition) -> str:
+    """What a step sets, in words."""
+    said = [f"name {step.name}"] if step.name else []
+    said += [f"{what} {shown}" for what, value, shown in (
+        ("boot priority", step.boot_priority, step.boot_priority), ("mask", step.mask, f"0x{step.mask or 0:08x}"),
+        ("largest transfer", step.max_transfer, f"0x{step.max_transfer or 0:x}"),
+        ("buffers", step.buffers, step.buffers)) if value is not None]
+    return ", ".join(said) or "as it was"
+
+
+class BringCode(msgspec.Struct, tag="bring code", frozen=True):
+    """Copy embedded file-system code from the RDB of the source; `dos_type` as "0x50465303", "" for all."""
+
+    dos_type: str = ""
+
+
+class RemoveCode(msgspec.Struct, tag="remove code", frozen=True):
+    """Take embedded file-system code out of an RDB."""
+
+    dos_type: str
 
 
 class FormatPartition(msgspec.Struct, tag="format", frozen=True):
@@ -220,15 +258,16 @@ class Eject(msgspec.Struct, tag="eject", frozen=True):
 
 
 OnMap: TypeAlias = (EmptyCard | SwapBytes | NewMap | AddPartition | RemovePartition | MovePartition | FlagPartition
-                    | TypePartition | FillWithDrives | MendMap)
-OnVolume: TypeAlias = (CopyPartition | GrowPartition | ShrinkPartition | LabelPartition | FormatPartition
+                    | TypePartition | TunePartition | RemoveCode | FillWithDrives | MendMap)
+OnVolume: TypeAlias = (CopyPartition | BringCode | GrowPartition | ShrinkPartition | LabelPartition | FormatPartition
                        | RebuildPartition | CopyFiles | ReplayJournal | RebuildBitmap)
 OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder
 InPlace: TypeAlias = OnMap | OnVolume | OnFiles
 Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
 IN_PLACE = get_args(InPlace)
+FROM_SOURCE = (CopyPartition, CopyFiles, BringCode)
 WRITES_ALL = (WriteImage, WriteFitted)
 CHANGES = (*WRITES_ALL, *IN_PLACE)
 # Steps whose journal saves all that they overwrite; the others leave out what stood in free room.
 RESTORED_EXACTLY = (KeepCard, Verify, Eject, EmptyCard, SwapBytes, RemovePartition, FlagPartition, TypePartition,
-                    MendMap, GrowPartition, ReplayJournal, RebuildBitmap)
+                    TunePartition, MendMap, GrowPartition, ReplayJournal, RebuildBitmap)

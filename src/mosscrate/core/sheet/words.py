@@ -7,13 +7,14 @@ from dataclasses import dataclass
 
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import MapKind
+from mosscrate.core.maps import MapKind, rdb
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.bringing import is_made_anew, placed
 from mosscrate.core.sheet.layouts import grown_length, shrunk_length
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import (
     AddPartition,
+    BringCode,
     CopyFiles,
     CopyPartition,
     Eject,
@@ -32,6 +33,7 @@ from mosscrate.core.sheet.steps import (
     PutFiles,
     RebuildBitmap,
     RebuildPartition,
+    RemoveCode,
     RemoveFiles,
     RemovePartition,
     RenameFile,
@@ -39,11 +41,13 @@ from mosscrate.core.sheet.steps import (
     ShrinkPartition,
     Step,
     SwapBytes,
+    TunePartition,
     TypePartition,
     Verify,
     Which,
     WriteFitted,
     WriteImage,
+    tuning_of,
 )
 from mosscrate.core.sizes import binary, counted
 
@@ -175,6 +179,13 @@ def _short_sentence(step: InPlace, name: str, target: Layout) -> str:
             return f"Write the partition map of {name} again, both copies of it"
         case RemovePartition(partition=index):
             return f"Take {_name(target, index)} out of the map"
+        case TunePartition(partition=index):
+            return f"Set for the drivers of {_name(target, index)}: {tuning_of(step)}"
+        case BringCode(dos_type=type):
+            what = f"for {rdb.dos_type_name(rdb.dos_type_of(type))} " if type else ""
+            return f"Bring the file-system code {what}of the source into the map of {name}"
+        case RemoveCode(dos_type=type):
+            return f"Take the file-system code for {rdb.dos_type_name(rdb.dos_type_of(type))} out of the map of {name}"
         case LabelPartition(partition=index, label=label):
             return f"Call {_name(target, index)} “{label}”"
         case FlagPartition(partition=index, flag=flag, is_set=is_set):

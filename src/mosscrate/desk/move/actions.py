@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
-from mosscrate.core.maps import MapKind, edits, gpt, mbr
+from mosscrate.core.errors import FormatError
+from mosscrate.core.maps import MapKind, edits, gpt, mbr, rdb_code
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.propose import growth_with_room
@@ -83,9 +85,19 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
             return (bring,)
         return (s.NewMap("gpt" if source.map_kind == MapKind.GPT else "mbr"), bring)
 
-    return (Action("Bring over…", (Field("partition", next(iter(names)), tuple(names)),
+    code = (Action("Bring file-system code", (), lambda v: (s.BringCode(),),
+                   "What the source's map has embedded for its machine comes into the map of the target."),) \
+        if source.map_kind == target.map_kind == MapKind.RDB and _codes(source) else ()
+    return (*code, Action("Bring over…", (Field("partition", next(iter(names)), tuple(names)),
                                    Field("how", EXACTLY, (EXACTLY, *KINDS)), Field("size", AS_IT_IS)), steps,
                    "One partition of the source, instead of all of it: exactly, or made anew with its files."),)
+
+
+def _codes(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:
+    """What file-system code an RDB has embedded; nothing where its chain is broken."""
+    with suppress(FormatError):
+        return rdb_code.codes_in(layout.as_map)
+    return ()
 
 
 def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
@@ -116,6 +128,8 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
         if not is_outer:
             found.append(Action("Flags…", (Field("flag", flags[0], flags), Field("set", YES, (YES, NO))),
                                 lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))
+        if p.environment is not None:
+            found.append(_tuning(look))
         found.append(Action("Take out", (), lambda v: (s.RemovePartition(index),),
                             "Its bytes stay until something else is put there."))
     if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
@@ -124,6 +138,30 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
         found.append(Action("Rebuild bitmap", (), lambda v: (s.RebuildBitmap(index),),
                             "Which blocks are in use is worked out from the files."))
     return found
+
+
+def _tuning(look: PartitionLook) -> Action:
+    """How the drivers of an RDB's machine take a partition."""
+    e = look.partition.environment
+    assert e is not None, "an RDB has one for each partition"
+
+    def steps(v: Values) -> tuple[s.Step, ...]:
+        number = {field: _number(v[field]) for field in ("boot priority", "mask", "largest transfer", "buffers")}
+        return (s.TunePartition(look.index, v["name"].strip(), number["boot priority"], number["mask"],
+                                number["largest transfer"], number["buffers"]),)
+
+    fields = (Field("name", look.partition.label), Field("boot priority", str(e.boot_priority)),
+              Field("mask", f"0x{e.mask:08x}"), Field("largest transfer", f"0x{e.max_transfer:x}"),
+              Field("buffers", str(e.buffers)))
+    return Action("For its drivers…", fields, steps, "The highest boot priority of the active ones starts the machine.")
+
+
+def _number(text: str) -> int:
+    """Raises ValueError with a sentence."""
+    try:
+        return int(text, 0)
+    except ValueError:
+        raise ValueError(f"“{text}” is not a number such as 5 or 0x1fe00.") from None
 
 
 def _kinds_on(layout: Layout) -> tuple[str, ...]:
@@ -163,14 +201,20 @@ def _on_map(layout: Layout) -> list[Action]:
     def added(values: Values) -> tuple[s.Step, ...]:
         kind = "fat" if values["file system"] == AUTOMATIC else values["file system"]
         size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
-        return (s.AddPartition(kind, size, None, values["label"], values.get("logical", NO) == YES),)
+        return (s.AddPartition(kind, size, None, values["label"], values.get(apart, NO) == YES),)
 
+    apart = {MapKind.MBR: "logical", MapKind.AHDI: "chained"}.get(layout.map_kind, "")
     kinds = _kinds_on(layout) if layout.map_kind in (MapKind.RDB, MapKind.AHDI) else (AUTOMATIC, *KINDS)
     fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", "")]
     is_mbr = layout.map_kind == MapKind.MBR
-    if is_mbr:
-        fields.append(Field("logical", NO, (NO, YES)))
+    if apart:
+        fields.append(Field(apart, NO, (NO, YES)))
     found = [Action("New partition…", tuple(fields), added, "It takes the largest free stretch.")]
+    codes = {c.name: c for c in _codes(layout)} if layout.map_kind == MapKind.RDB else {}
+    if codes:
+        found.append(Action("Take out code…", (Field("file system", next(iter(codes)), tuple(codes)),),
+                            lambda v: (s.RemoveCode(f"0x{codes[v['file system']].dos_type.hex()}"),),
+                            "File-system code that is embedded in the map, for partitions of its DosType."))
     if is_mbr:
         found.append(Action(
             "Logical drives…", (Field("each", "2 GiB"), Field("up to", "8 GB"),
