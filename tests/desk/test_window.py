@@ -262,6 +262,22 @@ def test_stations_cards_and_files_are_reached_from_the_keyboard(person):
     assert w.model.selected.name == "Full card"
 
 
+def test_the_structures_of_a_card_are_shown_field_by_field(person):
+    look = person.window.look
+    person.pick_card("Worn card")
+    person.click(look.structure_button)
+    person.wait(lambda: look.structure.tree.isVisible())
+    tree = look.structure.tree
+    titles = [tree.topLevelItem(k).text(0) for k in range(tree.topLevelItemCount())]
+    assert titles[0].startswith("Master boot record")
+    boot = next(tree.topLevelItem(k) for k in range(len(titles)) if tree.topLevelItem(k).isExpanded())
+    fields = {boot.child(k).text(0): boot.child(k).text(1) for k in range(boot.childCount())}
+    assert (boot.text(0)[:11], fields["bytes per sector"]) == ("Boot sector", "512")
+    person.click(look.files_button)
+    assert look.files.isVisible()
+    assert not tree.isVisible()
+
+
 def test_a_dropped_image_is_opened_and_a_packed_one_is_explained(person, tmp_path):
     w, image = person.window, tmp_path / "found.img"
     image.write_bytes(bytes(2 * MIB))

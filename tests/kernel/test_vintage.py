@@ -16,7 +16,8 @@ from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
-from tests.hfs import empty_volume
+from mosscrate.demo.contents import MadeFile
+from mosscrate.demo.hfs import make_hfs
 from tests.kernel import machine
 from tests.volumes import MIB, Model
 
@@ -127,7 +128,13 @@ def test_an_ahdi_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path:
 
 def test_an_hfs_volume_that_the_kernel_filled_is_read_bare_and_behind_a_map(tmp_path: Path):
     image, drive = tmp_path / "bare.hfs", tmp_path / "drive.img"
-    image.write_bytes(empty_volume(20 * MIB, b"Old Desk"))
+    laid_out = [MadeFile("Laid Out", None, 1_000_000_000)]
+    laid_out += [MadeFile(f"Laid Out/Letter {k:03}", bytes((k,)) * (k * 97), 1_000_000_000) for k in range(120)]
+    with image.open("wb") as file:
+        file.truncate(20 * MIB)
+    with open_blocks(image, writable=True) as blocks:
+        make_hfs(blocks, "Old Desk", laid_out, 1_000_000_000)
+        assert {e.path for e in open_volume(blocks).tree().entries} == {made.path for made in laid_out}
     fill = r"""
 mkdir -p "/mnt/A Folder/Inner"; i=0
 while [ $i -lt 150 ]; do head -c $((i * 211)) /dev/urandom >"/mnt/A Folder/File number $i"; i=$((i + 1)); done

@@ -16,6 +16,8 @@ from mosscrate.cli.app import FOLDER, json_option, show_json
 from mosscrate.cli.progress import watching
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents.inspecting import Structure, inspect
+from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.findings import Finding, Severity
@@ -53,20 +55,25 @@ def slots(bench: Bench, as_json: bool) -> None:
 @click.argument("medium")
 @click.option("--check", is_flag=True, help="Also check the structure of each volume.")
 @click.option("--machine", help="Also say whether this machine can take it; `machines` lists them.")
+@click.option("--structures", is_flag=True, help="Also show map and volumes field by field: name, value, bytes.")
 @json_option
 @click.pass_obj
-def look(bench: Bench, medium: str, check: bool, machine: str | None, as_json: bool) -> None:
+def look(bench: Bench, medium: str, check: bool, machine: str | None, structures: bool, as_json: bool) -> None:
     """Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."""
     found = bench.shelf.find(medium)
     meant_for = bench.machines.find(machine) if machine else None
     with found.open() as blocks:
         layout = survey(blocks, thorough=check)
+        inspected = inspect(blocks) if structures else ()
     if meant_for:
         layout = replace(layout, findings=layout.findings + suits(layout, meant_for))
     if as_json:
-        show_json(describe(layout))
+        more = {"structures": [describe_structure(i) for i in inspected]} if structures else {}
+        show_json(describe(layout) | more)
     else:
         _print_layout(found, layout)
+        for structure in inspected:
+            _print_structure(structure)
 
 
 @click.command()
@@ -298,6 +305,14 @@ def _print_layout(medium: Medium, layout: Layout) -> None:
         click.echo(f"  -  {'free':14} {binary(e.length):>9} at {binary(e.start)}")
     for finding in layout.findings:
         click.echo(finding_line(finding))
+
+
+def _print_structure(structure: Structure) -> None:
+    verdict = f", {structure.verdict}" if structure.verdict else ""
+    click.echo(f"\n{structure.title}, at byte {structure.offset}{verdict}")
+    for f in structure.fields:
+        raw = f.raw[:8].hex(" ") + (" …" if len(f.raw) > 8 else "")
+        click.echo(f"  {f.offset:#06x}  {f.name:28} {raw:26} {f.value}")
 
 
 def finding_line(finding: Finding) -> str:

@@ -15,7 +15,7 @@ import numpy as np
 from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import Crate
-from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.maps import MapKind, apple, edits, write_map
 from mosscrate.core.sheet.bench import Bench, card_of, standard_bench
 from mosscrate.core.slots import Shelf
 from mosscrate.core.slots.simulated import CardFile, write_card
@@ -23,10 +23,11 @@ from mosscrate.core.volumes import Making, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from mosscrate.demo import contents
 from mosscrate.demo.contents import DAY, MadeFile
+from mosscrate.demo.hfs import make_hfs
 
 MIB, GIB = 1 << 20, 1 << 30
 TODAY = int(datetime(2026, 11, 24, 9, 0, tzinfo=UTC).timestamp())
-VERSION = "5"                       # of the bench; another one is built anew
+VERSION = "6"                       # of the bench; another one is built anew
 
 
 @dataclass(frozen=True)
@@ -83,6 +84,9 @@ def build(folder: Path) -> None:
     _lay_out(slots / "tarn.img", 0x5441524E, _tarn(), MapKind.RDB)
     _keep(bench, "tarn", 70)
     _keep(bench, "tarn", 19)
+    _lay_out(slots / "corvid.img", 0x434F5256, _corvid(), MapKind.AHDI)
+    _keep(bench, "corvid", 44)
+    _desk(slots / "desk.img")
     _cabinet(slots / "cabinet.img")
 
 
@@ -101,6 +105,8 @@ def _cards() -> dict[str, CardFile]:
         "organ": CardFile("Organ sequencer CF", 64_225_280, "CF 64", "OSQ-0417", "CF adapter"),
         "lantern": CardFile("Lantern PC, C D E", 1_048_576_000, "CF 1G", "LPC-2231", "drawer slot 2"),
         "tarn": CardFile("Tarn 68 drive", 2_147_483_648 // 4, "CF 512", "T68-0009", "drawer slot 3"),
+        "corvid": CardFile("Corvid 8 drive", 256_901_120, "CF 256", "C8-1142", "drawer slot 6"),
+        "desk": CardFile("Studio desk drive", 31_457_280, "SCSI 30", "SD-0032", "drawer slot 7"),
         "cabinet": CardFile("Cabinet no. 4", 528_482_304, "IDE adapter", "CAB4", "drawer slot 4",
                             write_protected=True)}
 
@@ -199,6 +205,32 @@ def _tarn() -> list[Part]:
     cylinder = 16 * 63 * 512
     return [Part(2 * cylinder, 120 * cylinder, "ffs-intl", "System", tools, ("active",)),
             Part(122 * cylinder, 500 * cylinder, "ffs-intl", "Music", songs)]
+
+
+def _corvid() -> list[Part]:
+    when = TODAY - 9800 * DAY
+    starts, length = (MIB, 13 * MIB, 100 * MIB), (12 * MIB, 80 * MIB, 96 * MIB)
+    made = (contents.corvid(when, 12), contents.corvid(when + 90 * DAY, 70), contents.corvid(when + 500 * DAY, 40))
+    return [Part(start, size, "gemdos", label, files, ("active",) if label == "SYSTEM" else ())
+            for start, size, label, files in zip(starts, length, ("SYSTEM", "SCORES", "SOUNDS"), made, strict=True)]
+
+
+def _desk(image: Path) -> None:
+    """A studio's desktop computer: driver descriptor, Apple map, one HFS volume."""
+    with open_blocks(image, writable=True) as blocks:
+        unit, count = 512, blocks.size // 512
+        start = 96
+        driver = np.zeros((), apple.DRIVER)
+        driver["signature"], driver["block_size"], driver["block_count"] = np.void(b"ER"), unit, count
+        blocks.write(0, driver.tobytes())
+        entries = ((1, 63, b"Apple", b"Apple_partition_map"), (start, count - start, b"Tapes", b"Apple_HFS"))
+        for number, (first, length, name, kind) in enumerate(entries, start=1):
+            entry = np.zeros((), apple.ENTRY)
+            entry["signature"], entry["map_blocks"], entry["start"], entry["count"] = np.void(b"PM"), 2, first, length
+            entry["name"], entry["type"] = np.void(name.ljust(32, b"\0")), np.void(kind.ljust(32, b"\0"))
+            blocks.write(number * unit, entry.tobytes())
+        when = TODAY - 9000 * DAY
+        make_hfs(Window(blocks, start * unit, (count - start) * unit), "Tapes", contents.studio(when), when)
 
 
 def _cabinet(image: Path) -> None:

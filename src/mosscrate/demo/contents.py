@@ -108,6 +108,30 @@ def lantern(when: int) -> Iterator[MadeFile]:
         yield MadeFile(name, random.integers(32, 126, 4000 + len(name) * 997, np.uint8).tobytes(), when)
 
 
+def corvid(when: int, count: int) -> Iterator[MadeFile]:
+    """Programs and scores under names of eight and three capitals."""
+    random = np.random.default_rng(count)
+    for folder in ("AUTO", "SCORES"):
+        yield MadeFile(folder, None, when)
+    yield MadeFile("AUTO/CLOCK.ACC", random.integers(0, 256, 3100, np.uint8).tobytes(), when)
+    yield MadeFile("DESKTOP.INF", b"#a000000\r\n#E 9A 01\r\n", when)
+    for number, title in enumerate(titles(80 + count, count)):
+        yield MadeFile(f"SCORES/{title.split()[0].upper()[:6]}{number:02d}.SNG",
+                       random.integers(0, 256, 9000 + 700 * number, np.uint8).tobytes(), when + number * DAY)
+
+
+def studio(when: int) -> Iterator[MadeFile]:
+    """Takes and notes of a small recording studio."""
+    random = np.random.default_rng(33)
+    for folder in ("Takes", "Notes"):
+        yield MadeFile(folder, None, when)
+    for number, title in enumerate(titles(33, 40)):
+        yield MadeFile(f"Takes/{title}", random.integers(0, 256, 200_000 + number * 4000, np.uint8).tobytes(),
+                       when + number * DAY)
+        yield MadeFile(f"Notes/{title} notes", f"{title}\rtwo microphones, tape {number}\r".encode(), when)
+    yield MadeFile("Read me", b"Tapes of the small room, sides A only.\r", when)
+
+
 def organ(when: int) -> Iterator[MadeFile]:
     """Tunes and registrations of a fairground organ's controller."""
     random = np.random.default_rng(64)

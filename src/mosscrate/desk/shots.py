@@ -175,6 +175,17 @@ def vintage(p: Photographer) -> None:
     p.window.model.select(_medium(p.window, "Tarn 68 drive"))
     p.settle(lambda: p.window.look.files.tree.isVisible())
     p.take("look-vintage")
+    p.window.model.select(_medium(p.window, "Corvid 8 drive"))
+    p.settle(lambda: p.window.look.files.tree.isVisible())
+    p.window.look.structure_button.click()
+    p.settle(lambda: p.window.look.structure.tree.isVisible())
+    p.take("structure")
+    p.window.look.files_button.click()
+    p.window.model.select(_medium(p.window, "Studio desk drive"))
+    p.settle()
+    p.window.look.core._choose(2)
+    p.settle(lambda: p.window.look.files.tree.isVisible())
+    p.take("look-desk")
     p.window.close()
 
 

@@ -143,6 +143,7 @@ QPushButton[primary="true"]:disabled { background: @raised@; color: @muted@; bor
 QPushButton[quiet="true"] { background: transparent; border-color: transparent; color: @accent@; padding: 3px 6px; }
 QPushButton[compact="true"] { padding: 4px 6px; }
 QPushButton[compact="true"]:focus { padding: 3px 5px; }
+QPushButton:checked { background: @panel@; border-color: @accent@; }
 QPushButton[quiet="true"]:focus { border: 2px solid @accent@; padding: 2px 5px; }
 QLineEdit, QComboBox { background: @ground@; color: @text@; border: 1px solid @line@; border-radius: 6px;
     padding: 5px 8px; selection-background-color: @accent@; selection-color: @on_accent@; }

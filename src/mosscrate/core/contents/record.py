@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
+from mosscrate.core.contents.inspecting import Structure
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
 from mosscrate.core.findings import Finding
 
@@ -23,6 +24,14 @@ def describe_finding(finding: Finding) -> dict[str, Any]:
     """A finding with its severity as a word."""
     return {"severity": str(finding.severity), "sentence": finding.sentence, "where": finding.where,
             "partition": finding.partition, "remedy": finding.remedy}
+
+
+def describe_structure(structure: Structure) -> dict[str, Any]:
+    """A structure with its fields; offsets of fields count from the structure, bytes are hexadecimal."""
+    return {"title": structure.title, "offset": structure.offset, "partition": structure.partition,
+            "verdict": structure.verdict,
+            "fields": [{"name": f.name, "offset": f.offset, "bytes": f.raw.hex(), "value": f.value}
+                       for f in structure.fields]}
 
 
 def _partition(look: PartitionLook) -> dict[str, Any]:

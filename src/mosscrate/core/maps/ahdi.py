@@ -99,6 +99,11 @@ def is_chained(partition: Partition) -> bool:
     return partition.record >= ROOT.itemsize
 
 
+def is_bootable(sector: bytes) -> bool:
+    """Whether a machine starts from a root sector: its words sum to 0x1234."""
+    return _word_sum(sector) == BOOT_SUM
+
+
 def must_have_entries(map: PartitionMap) -> None:
     """Raises FitError where the root sector has fewer entries than the map needs."""
     plain = sum(not is_chained(p) for p in map.partitions)
@@ -117,7 +122,7 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
     chained = sorted((p for p in map.partitions if is_chained(p)), key=lambda p: p.record)
     plain = [p for p in map.partitions if not is_chained(p)]
     must_have_entries(map)
-    was_bootable = _word_sum(map.origin) == BOOT_SUM
+    was_bootable = is_bootable(map.origin)
     for at, sector in _chain_sectors(blocks, chained):
         blocks.write(at, sector)
     raw["entries"] = np.zeros(PRIMARIES, ENTRY)

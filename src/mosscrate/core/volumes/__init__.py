@@ -66,6 +66,7 @@ __all__ = [
     "edit",
     "format_for",
     "format_of",
+    "is_changed_here",
     "is_opened_here",
     "name_by_signature",
     "open_volume",
@@ -95,6 +96,11 @@ def format_for(kind: str) -> VolumeFormat:
             return module
     known = ", ".join(k for m in FORMATS for k in m.KINDS)
     raise FitError(f"“{kind}” is not a file system that can be made here; these are: {known}.")
+
+
+def is_changed_here(kind: str) -> bool:
+    """Whether files on a volume of this kind can be put, renamed and removed."""
+    return any(kind in module.KINDS for module in FORMATS)
 
 
 def edit(blocks: Blocks) -> Editor:

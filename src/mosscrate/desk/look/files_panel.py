@@ -13,7 +13,7 @@ from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.sheet.steps import Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, Step
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
-from mosscrate.core.volumes import Entry, Kind, Tree
+from mosscrate.core.volumes import Entry, Kind, Tree, is_changed_here
 from mosscrate.desk.look.tree_model import TreeModel
 from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
 from mosscrate.desk.shared.tag_entry import TagEntry
@@ -179,7 +179,8 @@ class FilesPanel(Panel):
         return self._model.entry(self.tree.currentIndex()) if self._model and self.tree.isVisible() else None
 
     def _can_change(self) -> bool:
-        return self._is_free and self._look is not None and self._model is not None
+        volume = self._look.volume if self._look else None
+        return self._is_free and self._model is not None and volume is not None and is_changed_here(volume.kind)
 
     def _enable(self) -> None:
         has_entry = self._chosen() is not None

@@ -7,10 +7,11 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
 from mosscrate.core.errors import FitError
 from mosscrate.core.machines import check
@@ -28,6 +29,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.look.files_panel import FilesPanel
 from mosscrate.desk.look.findings_panel import FindingsPanel
 from mosscrate.desk.look.shelf_view import ShelfView
+from mosscrate.desk.look.structure_panel import StructurePanel
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import button, label, row
 
@@ -59,13 +61,25 @@ class LookStation(QWidget):
         self.shelf = ShelfView(model)
         self.shelf.picked.connect(model.select)
         self.core = CoreView("left")
-        self.core.chosen.connect(lambda _index: self._show_partition())
+        self.core.chosen.connect(self._on_chosen)
         self.files = FilesPanel()
         self.files.take_out_wanted.connect(self._take_out)
         self.files.change_wanted.connect(self._change_files)
         self.files.undo_wanted.connect(self._take_back)
+        self.structure = StructurePanel()
+        self.files_button = button("Files", lambda: self._turn(self.files))
+        self.structure_button = button("Structure", lambda: self._turn(self.structure),
+                                       tip="Map and volumes field by field: name, value, bytes")
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.files)
+        self.pages.addWidget(self.structure)
+        for part in (self.files_button, self.structure_button):
+            part.setCheckable(True)
+            part.setProperty("compact", True)
+        self._inspected: tuple[str, tuple[Structure, ...]] | None = None
         self.findings = FindingsPanel(model)
         self._lay_out()
+        self._turn(self.files)
         model.selected_changed.connect(self._show_medium)
         model.seen_changed.connect(self._on_seen)
         model.jobs_changed.connect(self._enable)
@@ -89,7 +103,13 @@ class LookStation(QWidget):
         left.setLayout(shelf)
         shelf.setContentsMargins(0, 0, 6, 0)
         right = QSplitter(Qt.Orientation.Vertical)
-        right.addWidget(self.files)
+        upper = QVBoxLayout()
+        upper.setContentsMargins(0, 0, 0, 0)
+        upper.addLayout(row(self.files_button, self.structure_button, None, spacing=6))
+        upper.addWidget(self.pages, 1)
+        contents = QWidget()
+        contents.setLayout(upper)
+        right.addWidget(contents)
         right.addWidget(self.findings)
         right.setStretchFactor(0, 3)
         right.setStretchFactor(1, 1)
@@ -121,9 +141,41 @@ class LookStation(QWidget):
         self._show_words()
         self.findings.show_layout(layout, self.model.seen[medium.key].error
                                   if medium and medium.key in self.model.seen else "")
-        self._shown = None
+        self._shown, self._inspected = None, None
         self._show_partition()
+        self._show_structures()
         self._enable()
+
+    def _on_chosen(self, index: int) -> None:
+        self._show_partition()
+        if self.pages.currentWidget() is self.structure:
+            self.structure.show_partition(index)
+
+    def _turn(self, page: QWidget) -> None:
+        """From files to structures and back."""
+        self.pages.setCurrentWidget(page)
+        self.files_button.setChecked(page is self.files)
+        self.structure_button.setChecked(page is self.structure)
+        self._show_structures()
+
+    def _show_structures(self) -> None:
+        """Read them when they are looked at, once for each state of the medium."""
+        medium = self.model.selected
+        if self.pages.currentWidget() is not self.structure:
+            return
+        if medium is None or self.model.layout_of(medium) is None:
+            self.structure.show_text("")
+        elif self._inspected and self._inspected[0] == medium.key:
+            self.structure.show_structures(self._inspected[1], self.core.selected)
+        else:
+            self.structure.show_text("Being read…")
+            self.model.asker.ask(lambda: _inspect(medium), lambda found: self._take_structures(medium.key, found),
+                                 lambda error: self.structure.show_text(str(error)))
+
+    def _take_structures(self, key: str, found: tuple[Structure, ...]) -> None:
+        if self.model.selected and self.model.selected.key == key:
+            self._inspected = (key, found)
+            self.structure.show_structures(found, self.core.selected)
 
     def _show_core(self) -> None:
         medium, machine = self.model.selected, self.model.machine
@@ -269,6 +321,11 @@ def _has_room_to_use(layout: Layout) -> bool:
 def _read_tree(medium: Medium, index: int) -> Tree:
     with medium.open() as blocks:
         return open_partition(blocks, index).tree()
+
+
+def _inspect(medium: Medium) -> tuple[Structure, ...]:
+    with medium.open() as blocks:
+        return inspect(blocks)
 
 
 def _take_out(medium: Medium, index: int, entry: Entry, folder: Path, watch: Watch) -> str:

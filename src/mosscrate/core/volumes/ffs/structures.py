@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.errors import FormatError
 
+BOOT = np.dtype([("dos_type", "V4"), ("checksum", ">u4"), ("root_block", ">u4"), ("boot_code", "V500")])
 BLOCK_SIZES = (512, 1024, 2048, 4096)
 RESERVED = 2                            # blocks in front of the first one that the bitmap covers
 T_HEADER, T_LIST, T_DATA, T_CACHE, T_COMMENT = 2, 16, 8, 33, 64
@@ -36,6 +37,24 @@ OFS_HEADER = 24                         # bytes of a data block that are not dat
 EPOCH = 252460800                       # 1 January 1978
 TICKS_A_SECOND = 50
 Longs = NDArray[np.uint32]
+
+
+def root_dtype(block: int) -> np.dtype[np.void]:
+    """The fields of a root block of `block` bytes, by name."""
+    end = block // 4
+    fields = [("type", ">u4", TYPE), ("own_key", ">u4", OWN_KEY), ("high_seq", ">u4", HIGH_SEQ),
+              ("table_size", ">u4", DATA_SIZE), ("first_data", ">u4", FIRST_DATA), ("checksum", ">u4", CHECKSUM),
+              ("hash_table", f"V{4 * (end - TABLE - TABLE_TAIL)}", TABLE), ("bitmap_flag", ">u4", BM_FLAG),
+              ("bitmap_pages", (">u4", (BM_PAGES_IN_ROOT,)), BM_PAGES), ("bitmap_extension", ">u4", BM_EXT),
+              ("root_altered_days", ">u4", DAYS), ("root_altered_minutes", ">u4", MINUTES),
+              ("root_altered_ticks", ">u4", TICKS), ("name", "V32", NAME), ("disk_altered_days", ">u4", ROOT_ALTERED),
+              ("disk_altered_minutes", ">u4", ROOT_ALTERED + 1), ("disk_altered_ticks", ">u4", ROOT_ALTERED + 2),
+              ("disk_made_days", ">u4", ROOT_CREATED), ("disk_made_minutes", ">u4", ROOT_CREATED + 1),
+              ("disk_made_ticks", ">u4", ROOT_CREATED + 2), ("hash_chain", ">u4", HASH_CHAIN),
+              ("parent", ">u4", PARENT), ("extension", ">u4", EXTENSION), ("secondary_type", ">i4", SEC_TYPE)]
+    names, formats, places = zip(*fields, strict=True)
+    return np.dtype({"names": names, "formats": formats, "itemsize": block,
+                     "offsets": [4 * (p if p >= 0 else end + p) for p in places]})
 
 
 def longs_of(data: bytes | bytearray) -> Longs:
