@@ -6,25 +6,27 @@ Each plans one step on one medium. `--out` saves the sheet, `--append` adds the 
 
 from __future__ import annotations
 
-from contextlib import suppress
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
 import click
 import msgspec
 
-from mosscrate.cli.app import json_option
+from mosscrate.cli.app import json_option, show_json
 from mosscrate.cli.sheets import FILE, must_fit, put_out, run_sheet, size_of
-from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import survey
-from mosscrate.core.errors import JobError, MossError
+from mosscrate.core.errors import JobError
+from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.bringing import what_is_lost
 from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.propose import growth_with_room
+from mosscrate.core.sheet.passing import passage_of, shortened, together
+from mosscrate.core.sheet.propose import growth_with_room, under_another_map
 from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
+from mosscrate.core.sizes import counted
 
+MAPS = ("mbr", "gpt", "rdb", "ahdi")
 PARTITION = click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
 
 
@@ -45,7 +47,6 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path |
     came = bench.shelf.find(source) if source else None
     with found.open() as blocks:
         layout = survey(blocks)
-        _tell_losses(blocks, steps)
     made = JobSheet(steps, reference(came) if came else None, reference(found))
     if append is not None:
         old = load_sheet(append)
@@ -59,7 +60,7 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path |
     if made.source is not None:
         with bench.shelf.find(made.source.path).open() as blocks:
             first = survey(blocks)
-            _tell_losses(blocks, steps)
+    tell_losses(bench, made, steps)
     seen = forecast(made, first, layout)
     if tag:
         must_fit(seen)
@@ -68,13 +69,13 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path |
         put_out(made, seen, out, as_json=as_json)
 
 
-def _tell_losses(blocks: Blocks, steps: tuple[s.Step, ...]) -> None:
-    """What volumes lose when they are made anew as another kind, said before anything is done."""
-    for step in steps:
-        is_here = isinstance(step, s.RebuildPartition) or (isinstance(step, s.CopyPartition) and step.kind)
-        with suppress(MossError):
-            for finding in what_is_lost(blocks, step) if is_here else ():     # type: ignore[arg-type]
-                click.echo(f"  ! {finding.sentence}", err=True)
+def tell_losses(bench: Bench, sheet: JobSheet, steps: tuple[s.Step, ...]) -> None:
+    """What files lose on their way into another kind of volume, said before anything is done."""
+    with ExitStack() as opened:
+        source, target = (opened.enter_context(bench.shelf.find(ref.path).open()) if ref else None
+                          for ref in (sheet.source, sheet.target))
+        for finding in shortened(together(steps, source, target)):
+            click.echo(f"  ! {finding.sentence}", err=True)
 
 
 @click.command()
@@ -83,11 +84,48 @@ def _tell_losses(blocks: Blocks, steps: tuple[s.Step, ...]) -> None:
 @PARTITION
 @click.option("--kind", default="", help="Make it anew as this kind, with its files; copied exactly when left out.")
 @click.option("--size", help="Its size there, such as 6GiB; as it is when left out.")
+@click.option("--under", type=click.Choice([*MAPS, "none"]), help="Put this empty map on the MEDIUM first; with none "
+              "the partition becomes a bare volume. What is on the MEDIUM is lost.")
 @planned
-def bring(bench: Bench, source: str, medium: str, partition: int, kind: str, size: str | None,
+def bring(bench: Bench, source: str, medium: str, partition: int, kind: str, size: str | None, under: str | None,
           **how: Any) -> None:  # noqa: ANN401
     """Bring one partition of a SOURCE into the free room of a MEDIUM."""
-    plan_steps(bench, medium, (s.CopyPartition(partition, kind, _optional(size)),), source=source, **how)
+    first: tuple[s.Step, ...] = () if under is None else (s.EmptyCard(),) if under == "none" else (s.NewMap(under),)
+    plan_steps(bench, medium, (*first, s.CopyPartition(partition, kind, _optional(size))), source=source, **how)
+
+
+@click.command()
+@click.argument("source")
+@click.argument("medium")
+@click.argument("map_kind", metavar="MAP", type=click.Choice(MAPS))
+@planned
+def under(bench: Bench, source: str, medium: str, map_kind: str, **how: Any) -> None:  # noqa: ANN401
+    """Bring every partition of a SOURCE onto a MEDIUM, under another MAP. What is on the MEDIUM is lost."""
+    with bench.shelf.find(source).open() as blocks:
+        steps = under_another_map(survey(blocks), MapKind(map_kind))
+    plan_steps(bench, medium, steps, source=source, **how)
+
+
+@click.command()
+@click.argument("source")
+@PARTITION
+@click.option("--kind", required=True, help="The file system that the files would go into.")
+@json_option
+@click.pass_obj
+def names(bench: Bench, source: str, partition: int, kind: str, as_json: bool) -> None:
+    """List every name of a partition that would change in another KIND of file system."""
+    with bench.shelf.find(source).open() as blocks:
+        passage = passage_of(s.RebuildPartition(partition, kind), None, blocks)
+    if as_json:
+        show_json({"names": [{"path": old, "name": new} for old, new in passage.changed_names.items()],
+                   "left_out": sorted(passage.left_out)})
+        return
+    for old, new in passage.changed_names.items():
+        click.echo(f"{old}\t{new}")
+    for path in sorted(passage.left_out):
+        click.echo(f"{path}\t(left out)")
+    click.echo(f"{counted(len(passage.changed_names), 'name')} would change, "
+               f"{counted(len(passage.left_out), 'entry', 'entries')} would be left out.", err=True)
 
 
 @click.command()
@@ -121,7 +159,7 @@ def swap(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
 
 @click.command("map")
 @click.argument("medium")
-@click.argument("kind", type=click.Choice(["mbr", "gpt", "rdb", "ahdi"]))
+@click.argument("kind", type=click.Choice(MAPS))
 @click.option("--heads", default=0, help="Heads of an RDB's geometry; the usual one when left out.")
 @click.option("--sectors", default=0, help="Sectors of a track in an RDB's geometry.")
 @planned
@@ -329,5 +367,5 @@ def _optional(text: str | None) -> int | None:
     return None if text is None else size_of(text)
 
 
-COMMANDS = (bring, copy, code, remove_code, empty, swap, map_, tune, add, remove, grow, shrink, move, label, flag,
-            type_, format_, rebuild, drives, replay, bitmap, mend)
+COMMANDS = (bring, under, names, copy, code, remove_code, empty, swap, map_, tune, add, remove, grow, shrink, move,
+            label, flag, type_, format_, rebuild, drives, replay, bitmap, mend)

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from mosscrate.cli.app import json_option
+from mosscrate.cli.arranging import tell_losses
 from mosscrate.cli.commands import ask_for_tag, partition_of
 from mosscrate.cli.sheets import must_fit, run_sheet
 from mosscrate.core.contents import survey
@@ -86,6 +87,7 @@ def _run(bench: Bench, medium: str, partition: int | None, tag: str, *, as_json:
         layout = survey(blocks)
     made = JobSheet((step(partition_of(layout, partition)),), None, reference(found))
     must_fit(forecast(made, None, layout))
+    tell_losses(bench, made, made.steps)
     run_sheet(bench, made, tag or ask_for_tag(bench, found, loses_all=False), as_json=as_json)
 
 

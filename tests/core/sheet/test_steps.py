@@ -15,9 +15,9 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.bringing import what_is_lost
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.journal import JournalledBlocks, take_back
+from mosscrate.core.sheet.passing import shortened, together
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for
@@ -230,7 +230,7 @@ def test_what_is_lost_in_another_kind_is_told_first():
     editor.add_file("x/CASE", b"1")
     editor.add_file("x/case", b"2")
     editor.commit()
-    said = " ".join(f.sentence for f in what_is_lost(blocks, s.RebuildPartition(2, "exfat")))
+    said = " ".join(f.sentence for f in shortened(together((s.RebuildPartition(2, "exfat"),), None, blocks)))
     for word in ("Owners", "1 link", "“what_ a name”", "“case (2)”"):
         assert word in said
     perform(s.RebuildPartition(2, "exfat"), blocks, None, Watch())

@@ -56,6 +56,9 @@ def take_out(volume: Volume, path: str, to: Path, watch: Watch) -> list[Taken]:
             raise MediumError(f"{each.path} is there already. Take another place; it was not changed.") from error
         except OSError as error:
             raise MediumError(f"{each.path} cannot be written: {error.strerror}.") from error
+    for each in reversed(taken):                         # a folder's time would change with what is put into it
+        if each.entry.kind == Kind.FOLDER and each.entry.modified is not None:
+            os.utime(each.path, (each.entry.modified, each.entry.modified))
     return taken
 
 
@@ -64,6 +67,9 @@ def _one(volume: Volume, taken: Taken, done: int, total: int, watch: Watch) -> i
         taken.path.mkdir(parents=True, exist_ok=True)
         return done
     taken.path.parent.mkdir(parents=True, exist_ok=True)
+    if taken.entry.kind == Kind.LINK:
+        taken.path.symlink_to(taken.entry.target or "")
+        return done
     with taken.path.open("xb") as file:
         for piece in volume.read_file(taken.entry):
             file.write(piece)

@@ -44,5 +44,6 @@ def _partition(look: PartitionLook) -> dict[str, Any]:
 def _volume(volume: VolumeLook | None) -> dict[str, Any] | None:
     if volume is None:
         return None
+    own = {"variant": volume.variant} if volume.variant not in ("", volume.kind) else {}
     return {"kind": volume.kind, "label": volume.label, "id": volume.id, "block": volume.block,
-            "size": volume.size, "used": volume.used, "free": volume.free, "clean": volume.is_clean}
+            "size": volume.size, "used": volume.used, "free": volume.free, "clean": volume.is_clean, **own}

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import queue
-import re
 import threading
-import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
@@ -20,17 +19,23 @@ LARGEST_ON_FAT = 2**32 - 1
 READ_AHEAD = 8 << 20                    # files above this are read on a thread of their own
 _HELD_PIECES = 3
 _HAS_OWNERS = {"ext2", "ext3", "ext4"}
-_HAS_LINKS = _HAS_OWNERS | {"ofs", "ffs", "ofs-intl", "ffs-intl"}
-_SAME_CASE = {"gemdos", "fat12", "fat16", "fat32", "exfat", "ofs", "ffs", "ofs-intl", "ffs-intl"}
-_REPLACEMENTS = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
+_HAS_LINKS = (*_HAS_OWNERS, "ofs", "ffs")
+_SAME_CASE = ("gemdos", "fat", "exfat", "ofs", "ffs")
 SKIPPED = {"lost+found"}
 
 
 @dataclass
 class Passage:
-    """How a tree goes into a volume: {old path: new path} where a name has to change, what stays behind, findings."""
+    """How a tree goes into a volume.
+
+    Attributes:
+        renamed: {old path: new path} where a name has to change, or one above it.
+        changed_names: {old path: new name} of those whose own name changes.
+        left_out: paths that stay behind.
+    """
 
     renamed: dict[str, str] = field(default_factory=dict)
+    changed_names: dict[str, str] = field(default_factory=dict)
     left_out: set[str] = field(default_factory=set)
     findings: list[Finding] = field(default_factory=list)
 
@@ -39,13 +44,15 @@ class Passage:
         return self.renamed.get(entry.path, entry.path)
 
 
-def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | None = None) -> Passage:
+def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | None = None,
+                 present: Iterable[str] = ()) -> Passage:
     """What a tree loses in a volume of another kind.
 
     Args:
         entries: of the source, folders before what they hold.
         target_kind: short name of the file system they go into.
         why_not: a volume of that kind, asked about names; None leaves names unchecked.
+        present: paths on the target that a changed name must not meet.
     """
     passage, entries = Passage(), [e for e in entries if e.path.split("/")[0] not in SKIPPED]
     if target_kind not in _HAS_OWNERS and any(e.owner not in (None, (0, 0)) for e in entries):
@@ -53,7 +60,7 @@ def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | N
         passage.findings.append(Finding(Severity.NOTE, "Owners and permissions of "
                                         f"{counted(count, 'entry', 'entries')} cannot be kept on {target_kind}."))
     links = [e for e in entries if e.kind == Kind.LINK]
-    if links and target_kind not in _HAS_LINKS:
+    if links and not target_kind.startswith(_HAS_LINKS):
         passage.left_out |= {e.path for e in links}
         verb = "is" if len(links) == 1 else "are"
         passage.findings.append(Finding(Severity.WARNING, f"{counted(len(links), 'link')} cannot stand on "
@@ -64,8 +71,8 @@ def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | N
         for e in large[:3]:
             passage.findings.append(Finding(Severity.PROBLEM, f"“{e.path}” has {binary(e.size)}; a file on FAT ends "
                                             "below 4 GiB. It is left out.", e.path))
-    if target_kind in _SAME_CASE:
-        _names(entries, passage, why_not)
+    if target_kind.startswith(_SAME_CASE):
+        _names(entries, passage, why_not, present)
     return passage
 
 
@@ -135,34 +142,13 @@ def ensure_folder(editor: Editor, path: str, traits: Traits = PLAIN) -> None:
         editor.add_folder("/".join(parts[:depth]), traits)
 
 
-def proposed_name(name: str, taken: set[str]) -> str:
-    """A name that stands on FAT and exFAT, near the one that does not; `taken` holds lower-case names."""
-    stem, dot, ending = name.translate(_REPLACEMENTS).rpartition(".")
-    stem, ending = (stem, dot + ending) if stem and len(ending) < 8 else (name.translate(_REPLACEMENTS), "")
-    stem = "".join("_" if ord(c) < 32 else c for c in stem)[:200].rstrip(" .") or "_"
-    candidate, number = (stem + ending).rstrip(" ."), 2
-    while candidate.lower() in taken:
-        candidate, number = f"{stem} ({number}){ending}".rstrip(" ."), number + 1
-    return candidate
-
-
-def short_name(name: str, taken: set[str]) -> str:
-    """A name of eight characters and three, near the one that does not fit; `taken` holds lower-case names."""
-    stem, dot, ending = name.upper().rpartition(".")
-    stem, ending = (stem, ending) if dot and stem else (name.upper(), "")
-    plain = re.sub(r"[^A-Z0-9_-]", "", unicodedata.normalize("NFKD", stem)) or "FILE"
-    ending = re.sub(r"[^A-Z0-9_-]", "", unicodedata.normalize("NFKD", ending))[:3]
-    for number in range(1, 100_000):
-        tail = f"~{number}" if number > 1 or len(plain) > 8 else ""
-        candidate = plain[:8 - len(tail)] + tail + (f".{ending}" if ending else "")
-        if candidate.lower() not in taken:
-            return candidate
-    raise FitError(f"No short name is left for “{name}” in its folder.")
-
-
-def _names(entries: list[Entry], passage: Passage, volume: Volume | None) -> None:
+def _names(entries: list[Entry], passage: Passage, volume: Volume | None, present: Iterable[str]) -> None:
     """New names for those that the target cannot hold, or that differ only in case there."""
     taken: dict[str, set[str]] = {}
+    there: dict[str, set[str]] = {}
+    for path in present:
+        folder, _, name = path.rpartition("/")
+        there.setdefault(folder.lower(), set()).add(name.lower())
     for entry in entries:
         if entry.path in passage.left_out:
             continue
@@ -171,14 +157,13 @@ def _names(entries: list[Entry], passage: Passage, volume: Volume | None) -> Non
         here = taken.setdefault(parent.lower(), set())
         fresh = name
         if name.lower() in here or (volume is not None and volume.why_not(name)):
-            fresh = proposed_name(name, here)
-            if volume is not None and volume.why_not(fresh):         # only 8.3 will do
-                fresh = short_name(name, here)
+            fresh = proposed_name(name, here | there.get(parent.lower(), set()), volume)
         here.add(fresh.lower())
         path = f"{parent}/{fresh}".lstrip("/")
         if path != entry.path:
             passage.renamed[entry.path] = path
             if fresh != name:
+                passage.changed_names[entry.path] = fresh
                 passage.findings.append(Finding(Severity.NOTE, f"“{entry.path}” becomes “{fresh}”: its name cannot "
                                                 "stand there.", entry.path))
 

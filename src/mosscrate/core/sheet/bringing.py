@@ -4,25 +4,37 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from mosscrate.core.blocks import Blocks, Extent, MemoryBlocks, Window
-from mosscrate.core.contents.straight import straight
-from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.blocks import Blocks, Extent, Window
+from mosscrate.core.blocks.streaming import copy
+from mosscrate.core.contents.survey import has_blank_ends, partition_window
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
 from mosscrate.core.errors import FitError, FormatError
-from mosscrate.core.findings import Finding
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import PIECE, Done, rebase, used_of
-from mosscrate.core.sheet.filling import variant_of
-from mosscrate.core.sheet.steps import BringCode, CopyPartition, RebuildPartition
-from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import FORMATS, Making, Volume, edit, format_for, format_of, open_volume, volume_kind
+from mosscrate.core.sheet.steps import BringCode, CopyPartition
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import FORMATS, Making, edit, format_for, format_of, open_volume, volume_kind
 from mosscrate.core.watch import Watch
+
+MODERN = ("fat32", "exfat", "ext2", "ext3", "ext4")       # too large, often, to copy their free room
+NOT_BLANK = ("The target has no map that a partition could be added to. Put one on it first, or empty it: then the "
+             "partition becomes a bare volume, without a map.")
 
 
 def placed(step: CopyPartition, came: Partition, came_kind: str, map: PartitionMap,
            size: int) -> tuple[PartitionMap, Partition]:
-    """The map with the partition that arrives, and that partition. Raises FitError."""
+    """The map with the partition that arrives, and that partition. Raises FitError.
+
+    Without a map it becomes the bare volume that fills the medium.
+    """
+    if map.kind == MapKind.NONE:
+        if step.size not in (None, size):
+            raise FitError("Without a map a volume fills the whole medium; leave its size out.")
+        if not step.kind and size < came.length:
+            raise FitError(f"An exact copy needs {binary(came.length)}, there are {binary(size)}; it can be made anew "
+                           "with its files.")
+        return map, Partition(0, 0, size)
     align = arranging.alignment_for(size)
     length = came.length if step.size is None else step.size
     if not step.kind and length < came.length:
@@ -62,20 +74,23 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
     """Make the partition, bring the volume, then write the map. Raises FitError before anything is written."""
     came = read_map(source).partition(step.source)
     window = partition_window(source, came)
-    came_kind = volume_kind(window)
-    map_, made = placed(step, came, came_kind, read_map(blocks), blocks.size)
+    came_kind, there = volume_kind(window), read_map(blocks)
+    if there.kind == MapKind.NONE and not has_blank_ends(blocks):
+        raise FitError(NOT_BLANK)
+    map_, made = placed(step, came, came_kind, there, blocks.size)
     is_anew = is_made_anew(step, came_kind, came, made)
     new = Window(blocks, made.start, made.length)
     blocks.forgo([Extent(made.start, made.length)])
-    done = _anew(window, new, step, made, watch) if is_anew else _exactly(window, new, watch)
+    done = _anew(window, new, step, made, watch) if is_anew else _exactly(window, new, came_kind, watch)
     if not is_anew:
-        rebase(blocks, made)
+        rebase(blocks, made)                             # a bare volume starts at 0
         if made.length > came.length:
             format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // blocks.sector)
     write_map(blocks, map_)
     blocks.flush()
     how = f"anew as {open_volume(new).kind}" if is_anew else "exactly"
-    return Done(f"Partition {step.source} of the source is partition {made.index} now, copied {how}.", done)
+    where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
+    return Done(f"Partition {step.source} of the source is {where}, copied {how}.", done)
 
 
 def bring_code(source: Blocks, blocks: Blocks, step: BringCode, watch: Watch) -> Done:
@@ -86,31 +101,11 @@ def bring_code(source: Blocks, blocks: Blocks, step: BringCode, watch: Watch) ->
     return Done(f"The map holds the file-system code {', '.join(names)} now.")
 
 
-def what_is_lost(source: Blocks, step: CopyPartition | RebuildPartition) -> tuple[Finding, ...]:
-    """What a volume loses when it is made anew as another kind, told before anything is done. Raises MossError."""
-    source = straight(source)
-    index = step.source if isinstance(step, CopyPartition) else step.partition
-    partition = read_map(source).partition(index)
-    if not step.kind:
-        return ()
-    kind = arranging.kind_for(step.kind, partition.length)
-    volume = open_volume(partition_window(source, partition))
-    found = plan_passage(volume.tree().entries, kind, _like(kind)).findings
-    shown = found[:6]
-    more = len(found) - len(shown)
-    return (*shown, *((replace(shown[-1], sentence=f"{counted(more, 'more name')} change in the same way."),)
-                      if more else ()))
-
-
-def _like(kind: str) -> Volume:
-    """A small volume of a kind, to be asked about names."""
-    sizes = {"fat12": 1 << 20, "gemdos": 4 << 20, "fat16": 9 << 20, "fat32": 36 << 20}
-    blocks = MemoryBlocks(bytes(sizes.get(kind, 8 << 20)))
-    format_for(kind).make(blocks, Making(kind, block=512 if kind.startswith("fat") else None))
-    return open_volume(blocks)
-
-
-def _exactly(window: Window, new: Window, watch: Watch) -> int:
+def _exactly(window: Window, new: Window, kind: str, watch: Watch) -> int:
+    """Copy a partition: of large modern volumes what is in use, of all others every byte."""
+    if kind not in MODERN:
+        copy(window, new, window.size, watch, phase="Copying the partition", zeros=new.zero)
+        return window.size
     pieces = [(e.start + at, min(PIECE, e.length - at)) for e in used_of(window) for at in range(0, e.length, PIECE)]
     total, done = sum(length for _, length in pieces), 0
     for start, length in pieces:
@@ -125,7 +120,7 @@ def _anew(window: Window, new: Window, step: CopyPartition, made: Partition, wat
         old = open_volume(window)
     except FormatError as error:
         raise FitError(f"Its files cannot be read, so it can only be copied exactly: {error}") from error
-    kind = arranging.kind_for(step.kind, made.length) if step.kind else variant_of(old)
+    kind = arranging.kind_for(step.kind, made.length) if step.kind else old.variant
     entries = old.tree().entries
     must_fit(plan_passage(entries, kind, None))
     label = old.label[:11] if kind.startswith("fat") or kind == "exfat" else old.label

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Iterator
 from datetime import datetime
@@ -11,13 +10,14 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from mosscrate.core.blocks import Blocks, Extent, Overlay, Window
+from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.contents.transfer import copy_tree, ensure_folder, must_fit, plan_passage
-from mosscrate.core.errors import FitError, JobError, MediumError
+from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
-from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import Done
+from mosscrate.core.sheet.passing import plan_put
 from mosscrate.core.sheet.steps import (
     CopyFiles,
     Existing,
@@ -29,39 +29,41 @@ from mosscrate.core.sheet.steps import (
     RenameFile,
 )
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Making, Traits, Volume, edit, format_for, open_volume
-from mosscrate.core.volumes.fat import FatVolume
+from mosscrate.core.volumes import Editor, Kind, Making, Traits, Volume, edit, format_for, open_volume
 from mosscrate.core.volumes.ffs import FfsVolume
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
-LITTER = {".ds_store", "thumbs.db", "desktop.ini", ".spotlight-v100", ".trashes", ".fseventsd", ".directory"}
 
 
 def put_files(blocks: Blocks, step: PutFiles, watch: Watch) -> Done:
-    """Put files and folders of this computer onto a volume; desktop droppings stay off."""
-    editor = edit(_window(blocks, step.partition))
-    sources = [Path(p) for p in step.paths]
-    missing = next((p for p in sources if not p.exists()), None)
-    if missing:
-        raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
-    if step.name and (len(sources) != 1 or sources[0].is_dir()):
+    """Put files and folders of this computer onto a volume; names that cannot stand there are changed.
+
+    Raises FitError, MediumError before anything is written.
+    """
+    if step.name and (len(step.paths) != 1 or Path(step.paths[0]).is_dir()):
         raise FitError("Another name can be given to a single file only.")
+    window = _window(blocks, step.partition)
+    volume = open_volume(window)
+    putting = plan_put(volume, step)
+    passage = putting.passage
+    must_fit(passage)
+    editor = edit(window)
     ensure_folder(editor, step.folder, Traits(int(time.time())))
-    found = [(p, f"{step.folder}/{step.name or rel}".strip("/")) for source in sources for p, rel in _below(source)]
-    total, done = sum(p.stat().st_size for p, _ in found if p.is_file()), 0
-    count = 0
-    for path, to in found:
-        if path.is_dir():
-            editor.add_folder(to, Traits(int(path.stat().st_mtime)))
+    total, done, count = sum(e.size for e in putting.entries), 0, 0
+    for entry in putting.entries:
+        to = f"{step.folder}/{passage.path(entry)}".strip("/")
+        if entry.kind == Kind.FOLDER:
+            editor.add_folder(to, entry.traits)
             continue
-        make_way(editor, to, step.existing)
-        size = path.stat().st_size
-        editor.add_file(to, _pieces(path), Traits(int(path.stat().st_mtime)), size=size)
-        done, count = done + size, count + 1
+        make_way(editor, to, step.existing, volume)
+        editor.add_file(to, _pieces(putting.places[entry.path]), entry.traits, size=entry.size)
+        done, count = done + entry.size, count + 1
         watch.progress("Putting files", done, total)
     editor.commit()
-    return Done(f"{counted(count, 'file')} put onto partition {step.partition}, {binary(done)}.", done)
+    names = len(passage.changed_names)
+    said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
+    return Done(f"{counted(count, 'file')} put onto partition {step.partition}, {binary(done)}.{said}", done)
 
 
 def remove_files(blocks: Blocks, step: RemoveFiles, watch: Watch) -> Done:
@@ -116,8 +118,8 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
     partition = map_.partition(step.partition)
     window = partition_window(blocks, partition)
     old = open_volume(window)
-    kind = arranging.kind_for(step.kind, partition.length) or variant_of(old)
-    is_same_kind = kind == variant_of(old)
+    kind = arranging.kind_for(step.kind, partition.length) or old.variant
+    is_same_kind = kind == old.variant
     making = Making(kind, _label_for(kind, old.label), step.block or (old.block if is_same_kind else None),
                     id=_id_for(kind, old), hidden_sectors=0 if map_.kind == MapKind.NONE else
                     partition.start // map_.sector)
@@ -161,7 +163,7 @@ def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:
     old = open_volume(partition_window(blocks, partition))
     changed = edits.placed(map_, index, blocks.size, length=length)
     window = Window(blocks, partition.start, max(length, partition.length))
-    making = Making(variant_of(old), old.label, old.block)
+    making = Making(old.variant, old.label, old.block)
     entries = old.tree().entries
     with Overlay(window) as view:
         fresh = Window(view, 0, length)
@@ -176,15 +178,7 @@ def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:
     return Done(f"Partition {index} was made anew with {binary(length)} and its files put back.", done)
 
 
-def variant_of(volume: Volume) -> str:
-    """The kind that makes a volume like this one; OFS and FFS come in variants."""
-    if isinstance(volume, FatVolume) and volume.boot.is_gemdos:
-        return "gemdos"
-    variant = getattr(volume, "variant", None)
-    return next((kind for kind, number in DOS_TYPES.items() if number == variant), volume.kind)
-
-
-def make_way(editor: Editor, path: str, existing: Existing) -> None:
+def make_way(editor: Editor, path: str, existing: Existing, volume: Volume) -> None:
     """Deal with what is there already under a name. Raises FitError where it must stay."""
     if not editor.has(path):
         return
@@ -194,44 +188,28 @@ def make_way(editor: Editor, path: str, existing: Existing) -> None:
         case Existing.REPLACE:
             editor.remove(path)
         case Existing.KEEP_BOTH:
-            editor.rename(path, dated(path, editor))
+            editor.rename(path, dated(path, editor, volume))
 
 
-def dated(path: str, editor: Editor) -> str:
-    """The name under which an old file stays: with today's date before its ending."""
+def dated(path: str, editor: Editor, volume: Volume) -> str:
+    """The name under which an old file stays: with today's date before its ending, as far as names go there."""
     folder, _, name = path.rpartition("/")
     stem, dot, ending = name.rpartition(".")
     stem, ending = (stem, f".{ending}") if dot and stem else (name, "")
     today = f"{datetime.now():%Y-%m-%d}"
+    tried: set[str] = set()
     for number in range(1, 1000):
-        candidate = f"{folder}/{stem} {today}{f' {number}' if number > 1 else ''}{ending}".lstrip("/")
+        name = f"{stem} {today}{f' {number}' if number > 1 else ''}{ending}"
+        name = proposed_name(name, tried, volume) if volume.why_not(name) else name
+        candidate = f"{folder}/{name}".lstrip("/")
         if not editor.has(candidate):
             return candidate
+        tried.add(name.lower())
     raise JobError(f"No name is left for the old “{path}”.")
 
 
 def _window(blocks: Blocks, index: int) -> Window:
     return partition_window(blocks, read_map(blocks).partition(index))
-
-
-def _below(source: Path) -> Iterator[tuple[Path, str]]:
-    """(path, path on the volume) of a file, or of a folder and all in it, folders first."""
-    if source.is_file():
-        yield source, source.name
-        return
-    yield source, source.name
-    for folder, folders, files in os.walk(source):
-        folders[:] = sorted(f for f in folders if not _is_litter(f))
-        base = Path(folder)
-        for name in folders:
-            yield base / name, str(Path(source.name) / (base / name).relative_to(source))
-        for name in sorted(files):
-            if not _is_litter(name) and (base / name).is_file():
-                yield base / name, str(Path(source.name) / (base / name).relative_to(source))
-
-
-def _is_litter(name: str) -> bool:
-    return name.startswith("._") or name.lower() in LITTER
 
 
 def _pieces(path: Path) -> Iterator[bytes]:

@@ -10,7 +10,7 @@ from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, without_map
 from mosscrate.core.sheet import arranging
-from mosscrate.core.sheet.bringing import placed
+from mosscrate.core.sheet.bringing import NOT_BLANK, placed
 from mosscrate.core.sheet.steps import (
     AddPartition,
     BringCode,
@@ -33,6 +33,7 @@ from mosscrate.core.sheet.steps import (
 )
 from mosscrate.core.sheet.swapping import UNKNOWN
 from mosscrate.core.sizes import binary, exact
+from mosscrate.core.volumes import shown_kind
 
 
 def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | None:
@@ -191,10 +192,10 @@ def _rebuilt(layout: Layout, step: RebuildPartition) -> Layout:
     look = _look(layout, step.partition)
     if look.volume is None or look.volume.used is None:
         raise FitError(f"{look.name} cannot be made anew: {look.role_reason}.")
-    kind = arranging.kind_for(step.kind, look.partition.length) or look.volume.kind
+    kind = arranging.kind_for(step.kind, look.partition.length)
     if look.volume.used > look.partition.length:
         raise FitError(f"The files of {look.name} do not fit into it once it is made anew.")
-    volume = replace(look.volume, kind=kind, size=look.partition.length, block=step.block or look.volume.block)
+    volume = replace(_as_kind(look.volume, kind), size=look.partition.length, block=step.block or look.volume.block)
     return _with_map(layout.with_partition(replace(look, volume=volume)),
                      arranging.remapped(step, layout.as_map, layout.size), by_index=True)
 
@@ -203,19 +204,19 @@ def _brought(source: Layout | None, target: Layout, step: CopyPartition) -> Layo
     if source is None:
         raise FitError("Bringing a partition over needs a source.")
     came = _look(source, step.source)
-    if not target.can_be_arranged:
-        raise FitError("The target has no map that a partition could be added to; put one on it first.")
+    if not target.can_be_arranged and not target.is_blank:
+        raise FitError(NOT_BLANK)
     map_, made = placed(step, came.partition, came.volume.kind if came.volume else "", target.as_map, target.size)
     if step.kind and (came.volume is None or came.volume.used is None):
         raise FitError(f"{came.name} cannot be made anew: {came.role_reason}. It can be copied exactly.")
     volume = came.volume
     if volume is not None:
-        kind = arranging.kind_for(step.kind, made.length) or volume.kind
+        kind = arranging.kind_for(step.kind, made.length)
         if step.kind and volume.used is not None and volume.used > made.length:
             raise FitError(f"The files of {came.name} ({binary(volume.used)}) do not fit into {binary(made.length)}.")
         if not step.kind and made.length > came.partition.length and not volume.largest:
             raise FitError(f"{came.name} cannot be grown; bring it over in its own length.")
-        volume = replace(volume, kind=kind, size=made.length if made.length > volume.size else volume.size)
+        volume = replace(_as_kind(volume, kind), size=made.length if made.length > volume.size else volume.size)
     return _with_map(target, map_, {made.start: replace(came, volume=volume)})
 
 
@@ -257,8 +258,14 @@ def _with_map(layout: Layout, map: PartitionMap, fresh: dict[int, PartitionLook]
 def _fresh(partition: Partition, kind: str, label: str) -> PartitionLook:
     if not kind:
         return PartitionLook(partition, None, Role.UNKNOWN, "nothing is on it yet")
-    volume = VolumeLook(kind, label, "", 0, partition.length, 0, summary="empty", largest=partition.length)
+    volume = VolumeLook(shown_kind(kind), label, "", 0, partition.length, 0, summary="empty", largest=partition.length,
+                        variant=kind)
     return PartitionLook(partition, volume, Role.STORAGE, "it holds no files yet")
+
+
+def _as_kind(volume: VolumeLook, kind: str) -> VolumeLook:
+    """The same volume made anew as a kind; "" leaves it as it is."""
+    return replace(volume, kind=shown_kind(kind), variant=kind) if kind else volume
 
 
 def _look(layout: Layout, index: int) -> PartitionLook:

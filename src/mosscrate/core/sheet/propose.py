@@ -4,22 +4,24 @@ from __future__ import annotations
 
 from contextlib import suppress
 
-from mosscrate.core.contents.layout import Layout
+from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.maps.edits import bounds
-from mosscrate.core.maps.mbr import PRIMARIES
+from mosscrate.core.maps.mbr import PRIMARIES, is_extended
 from mosscrate.core.sheet.arranging import alignment_for
 from mosscrate.core.sheet.fit import after, grown_length
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import (
+    CopyPartition,
     Eject,
     GrowPartition,
     KeepCard,
     MendMap,
     MovePartition,
+    NewMap,
     Step,
     Verify,
     Which,
@@ -98,6 +100,31 @@ def growth_with_room(layout: Layout, index: int, size: int | None = None) -> tup
     starts = {i: None if shift is None else layout.partition(i).partition.start + shift for i in behind}
     moves = () if shift == 0 else tuple(MovePartition(i, starts[i]) for i in behind)
     return (*moves, GrowPartition(index, size))
+
+
+def under_another_map(source: Layout, kind: MapKind) -> tuple[Step, ...]:
+    """An empty map of a kind, and every partition of a source below it: exactly where its machines know its file
+    system, else made anew with its files. Raises FitError where nothing can be brought.
+    """
+    looks = [p for p in source.partitions if not (source.map_kind == MapKind.MBR and is_extended(p.partition))]
+    if not looks or kind == MapKind.NONE:
+        raise FitError("There is nothing on the source that could be brought under another map.")
+    return (NewMap(str(kind)), *(CopyPartition(p.index, kind_under(kind, p)) for p in looks))
+
+
+def kind_under(map: MapKind, look: PartitionLook) -> str:
+    """What a partition has to be made anew as to stand under a map; "" where it can be copied exactly."""
+    variant = look.volume.variant or look.volume.kind if look.volume else ""
+    is_home, is_gemdos = variant.startswith(("ofs", "ffs")), variant == "gemdos"
+    if not variant or (look.volume and look.volume.used is None):
+        return ""                                        # what is not known can only be copied
+    match map:
+        case MapKind.RDB:
+            return "" if is_home else "ffs-intl"
+        case MapKind.AHDI:
+            return "" if is_gemdos else "gemdos"
+        case _:
+            return "fat" if is_home or is_gemdos or variant == "hfs" else ""
 
 
 def _growth(source: Layout, target: Layout) -> GrowPartition | None:

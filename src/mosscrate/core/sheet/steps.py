@@ -173,7 +173,7 @@ class RebuildPartition(msgspec.Struct, tag="rebuild", frozen=True):
 
 
 class CopyPartition(msgspec.Struct, tag="copy partition", frozen=True):
-    """Bring a partition of the source into the free room of the target.
+    """Bring a partition of the source into the free room of the target; onto a blank one as a bare volume.
 
     `kind` "" copies its volume exactly, another one makes a volume of that kind and copies the files.
     `size` None keeps its length; a larger one grows it on arrival.

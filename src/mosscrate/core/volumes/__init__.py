@@ -70,6 +70,7 @@ __all__ = [
     "is_opened_here",
     "name_by_signature",
     "open_volume",
+    "shown_kind",
     "volume_kind",
 ]
 
@@ -96,6 +97,13 @@ def format_for(kind: str) -> VolumeFormat:
             return module
     known = ", ".join(k for m in FORMATS for k in m.KINDS)
     raise FitError(f"“{kind}” is not a file system that can be made here; these are: {known}.")
+
+
+def shown_kind(kind: str) -> str:
+    """The kind that a volume shows once it is made: a variant shows what it is a variant of."""
+    if kind == "gemdos":
+        return "fat16"
+    return kind.partition("-")[0] if kind.startswith(("ofs", "ffs")) else kind
 
 
 def is_changed_here(kind: str) -> bool:

@@ -142,6 +142,10 @@ class Volume(Protocol):
         """Short name: fat12, fat16, fat32."""
 
     @property
+    def variant(self) -> str:
+        """The kind that makes a volume like this one: gemdos, ffs-intl; most often its kind."""
+
+    @property
     def label(self) -> str:
         """As the volume itself says; "" for none."""
 

@@ -64,36 +64,7 @@ def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
     return tuple(found)
 
 
-def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -> tuple[Action, ...]:
-    """Bringing single partitions of a source over.
-
-    A target without a map gets one like the source's first; so does, where `may_clear`, one without room.
-    """
-    if source is None or target is None:
-        return ()
-    names = {f"{p.index} {p.name}": p.index for p in source.partitions
-             if not (source.map_kind == MapKind.MBR and mbr.is_extended(p.partition))}
-    if not names:
-        return ()
-
-    def steps(values: Values) -> tuple[s.Step, ...]:
-        kind = "" if values["how"] == EXACTLY else values["how"]
-        size = None if values["size"] in ("", AS_IT_IS) else parse_size(values["size"])
-        bring = s.CopyPartition(names[values["partition"]], kind, size)
-        length = size or source.partition(bring.source).partition.length
-        if target.can_be_arranged and (not may_clear or edits.free_room(target.as_map, target.size)[1] >= length):
-            return (bring,)
-        return (s.NewMap("gpt" if source.map_kind == MapKind.GPT else "mbr"), bring)
-
-    code = (Action("Bring file-system code", (), lambda v: (s.BringCode(),),
-                   "What the source's map has embedded for its machine comes into the map of the target."),) \
-        if source.map_kind == target.map_kind == MapKind.RDB and _codes(source) else ()
-    return (*code, Action("Bring over…", (Field("partition", next(iter(names)), tuple(names)),
-                                   Field("how", EXACTLY, (EXACTLY, *KINDS)), Field("size", AS_IT_IS)), steps,
-                   "One partition of the source, instead of all of it: exactly, or made anew with its files."),)
-
-
-def _codes(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:
+def codes_of(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:
     """What file-system code an RDB has embedded; nothing where its chain is broken."""
     with suppress(FormatError):
         return rdb_code.codes_in(layout.as_map)
@@ -210,7 +181,7 @@ def _on_map(layout: Layout) -> list[Action]:
     if apart:
         fields.append(Field(apart, NO, (NO, YES)))
     found = [Action("New partition…", tuple(fields), added, "It takes the largest free stretch.")]
-    codes = {c.name: c for c in _codes(layout)} if layout.map_kind == MapKind.RDB else {}
+    codes = {c.name: c for c in codes_of(layout)} if layout.map_kind == MapKind.RDB else {}
     if codes:
         found.append(Action("Take out code…", (Field("file system", next(iter(codes)), tuple(codes)),),
                             lambda v: (s.RemoveCode(f"0x{codes[v['file system']].dos_type.hex()}"),),

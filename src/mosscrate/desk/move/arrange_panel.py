@@ -19,6 +19,7 @@ class ArrangePanel(Panel):
     """Offers actions; `steps_wanted` carries the steps of one that was filled in."""
 
     steps_wanted = pyqtSignal(object)           # tuple of steps
+    names_wanted = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -33,7 +34,8 @@ class ArrangePanel(Panel):
         self.lines.setContentsMargins(0, 4, 0, 0)
         self.lines.setSpacing(4)
         self.error = label(style="problem", scale=0.88, wraps=True)
-        for part in (self.name, self.about, self.choices, self.form, self.error):
+        self.names_button = button("All names…", self.names_wanted.emit)
+        for part in (self.name, self.about, self.choices, self.form, self.error, self.names_button):
             self.column.addWidget(part)
         self.column.addStretch(1)
         self.setMinimumWidth(200)
@@ -43,6 +45,7 @@ class ArrangePanel(Panel):
         self._key: object = None
         self.form.hide()
         self.error.hide()
+        self.names_button.hide()
 
     def show_partition(self, layout: Layout | None, index: int | None, more: tuple[Action, ...] = (), *,
                        is_locked: bool) -> None:
@@ -120,11 +123,13 @@ class ArrangePanel(Panel):
             return
         self.steps_wanted.emit(steps)
 
-    def tell(self, findings: tuple[Finding, ...]) -> None:
-        """Say what a step that was taken will lose."""
+    def tell(self, findings: tuple[Finding, ...], *, names: int) -> None:
+        """Say what a step that was taken will lose, and offer the table of so many names."""
         self.error.setText(" ".join(f.sentence for f in findings))
         self.error.setVisible(bool(findings))
         restyle(self.error, "warning")
+        self.names_button.setText(f"All {names} names…")
+        self.names_button.setVisible(names > 1)
 
     def complain(self, sentence: str) -> None:
         """Say why a step was not taken."""
@@ -136,4 +141,5 @@ class ArrangePanel(Panel):
         self._action = None
         self.form.hide()
         self.error.hide()
+        self.names_button.hide()
         self.choices.show()

@@ -7,37 +7,25 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from mosscrate.core.contents import Layout
+from mosscrate.core.contents.transfer import Passage
 from mosscrate.core.errors import Stopped
-from mosscrate.core.findings import Finding
 from mosscrate.core.sheet import guard, running
-from mosscrate.core.sheet.bringing import what_is_lost
 from mosscrate.core.sheet.job import Job as LoggedJob
+from mosscrate.core.sheet.passing import PASSING, shortened, together
 from mosscrate.core.sheet.sheet import save_sheet
-from mosscrate.core.sheet.steps import CHANGES, WRITES_ALL, CopyPartition, RebuildPartition, Step
+from mosscrate.core.sheet.steps import CHANGES, WRITES_ALL, Step
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.move.actions import Action, bringing
-from mosscrate.desk.move.arrange_panel import ArrangePanel
-from mosscrate.desk.move.chooser import MediumChooser
-from mosscrate.desk.move.guard_panel import GuardPanel
+from mosscrate.desk.move.actions import Action
+from mosscrate.desk.move.bringing import bringing
+from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
-from mosscrate.desk.move.ribbons import Ribbons
-from mosscrate.desk.move.run_panel import RunPanel
-from mosscrate.desk.move.sheet_panel import SheetPanel
-from mosscrate.desk.move.size_panel import SizePanel
 from mosscrate.desk.shared.background import Job, Moment
-from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.machine_chooser import MachineChooser
-from mosscrate.desk.shared.panel import button, label, row
-
-NARROW = 1040
-NARROW_CHOOSER = 232
 
 
 @dataclass(frozen=True)
@@ -46,14 +34,13 @@ class _Ready:
     checks: tuple[guard.Check, ...]
 
 
-class MoveStation(QWidget):
+class MoveStation(MovePage):
     """Plans, rehearses and runs one move."""
 
     look_wanted = pyqtSignal(object)             # Medium
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.model = model
+        super().__init__(model, parent)
         self.source: Medium | None = None
         self.target: Medium | None = None
         self.plan: Plan | None = None
@@ -63,7 +50,7 @@ class MoveStation(QWidget):
         self._only_rehearsed = False                  # then the plan is as good as before
         self._asked = 0
         self._offered: LoggedJob | None = None        # what can be taken back or finished from here
-        self._build()
+        self._connect()
         model.media_changed.connect(self._show_choosers)
         model.seen_changed.connect(self._on_seen)
         model.crate_changed.connect(self._offer_unfinished)
@@ -98,106 +85,30 @@ class MoveStation(QWidget):
         self.target, self._is_arranging = medium, False
         self._replan()
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """Qt: on a small window the size panel gives way, or the source where it is the target itself."""
-        self._share_width()
-        super().resizeEvent(event)
-
-    def _share_width(self) -> None:
-        is_narrow = self.width() < NARROW
-        self.beside.setVisible(not is_narrow or self._is_arranging)
-        self.machine.setMaximumWidth(NARROW_CHOOSER if is_narrow else self.machine.sizeHint().width())
-        is_single = is_narrow and self._is_arranging
-        for part in (self.from_box, self.left, self.ribbons):
-            part.setVisible(not is_single)
-        for column, stretch in ((0, 4), (1, 3)):
-            self.grid.setColumnStretch(column, 0 if is_single else stretch)
-
-    def _build(self) -> None:
-        self.title = label("Move a card onto a larger one", scale=1.5, bold=True, elides=True)
-        self.subtitle = label("The source stays as it is. Nothing is written on the target until you run the sheet.",
-                              style="muted", scale=0.95, elides=True)
-        self.machine = MachineChooser(self.model)
-        self.save_button = button("Save sheet…", self._save)
-        self.rehearse_button = button("Rehearse", self.rehearse,
-                                      tip="Run every step on a view of the target that is thrown away afterwards")
-        self.from_box = MediumChooser("Source", "choose what to move…")
-        self.to_box = MediumChooser("Target", "choose the new card…")
+    def _connect(self) -> None:
+        """What a person does on the page, and what follows from it."""
         self.from_box.chosen.connect(self.choose_source)
         self.to_box.chosen.connect(self.choose_target)
-        self.left, self.right = CoreView("left"), CoreView("right")
-        self.ribbons = Ribbons(self.left, self.right)
+        self.save_button.clicked.connect(self._save)
+        self.rehearse_button.clicked.connect(self.rehearse)
+        self.arrange_button.clicked.connect(self._turn)
         self.right.edge_moved.connect(self._drag)
         self.right.edge_nudged.connect(lambda step: self._change(lambda plan: plan.nudged(step)))
         self.right.chosen.connect(self.left.select)
         self.left.chosen.connect(self.right.select)
-        self.size_panel = SizePanel()
-        self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
-        self.arrange_panel = ArrangePanel()
-        self.arrange_panel.steps_wanted.connect(self._add_steps)
         self.right.chosen.connect(lambda _index: self._show_arranging())
-        self.aspect = QStackedWidget()
-        self.aspect.addWidget(self.size_panel)
-        self.aspect.addWidget(self.arrange_panel)
-        self.aspect.setMaximumWidth(280)
-        self.arrange_button = button("Change partitions", self._turn, tip="Add, remove, size, move, label, make anew…")
-        self.sheet_panel = SheetPanel()
+        self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
+        self.arrange_panel.steps_wanted.connect(self._add_steps)
+        self.arrange_panel.names_wanted.connect(lambda: self.side.setCurrentWidget(self.names_panel))
+        self.names_panel.close_wanted.connect(lambda: self.side.setCurrentWidget(self.guard_panel))
         self.sheet_panel.left_out.connect(
             lambda step, is_out: self._change(lambda plan: plan.leaving_out(step, is_out=is_out)))
-        self.guard_panel = GuardPanel()
         self.guard_panel.run_wanted.connect(self.run)
-        self.run_panel = RunPanel()
         self.run_panel.stop_wanted.connect(self._stop)
         self.run_panel.close_wanted.connect(self._close_run)
         self.run_panel.look_wanted.connect(lambda: self.look_wanted.emit(self.target))
         self.run_panel.back_wanted.connect(self._take_back)
         self.run_panel.finish_wanted.connect(self._finish)
-        self.side = QStackedWidget()
-        self.side.addWidget(self.guard_panel)
-        self.side.addWidget(self.run_panel)
-        self._lay_out()
-
-    def _lay_out(self) -> None:
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.title)
-        words.addWidget(self.subtitle)
-        head = QHBoxLayout()
-        head.addLayout(words, 1)
-        head.addLayout(row(self.machine, self.save_button, self.rehearse_button))
-        self.grid = grid = QGridLayout()
-        grid.setHorizontalSpacing(0)
-        grid.setVerticalSpacing(8)
-        for column, (chooser, core) in ((0, (self.from_box, self.left)), (2, (self.to_box, self.right))):
-            grid.addWidget(chooser, 0, column)
-            grid.addWidget(core, 1, column)
-            grid.setColumnStretch(column, 4)
-        grid.addWidget(self.ribbons, 1, 1)
-        grid.setColumnStretch(1, 3)
-        grid.setRowStretch(1, 1)
-        upper = QHBoxLayout()
-        upper.setSpacing(14)
-        upper.addLayout(grid, 1)
-        beside = QVBoxLayout()
-        beside.addWidget(self.aspect, 1)
-        beside.addWidget(self.arrange_button)
-        self.beside = QWidget()
-        self.beside.setLayout(beside)
-        beside.setContentsMargins(0, 0, 0, 0)
-        upper.addWidget(self.beside)
-        lower = QHBoxLayout()
-        lower.setSpacing(12)
-        lower.addWidget(self.sheet_panel, 5)
-        lower.addWidget(self.side, 4)
-        for part in (self.sheet_panel, self.side):
-            part.setMinimumHeight(212)
-            part.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Expanding)
-        whole = QVBoxLayout(self)
-        whole.setContentsMargins(20, 16, 20, 12)
-        whole.setSpacing(12)
-        whole.addLayout(head)
-        whole.addLayout(upper, 3)
-        whole.addLayout(lower, 1)
 
     # planning
 
@@ -242,20 +153,25 @@ class MoveStation(QWidget):
             self.arrange_panel.complain(problems[0].sentence)
             return
         self._change(lambda _plan: wanted)
-        for step in steps:
-            if isinstance(step, CopyPartition | RebuildPartition) and step.kind:
-                self._tell_losses(step)
+        self._tell_losses(steps)
 
-    def _tell_losses(self, step: CopyPartition | RebuildPartition) -> None:
-        """What a volume loses when it is made anew is said as soon as it is known."""
-        medium = self.source if isinstance(step, CopyPartition) else self.target
+    def _tell_losses(self, steps: tuple[Step, ...]) -> None:
+        """What files lose on their way is said as soon as it is known."""
+        if not any(isinstance(step, PASSING) for step in steps):
+            return
+        source, target = self.source, self.target
 
-        def ask() -> tuple[Finding, ...]:
-            assert medium is not None, "a plan has both ends"
-            with medium.open() as blocks:
-                return what_is_lost(blocks, step)
+        def ask() -> Passage:
+            assert source is not None, "a plan has both ends"
+            assert target is not None, "a plan has both ends"
+            with source.open() as a, target.open() as b:
+                return together(steps, a, b)
 
-        self.model.asker.ask(ask, self.arrange_panel.tell, lambda _error: None)
+        def tell(passage: Passage) -> None:
+            self.names_panel.show_passage(passage)
+            self.arrange_panel.tell(shortened(passage), names=len(passage.changed_names) + len(passage.left_out))
+
+        self.model.asker.ask(ask, tell, lambda _error: None)
 
     def _turn(self) -> None:
         """From sizes to partitions and back."""
@@ -308,7 +224,7 @@ class MoveStation(QWidget):
         self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
         self.size_panel.show_plan(plan, is_locked=is_locked)
         self.sheet_panel.show_plan(plan, is_locked=is_locked)
-        self._share_width()
+        self.share_width(is_single=self._is_arranging)
         self._show_arranging()
         is_in_place = plan is not None and plan.is_in_place
         in_place = "Change a card’s partitions" if self._is_arranging else "Grow a card’s last partition"
@@ -326,7 +242,7 @@ class MoveStation(QWidget):
             self.guard_panel.show_target(plan.target, self._checks, plan.losses, is_possible=can_run)
 
     def _on_seen(self, key: str) -> None:
-        if self.job is None and self.side.currentWidget() is self.guard_panel \
+        if self.job is None and self.side.currentWidget() is not self.run_panel \
                 and key in {m.key for m in (self.source, self.target) if m} and not self._is_still_true():
             self._replan()
 

@@ -79,7 +79,7 @@ def restyle(widget: QWidget, style: str) -> None:
         shape.polish(widget)
 
 
-def button(text: str, act: Callable[[], object], *, style: str = "", tip: str = "") -> QPushButton:
+def button(text: str, act: Callable[[], object] | None = None, *, style: str = "", tip: str = "") -> QPushButton:
     """A button; `style` is "", "primary" or "quiet"."""
     made = QPushButton(text)
     if style:
@@ -87,7 +87,8 @@ def button(text: str, act: Callable[[], object], *, style: str = "", tip: str = 
     if tip:
         made.setToolTip(tip)
     made.setAutoDefault(False)
-    made.clicked.connect(lambda _checked: act())
+    if act is not None:
+        made.clicked.connect(lambda _checked: act())
     return made
 
 

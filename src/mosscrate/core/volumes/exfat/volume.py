@@ -54,6 +54,11 @@ class ExfatVolume:
         return "exfat"
 
     @property
+    def variant(self) -> str:
+        """As its kind."""
+        return self.kind
+
+    @property
     def id(self) -> str:
         """Serial number as it is usually written: 1A2B-3C4D."""
         serial = int(self.boot.raw["volume_serial_number"])

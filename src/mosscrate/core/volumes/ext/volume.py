@@ -52,6 +52,11 @@ class ExtVolume:
         return kind_of_features(self.fs.features)
 
     @property
+    def variant(self) -> str:
+        """As its kind."""
+        return self.kind
+
+    @property
     def label(self) -> str:
         """The volume's name."""
         return str(self.fs.sb["volume_name"].tobytes().partition(b"\0")[0].decode("utf-8", "replace"))

@@ -50,6 +50,8 @@ def make(blocks: Blocks, making: Making) -> None:
 def rebase(blocks: Blocks, first_sector: int) -> None:
     """Note where the partition starts now, in the boot sector and its backup. Raises FormatError, MediumError."""
     boot = open_fat(blocks).boot
+    if boot.is_gemdos:                                   # its system does not note it
+        return
     raw = boot.raw.copy()
     if int(raw["hidden_sectors"]) == first_sector:
         return

@@ -59,6 +59,11 @@ class FatVolume:
         return f"fat{int(self.geometry.type)}"
 
     @property
+    def variant(self) -> str:
+        """gemdos for a volume with the logical sectors of that system, else its kind."""
+        return "gemdos" if self.boot.is_gemdos else self.kind
+
+    @property
     def id(self) -> str:
         """Serial number as it is usually written: 1A2B-3C4D."""
         return f"{self.boot.volume_id >> 16:04X}-{self.boot.volume_id & 0xFFFF:04X}"

@@ -47,6 +47,7 @@ class FfsEditor:
         blocks.forgo([Extent(a * v.block, n * v.block) for a, n in self._runs])
         self._headers: dict[int, Longs] = {}
         self._folders: dict[int, dict[str, int]] = {}
+        self._dated: set[int] = set()          # folders that came with a date, which filling them leaves alone
         self._caches = Caches(v, lambda: self._take(1)[0][0], self._give_back)
 
     def has(self, path: str) -> bool:
@@ -73,6 +74,8 @@ class FfsEditor:
             self._caches.begin(number, more[0])
         self._enter(parent, name, number, header)
         self._folders[number] = {}
+        if traits.modified is not None:
+            self._dated.add(number)
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
         """See Editor."""
@@ -291,7 +294,8 @@ class FfsEditor:
 
     def _touch(self, folder: int) -> None:
         longs, at = self._header(folder), self.volume.fields.stamp if folder != self.volume.root else s.DAYS
-        longs[at:at + 3] = s.stamp_of(None)
+        if folder not in self._dated:
+            longs[at:at + 3] = s.stamp_of(None)
         self._put(folder, longs)
         self._caches.touch(folder)
         if folder != self.volume.root:

@@ -12,6 +12,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.fields import fields_of
@@ -30,25 +31,25 @@ class FfsVolume:
         head = blocks.read(0, 4)
         if head[:3] != b"DOS" or head[3] > s.LAST_TYPE:
             raise FormatError("OFS/FFS boot block", "DosType", 0, head, "DOS and a number up to 7")
-        self.variant = head[3]
-        self.fields = fields_of(self.variant)
+        self.dos_type = head[3]
+        self.fields = fields_of(self.dos_type)
         found = s.find_geometry(blocks.read, blocks.size)
         self.block, self.total, self.root = found.block, found.total, found.root
 
     @property
     def is_ffs(self) -> bool:
         """Whether data blocks are data only."""
-        return bool(self.variant & 1)
+        return bool(self.dos_type & 1)
 
     @property
     def is_international(self) -> bool:
         """Whether accented letters are folded too."""
-        return self.variant >= s.INTERNATIONAL_FROM
+        return self.dos_type >= s.INTERNATIONAL_FROM
 
     @property
     def is_cached(self) -> bool:
         """Whether folders keep a cache beside their hash table."""
-        return self.variant in s.CACHED
+        return self.dos_type in s.CACHED
 
     @property
     def slots(self) -> int:
@@ -64,6 +65,11 @@ class FfsVolume:
     def kind(self) -> str:
         """ofs or ffs; the variant is in the DosType."""
         return "ffs" if self.is_ffs else "ofs"
+
+    @property
+    def variant(self) -> str:
+        """Its DosType: ofs-intl, ffs-cache and so on."""
+        return next(kind for kind, number in DOS_TYPES.items() if number == self.dos_type)
 
     @property
     def label(self) -> str:

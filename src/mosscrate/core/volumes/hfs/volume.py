@@ -45,6 +45,7 @@ class HfsVolume:
     """Reads one volume; the catalog is read once, when first asked for."""
 
     kind = "hfs"
+    variant = "hfs"
 
     def __init__(self, blocks: Blocks, mdb: Record) -> None:
         self.blocks, self.mdb = blocks, mdb

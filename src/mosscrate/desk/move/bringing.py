@@ -1,0 +1,66 @@
+"""What can be brought over from a source instead of all of it, as data: fields and the steps they become. No Qt."""
+
+from __future__ import annotations
+
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.maps import MapKind, edits, mbr
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.propose import under_another_map
+from mosscrate.core.sizes import parse_size
+from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, HOME_KINDS, KINDS, Action, Field, Values, codes_of
+
+MAPS = {"an MBR": MapKind.MBR, "a GPT": MapKind.GPT, "an RDB": MapKind.RDB, "AHDI": MapKind.AHDI}
+NO_MAP, ITS_MAP = "no map", "its own map"
+
+
+def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -> tuple[Action, ...]:
+    """Bringing single partitions of a source over, all of it under another map, embedded code.
+
+    Args:
+        source: of the plan.
+        target: as it is when the first of these steps begins.
+        may_clear: whether the plan writes over the whole target anyway.
+    """
+    if source is None or target is None:
+        return ()
+    names = {f"{p.index} {p.name}": p.index for p in source.partitions
+             if not (source.map_kind == MapKind.MBR and mbr.is_extended(p.partition))}
+    if not names:
+        return ()
+    found = [_one(source, target, names, may_clear=may_clear), _all(source)]
+    if source.map_kind == target.map_kind == MapKind.RDB and codes_of(source):
+        found.append(Action("Bring file-system code", (), lambda v: (s.BringCode(),),
+                            "What the source's map has embedded for its machine comes into the map of the target."))
+    return tuple(found)
+
+
+def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bool) -> Action:
+    """One partition, into the free room of the target, under a fresh map, or as a bare volume."""
+    own = next((word for word, kind in MAPS.items() if kind == source.map_kind), "an MBR")
+    choices = ((ITS_MAP,) if target.can_be_arranged else ()) + (*MAPS, NO_MAP)
+
+    def steps(values: Values) -> tuple[s.Step, ...]:
+        kind = "" if values["how"] == EXACTLY else values["how"]
+        size = None if values["size"] in ("", AS_IT_IS) else parse_size(values["size"])
+        bring, under = s.CopyPartition(names[values["partition"]], kind, size), values["under"]
+        if under == NO_MAP:
+            return (bring,) if target.is_blank and not may_clear else (s.EmptyCard(), bring)
+        if under == ITS_MAP:
+            length = size or source.partition(bring.source).partition.length
+            fits = edits.free_room(target.as_map, target.size)[1] >= length
+            return (bring,) if fits or not may_clear else (s.NewMap(str(target.map_kind)), bring)
+        return (s.NewMap(str(MAPS[under])), bring)
+
+    fields = (Field("partition", next(iter(names)), tuple(names)),
+              Field("how", EXACTLY, (EXACTLY, *KINDS, *HOME_KINDS, "gemdos")), Field("size", AS_IT_IS),
+              Field("under", ITS_MAP if target.can_be_arranged else own, choices))
+    return Action("Bring over…", fields, steps,
+                  "One partition of the source, instead of all of it: exactly, or made anew with its files.")
+
+
+def _all(source: Layout) -> Action:
+    others = tuple(word for word, kind in MAPS.items() if kind != source.map_kind)
+    return Action("All of it under…", (Field("map", others[0], others),),
+                  lambda v: under_another_map(source, MAPS[v["map"]]),
+                  "Every partition below an empty map of another kind: exactly where its machines know the file "
+                  "system, else made anew with its files.")
