@@ -11,13 +11,18 @@ from PyQt6.QtGui import QDropEvent, QKeySequence
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
-from mosscrate.core.blocks import Window
+from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.straight import straight
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.findings import Severity
 from mosscrate.core.maps import read_map
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.performing import perform
 from mosscrate.core.slots import medium as medium_module
+from mosscrate.core.volumes import edit
+from mosscrate.core.watch import Watch
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
 from mosscrate.desk.finder import Finder
@@ -312,6 +317,11 @@ def test_a_backup_is_made_checked_and_put_back_from_keep(person):
     assert next(type(s).__name__ for s in w.move_.plan.sheet.steps) == "WriteImage"
 
 
+def sizes_on(blocks, index):
+    """Sizes and times of all files, whatever they are called there."""
+    return sorted((e.size, e.modified) for e in open_partition(blocks, index).tree().entries if e.kind == "file")
+
+
 def arrange(person, index, title, **values):
     """One action of the panel, by its button and its form."""
     move = person.window.move_
@@ -409,6 +419,60 @@ def test_single_partitions_are_brought_over_instead_of_the_whole_card(person):
     person.wait_for_job()
     assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
     assert files_of(person, "New card") == list(reversed(files_of(person, "Worn card")))
+
+
+def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(person):
+    w = person.window
+    with medium(person, "Worn card").open() as blocks:
+        kinds = [p.volume.kind for p in survey(blocks).partitions]
+    person.plan("Worn card", "New card")
+    person.click(w.move_.arrange_button)
+    panel = w.move_.arrange_panel
+    person.wait(lambda: True)                                # what was there before is really gone
+    person.click(next(b for b in reversed(panel.choices.findChildren(QPushButton)) if b.text() == "All of it under…"))
+    panel.fill_in("map", "an RDB")
+    person.click(panel.add_button)
+    person.wait(lambda: w.model.asker.is_idle)
+    layout = w.move_.right.layout_shown
+    assert (layout.map_kind, [p.volume.kind for p in layout.partitions]) == ("rdb", ["ffs"] * len(kinds))
+    assert {r.word for r in w.move_.plan.ribbons()} == {"anew, ffs-intl"}
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "New card").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+    person.click(w.move_.run_panel.close_button)
+    with medium(person, "New card").open() as blocks:
+        now = survey(blocks, thorough=True)
+        files = [sizes_on(blocks, p.index) for p in now.partitions]
+    assert [f.sentence for f in now.findings if f.severity in ("problem", "warning")] == []
+    with medium(person, "Worn card").open() as blocks:
+        assert files == [sizes_on(blocks, p.index) for p in survey(blocks).partitions]
+
+
+def test_names_that_change_are_listed_beside_the_sheet(person):
+    w = person.window
+    with open_blocks(medium(person, "New card").path, writable=True) as blocks:
+        perform(s.NewMap("mbr"), blocks, None, Watch())
+        perform(s.AddPartition("fat16", 20 * MIB, label="LONG"), blocks, None, Watch())
+        part = read_map(blocks).partition(1)
+        editor = edit(Window(blocks, part.start, part.length))
+        for number in range(9):
+            editor.add_file(f"a name that is too long {number}.txt", b"x")
+        editor.commit()
+    w.model.look_again(medium(person, "New card"))
+    person.wait(lambda: w.model.asker.is_idle)
+    person.pick_card("New card")
+    person.click(w.look.arrange_button)
+    person.wait(lambda: w.move_.plan is not None)
+    arrange(person, 1, "Make anew…", **{"file system": "gemdos"})
+    panel = w.move_.arrange_panel
+    person.wait(lambda: panel.names_button.isVisible())
+    assert "7 more names" in panel.error.text()
+    person.click(panel.names_button)
+    table = w.move_.names_panel.table
+    rows = {table.topLevelItem(k).text(0): table.topLevelItem(k).text(1) for k in range(table.topLevelItemCount())}
+    assert len(rows) == 9
+    assert rows["a name that is too long 3.txt"] == "ANAMET~4.TXT"
 
 
 def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, tmp_path):

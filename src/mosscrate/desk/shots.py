@@ -66,6 +66,7 @@ def main() -> None:
         arranging(Photographer(folder, Path(bench)))
         bringing_over(Photographer(folder, Path(bench)))
         vintage(Photographer(folder, Path(bench)))
+        converting(Photographer(folder, Path(bench)))
         files(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
@@ -186,6 +187,24 @@ def vintage(p: Photographer) -> None:
     p.window.look.core._choose(2)
     p.settle(lambda: p.window.look.files.tree.isVisible())
     p.take("look-desk")
+    p.window.close()
+
+
+def converting(p: Photographer) -> None:
+    """A drive of one family brought under the map of another, with the names that change."""
+    move = p.window.move_
+    p.window.go_to(MOVE)
+    move.choose_source(_medium(p.window, "Tarn 68 drive"))
+    move.choose_target(_medium(p.window, "New 8 GB card"))
+    p.settle(lambda: move.plan is not None)
+    move.arrange_button.click()
+    p.press(move.arrange_panel.choices, "All of it under…")
+    move.arrange_panel.fill_in("map", "AHDI")
+    move.arrange_panel.add()
+    p.settle(lambda: move.arrange_panel.names_button.isVisible())
+    move.arrange_panel.names_button.click()
+    p.settle()
+    p.take("convert")
     p.window.close()
 
 

@@ -32,6 +32,11 @@ class VolumeLook:
     variant: str = ""                  # the kind that makes one like it: gemdos, ffs-intl; most often `kind`
 
     @property
+    def kind_name(self) -> str:
+        """Its kind as people write it."""
+        return "GEMDOS" if self.variant == "gemdos" else self.kind.upper()
+
+    @property
     def free(self) -> int | None:
         """Bytes that files could take."""
         return None if self.used is None else self.size - self.used
@@ -58,7 +63,7 @@ class PartitionLook:
             return self.volume.label
         if self.partition.label:
             return self.partition.label
-        kind = self.volume.kind.upper() if self.volume and self.volume.kind else self.partition.type_name
+        kind = self.volume.kind_name if self.volume and self.volume.kind else self.partition.type_name
         return f"{kind or 'no file system'} {self.index or ''}".strip()
 
 

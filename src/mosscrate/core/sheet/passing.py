@@ -70,10 +70,10 @@ def together(steps: Iterable[Step], source: Blocks | None, target: Blocks | None
     return whole
 
 
-def shortened(passage: Passage) -> tuple[Finding, ...]:
+def shortened(passage: Passage, most: int = SHOWN) -> tuple[Finding, ...]:
     """The first findings of a passage, and how many more there are."""
     found = passage.findings
-    shown, more = tuple(found[:SHOWN]), len(found) - SHOWN
+    shown, more = tuple(found[:most]), len(found) - most
     if more <= 0:
         return shown
     return (*shown, replace(shown[-1], sentence=f"{counted(more, 'more name')} change in the same way."))

@@ -88,7 +88,7 @@ class FilesPanel(Panel):
         facts = [f"{look.role}, because {look.role_reason}"]
         if volume and volume.used is not None:
             unit = "clusters" if "fat" in volume.kind else "blocks"
-            facts.append(f"{volume.kind.upper()}, {unit} of {binary(volume.block)}, {binary(volume.used)} used, "
+            facts.append(f"{volume.kind_name}, {unit} of {binary(volume.block)}, {binary(volume.used)} used, "
                          f"{binary(volume.free or 0)} free, {volume.id}")
         where = f"from {binary(p.start)} to {binary(p.end)}"
         facts.append(f"{where}, type {p.type_name or p.type}" if p.type else where)

@@ -59,7 +59,7 @@ class ArrangePanel(Panel):
         look = next((p for p in layout.partitions if p.index == index), None) if layout else None
         self.name.setText(look.name if look else "The card")
         volume = look.volume if look else None
-        self.about.setText(f"{volume.kind.upper() if volume else 'no file system'}, {binary(look.partition.length)}"
+        self.about.setText(f"{volume.kind_name if volume else 'no file system'}, {binary(look.partition.length)}"
                            if look else "choose a partition, or add one")
         for number, action in enumerate((*actions_for(layout, index), *more) if not is_locked else ()):
             made = button(action.title, partial(self.open_form, action), tip=action.hint)

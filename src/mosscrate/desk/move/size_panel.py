@@ -72,7 +72,7 @@ class SizePanel(Panel):
         volume = look.volume
         self.facts.show_facts([
             ("was", binary(plan.source_layout.partition(index).partition.length)),
-            ("file system", volume.kind.upper() if volume else ""),
+            ("file system", volume.kind_name if volume else ""),
             ("cluster", binary(volume.block) if volume else ""), ("label", volume.label if volume else ""),
             ("room for files", binary(volume.free or 0) if volume else ""), ("behind it", binary(layout.tail))])
         for finding in _fits(plan):

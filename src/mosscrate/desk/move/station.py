@@ -27,6 +27,8 @@ from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
 from mosscrate.desk.shared.background import Job, Moment
 
+TOLD = 2                       # findings beside the actions; the table has them all
+
 
 @dataclass(frozen=True)
 class _Ready:
@@ -169,7 +171,7 @@ class MoveStation(MovePage):
 
         def tell(passage: Passage) -> None:
             self.names_panel.show_passage(passage)
-            self.arrange_panel.tell(shortened(passage), names=len(passage.changed_names) + len(passage.left_out))
+            self.arrange_panel.tell(shortened(passage, TOLD), names=len(passage.changed_names) + len(passage.left_out))
 
         self.model.asker.ask(ask, tell, lambda _error: None)
 

@@ -122,7 +122,7 @@ def header_of(layout: Layout) -> str:
 def _partition(layout: Layout, look: PartitionLook) -> Stratum:
     p, v = look.partition, look.volume
     fill = v.used / v.size if v and v.used is not None and v.size else None
-    kind = v.kind.upper() if v and v.kind else p.type_name
+    kind = v.kind_name if v and v.kind else p.type_name
     name, line = look.name, " · ".join(filter(None, (kind, v.summary if v else "")))
     if layout.map_kind == MapKind.NONE and v is None:
         name, line = ("blank", "no map, no files") if layout.is_blank else ("contents not known here", "no map")
