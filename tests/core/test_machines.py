@@ -1,14 +1,20 @@
 """What a machine can take: every limit is found with its reason, and a bad description says what is wrong."""
 
+from dataclasses import replace
+
 import pytest
 
-from mosscrate.core.contents import Layout, PartitionLook, VolumeLook
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.contents import Layout, PartitionLook, VolumeLook, survey
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.errors import MachineError
 from mosscrate.core.findings import Severity
 from mosscrate.core.machines import Machines, check, largest_in
 from mosscrate.core.maps import MapKind, Partition
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.steps import NewMap
 from mosscrate.core.sizes import GIB, MIB
+from mosscrate.core.watch import Watch
 
 
 def layout_of(kind: MapKind, *volumes: tuple[str, int, int], active: bool = True, container: str = "raw") -> Layout:
@@ -60,6 +66,22 @@ def test_what_does_not_is_told_with_its_reason(key, layout, words):
     assert found[0].severity in (Severity.WARNING, Severity.PROBLEM)
 
 
+def test_names_and_geometry_are_compared_with_what_a_machine_takes():
+    machine = Machines().find("rdb-32bit")
+    layout = layout_of(MapKind.RDB, ("ffs-long", MIB, GIB))
+    look = layout.partition(1)
+    named = layout.with_partition(replace(look, volume=replace(look.volume, kind="ffs", variant="ffs-intl",
+                                                               longest_name="x" * 31)))
+    (found,) = check(named, machine)
+    assert "has 31 characters" in found.sentence
+    assert "keep 30 characters" in found.sentence
+    assert "holds ffs-long" in check(layout, machine)[0].sentence
+    for heads, sectors, count in ((16, 63, 0), (4, 32, 1)):
+        blocks = MemoryBlocks(bytes(32 * MIB))
+        perform(NewMap("rdb", heads, sectors), blocks, None, Watch())
+        assert sum("heads" in f.sentence for f in check(survey(blocks), machine)) == count
+
+
 def test_the_nearest_limit_counts_for_the_size_of_a_partition():
     machines = Machines()
     look = layout_of(MapKind.RDB, ("ffs", GIB, GIB)).partition(1)
@@ -76,6 +98,8 @@ def test_the_nearest_limit_counts_for_the_size_of_a_partition():
     ('name = "x"\nmaps = ["mbr"]\nvolumes = ["fat16"]\nwheels = 4', "wheels"),
     ('name = "x"\nmaps = ["mbr"]\nvolumes = ["fat16"]\n[reach]\nsize = "far"\nbecause = "y"', "reach"),
     ('name = 4\nmaps = ["mbr"]\nvolumes = ["fat16"]', "Expected `str`"),
+    ('name = "x"\nmaps = ["rdb"]\nvolumes = ["ffs"]\n[geometry]\nheads = 0\nsectors = 63', "heads is 0, expected 1"),
+    ('name = "x"\nmaps = ["rdb"]\nvolumes = ["ffs"]\n[names]\nmost = 0\nbecause = "y"', "above zero"),
     ("name = ", "cannot be used"),
 ])
 def test_a_bad_description_names_file_key_and_what_was_expected(tmp_path, text, words):

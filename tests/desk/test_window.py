@@ -9,7 +9,7 @@ import pytest
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QDropEvent, QKeySequence
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
@@ -281,6 +281,39 @@ def test_the_structures_of_a_card_are_shown_field_by_field(person):
     person.click(look.files_button)
     assert look.files.isVisible()
     assert not tree.isVisible()
+
+
+def test_a_folder_is_taken_out_to_this_computer(person, tmp_path, monkeypatch):
+    look = person.window.look
+    said = []
+    person.window.model.said.connect(said.append)
+    person.pick_card("Worn card")
+    person.wait(lambda: look.files.tree.isVisible())
+    tree = look.files.tree
+    tree.setCurrentIndex(tree.model().index(0, 0))
+    entry = look.files._model.entry(tree.currentIndex())
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
+    person.click(look.files.take_button)
+    person.wait(lambda: bool(said))
+    assert (tmp_path / entry.name).exists()
+    assert "copied to" in said[0]
+
+
+def test_a_partition_is_saved_as_an_image_and_an_empty_floppy_is_made(person, tmp_path, monkeypatch):
+    look, model = person.window.look, person.window.model
+    person.pick_card("Worn card")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "one.img"), ""))
+    person.click(look.files.image_button)
+    person.wait(lambda: not model.busy and (tmp_path / "one.img").exists())
+    with medium(person, "Worn card").open() as blocks:
+        part = read_map(blocks).partition(look.core.selected)
+        assert (tmp_path / "one.img").read_bytes() == blocks.read(part.start, part.length)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda _self, _title, _place, kinds: (
+        str(tmp_path / "two.img"), next(k for k in kinds.split(";;") if "880 KB, ffs " in k)))
+    person.click(look.floppy_button)
+    person.wait(lambda: model.asker.is_idle and model.selected.name == "two")
+    layout = model.layout_of(model.selected)
+    assert (layout.size, layout.partition(0).volume.variant) == (901120, "ffs")
 
 
 def test_a_dropped_image_is_opened_and_a_packed_one_is_explained(person, tmp_path):

@@ -162,9 +162,14 @@ def swap(bench: Bench, medium: str, **how: Any) -> None:  # noqa: ANN401
 @click.argument("kind", type=click.Choice(MAPS))
 @click.option("--heads", default=0, help="Heads of an RDB's geometry; the usual one when left out.")
 @click.option("--sectors", default=0, help="Sectors of a track in an RDB's geometry.")
+@click.option("--machine", help="Take the geometry that this machine wants; `machines` lists them.")
 @planned
-def map_(bench: Bench, medium: str, kind: str, heads: int, sectors: int, **how: Any) -> None:  # noqa: ANN401
+def map_(bench: Bench, medium: str, kind: str, heads: int, sectors: int, machine: str | None,
+         **how: Any) -> None:  # noqa: ANN401
     """Put an empty partition map of a KIND on a MEDIUM."""
+    wanted = bench.machines.find(machine).geometry if machine else None
+    if wanted and kind == "rdb":
+        heads, sectors = heads or wanted.heads, sectors or wanted.sectors
     plan_steps(bench, medium, (s.NewMap(kind, heads, sectors),), **how)
 
 

@@ -146,7 +146,7 @@ def _of_volume(blocks: Blocks, volume: Volume, partition: Partition) -> Iterator
     if isinstance(volume, FfsVolume):
         yield from _of_ffs(blocks, partition, volume.root, volume.block)
     elif isinstance(volume, FatVolume):
-        boot = fat.BOOT32 if volume.boot.is_fat32 else fat.BOOT16
+        boot = fat.BOOT_GEMDOS if volume.boot.is_gemdos else fat.BOOT32 if volume.boot.is_fat32 else fat.BOOT16
         yield _shown(blocks, _Kind("Boot sector", boot), base, partition.index)
         if volume.boot.is_fat32:
             yield _shown(blocks, _Kind("FSInfo", fat.FSINFO), base + 512, partition.index)

@@ -29,6 +29,7 @@ class VolumeLook:
     largest_because: str = ""
     smallest: int = 0                  # bytes it can be shrunk to in place; 0 where it cannot
     smallest_because: str = ""
+    longest_name: str = ""             # of its files and folders
     variant: str = ""                  # the kind that makes one like it: gemdos, ffs-intl; most often `kind`
 
     @property

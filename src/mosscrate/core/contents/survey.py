@@ -122,7 +122,8 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     smallest, at_least_because = volume.smallest()
     look = VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
                       volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
-                      largest, because, smallest, at_least_because, volume.variant)
+                      largest, because, smallest, at_least_because,
+                      max((e.name for e in tree.entries), key=len, default=""), volume.variant)
     where = look.label or f"partition {partition.index}"
     found = volume.check() if thorough else tree.findings
     findings = [replace(f, partition=partition.index, where=where) for f in found]

@@ -5,6 +5,7 @@ The files beside this module are the families that ship; a person adds their own
 """
 
 from mosscrate.core.machines.checking import boot_partition, check, largest_in
-from mosscrate.core.machines.machine import Boot, Limit, Machine, Machines, read_machine
+from mosscrate.core.machines.machine import Boot, Geometry, Limit, Machine, Machines, Names, read_machine
 
-__all__ = ["Boot", "Limit", "Machine", "Machines", "boot_partition", "check", "largest_in", "read_machine"]
+__all__ = ["Boot", "Geometry", "Limit", "Machine", "Machines", "Names", "boot_partition", "check", "largest_in",
+           "read_machine"]

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.machines.machine import Limit, Machine
-from mosscrate.core.maps import MapKind, mbr
+from mosscrate.core.machines.machine import Geometry, Limit, Machine
+from mosscrate.core.maps import MapKind, PartitionMap, mbr, rdb
 from mosscrate.core.sizes import binary, counted
 
 _MAP_WORDS = {MapKind.NONE: "no partition map", MapKind.MBR: "an MBR", MapKind.GPT: "a GPT", MapKind.RDB: "an RDB",
@@ -57,10 +57,21 @@ def _about_medium(layout: Layout, machine: Machine) -> Iterator[Finding]:
     if machine.bytes not in (order, "either"):
         yield Finding(Severity.PROBLEM, f"Its bytes are {order}; a {machine.name} reads them {machine.bytes}.",
                       "byte order", remedy="“Swap bytes” turns them round.")
+    if machine.geometry and layout.map_kind == MapKind.RDB and layout.map and layout.map.origin:
+        yield from _geometry(layout.map, machine, machine.geometry)
     count = len(_with_contents(layout))
     if machine.most and count > machine.most:
         yield Finding(Severity.WARNING, f"A {machine.name} takes {counted(machine.most, 'partition')}; here are "
                       f"{count}. The later ones stay unseen.", "partition map")
+
+
+def _geometry(map: PartitionMap, machine: Machine, wanted: Geometry) -> Iterator[Finding]:
+    head = rdb.head_of(map)[1]
+    heads, sectors = int(head["heads"]), int(head["sectors"])
+    if (heads, sectors) != (wanted.heads, wanted.sectors):
+        yield Finding(Severity.NOTE, f"The map counts {heads} heads and {sectors} sectors in a track; a {machine.name} "
+                      f"wants {wanted.heads} and {wanted.sectors}.", "partition map",
+                      remedy="Only a new map changes that; what matters is that the drive starts.")
 
 
 def _about_boot(layout: Layout, machine: Machine) -> Iterator[Finding]:
@@ -72,14 +83,14 @@ def _about_boot(layout: Layout, machine: Machine) -> Iterator[Finding]:
                       "partition map", remedy=f"{look.name} is the first: set its flag “active”.")
     if rule.ends_by:
         yield from _ends_by(look, rule.ends_by, ", to start from,")
-    kind = look.volume.kind if look.volume else ""
+    kind = _kind(look)
     if kind and rule.volumes and kind not in rule.volumes:
         yield _finding(Severity.WARNING, look, f"A {machine.name} does not start from {kind}, as {look.name} is, but "
                        f"from {', '.join(rule.volumes)}.")
 
 
 def _about_partition(look: PartitionLook, machine: Machine) -> Iterator[Finding]:
-    length, kind = look.partition.length, look.volume.kind if look.volume else ""
+    length, kind = look.partition.length, _kind(look)
     if kind and kind not in machine.volumes:
         yield _finding(Severity.WARNING, look, f"{look.name} holds {kind}; a {machine.name} opens "
                        f"{', '.join(machine.volumes)}.")
@@ -88,6 +99,15 @@ def _about_partition(look: PartitionLook, machine: Machine) -> Iterator[Finding]
                        f"{binary(machine.partition.bytes)}: {machine.partition.because}.")
     if machine.reach:
         yield from _ends_by(look, machine.reach, "")
+    longest = look.volume.longest_name if look.volume else ""
+    if machine.names and len(longest) > machine.names.most:
+        yield _finding(Severity.WARNING, look, f"“{longest}” on {look.name} has {len(longest)} characters; a "
+                       f"{machine.name} takes {machine.names.most}: {machine.names.because}.")
+
+
+def _kind(look: PartitionLook) -> str:
+    """The variant of its volume, by which machines tell them apart; "" where it has none."""
+    return (look.volume.variant or look.volume.kind) if look.volume else ""
 
 
 def _ends_by(look: PartitionLook, limit: Limit, what_for: str) -> Iterator[Finding]:

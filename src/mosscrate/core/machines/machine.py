@@ -52,6 +52,29 @@ class Boot(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         _must_be_kinds(self.volumes)
 
 
+class Geometry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Heads and sectors of a track that the machine wants an RDB to be counted in."""
+
+    heads: int
+    sectors: int
+
+    def __post_init__(self) -> None:
+        for what, value in (("heads", self.heads), ("sectors", self.sectors)):
+            if not 0 < value <= 255:
+                raise ValueError(f"{what} is {value}, expected 1 to 255")
+
+
+class Names(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How long the names of files may be, and why, to follow a colon."""
+
+    most: int
+    because: str
+
+    def __post_init__(self) -> None:
+        if self.most < 1:
+            raise ValueError("most is a number of characters above zero")
+
+
 class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a kind of machine can take.
 
@@ -62,6 +85,8 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         partition: the largest partition.
         reach: where its last partition must end.
         most: partitions it takes; 0 where only the map sets a limit.
+        geometry: for a new RDB; None where any will do.
+        names: of files; None where the file systems alone set a limit.
     """
 
     name: str
@@ -73,6 +98,8 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     reach: Limit | None = None
     boot: Boot = Boot()
     most: int = 0
+    geometry: Geometry | None = None
+    names: Names | None = None
 
     def __post_init__(self) -> None:
         known = [str(kind) for kind in MapKind]

@@ -28,10 +28,13 @@ class FilesPanel(Panel):
     take_out_wanted = pyqtSignal(object)            # Entry
     change_wanted = pyqtSignal(object, str)         # Step, typed tag
     undo_wanted = pyqtSignal(str)                   # typed tag
+    image_wanted = pyqtSignal(int)                  # partition
 
     def __init__(self) -> None:
         super().__init__()
         self.head = label(bold=True, scale=1.1, elides=True)
+        self.image_button = button("As image…", self._as_image,
+                                   tip="Save this partition as an image file without a map, byte for byte")
         self.facts = label(style="muted", scale=0.9, wraps=True)
         self.take_button = button("Take out…", self._take_out, tip="Copy the chosen file or folder to this computer")
         self.put_button = button("Put…", self._ask_for_files, tip="Put files into the chosen folder; or drop them here")
@@ -47,11 +50,15 @@ class FilesPanel(Panel):
         self.strip = _AskStrip()
         self.strip.confirmed.connect(self._confirmed)
         self.strip.undo_wanted.connect(self.undo_wanted)
+        head = row(self.head)
+        head.setStretch(0, 1)
+        head.addWidget(self.image_button)
         buttons = row(self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
                       None, spacing=6)
-        for part in (self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button):
+        for part in (self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
+                     self.image_button):
             part.setProperty("compact", True)
-        self.column.addWidget(self.head)
+        self.column.addLayout(head)
         self.column.addWidget(self.facts)
         self.column.addLayout(buttons)
         self.column.addWidget(self.tree, 1)
@@ -185,6 +192,7 @@ class FilesPanel(Panel):
     def _enable(self) -> None:
         has_entry = self._chosen() is not None
         self.take_button.setEnabled(has_entry)
+        self.image_button.setVisible(self._look is not None and self._look.index > 0)
         for part in (self.put_button, self.folder_button):
             part.setEnabled(self._can_change())
         for part in (self.rename_button, self.remove_button):
@@ -194,6 +202,10 @@ class FilesPanel(Panel):
         entry = self._chosen()
         if entry is not None:
             self.take_out_wanted.emit(entry)
+
+    def _as_image(self) -> None:
+        if self._look is not None:
+            self.image_wanted.emit(self._look.index)
 
     def _ask_for_files(self) -> None:
         names, _ = QFileDialog.getOpenFileNames(self, "Put which files?", str(Path.home()))

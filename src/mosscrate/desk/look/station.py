@@ -9,14 +9,15 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from mosscrate.core.contents import Layout, survey
+from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents.floppies import FLOPPIES, make_floppy
 from mosscrate.core.contents.inspecting import Structure, inspect
-from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
-from mosscrate.core.errors import FitError
+from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
+from mosscrate.core.errors import CrateError, FitError, MossError
 from mosscrate.core.machines import check
 from mosscrate.core.sheet import running
-from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.job import Job as LoggedJob
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -34,6 +35,7 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import button, label, row
 
 NARROW = 1040
+LEAST_CORE, LEAST_SHELF = 216, 182   # pixels in which names of partitions and cards can be read
 
 
 class LookStation(QWidget):
@@ -50,7 +52,8 @@ class LookStation(QWidget):
         self._last_job: LoggedJob | None = None
         self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
-        self.open_button = button("Open image…", self.ask_for_image, tip="Or drop a file anywhere (Ctrl+O)")
+        self.open_button = button("Open…", self.ask_for_image, tip="A card image; or drop one anywhere (Ctrl+O)")
+        self.floppy_button = button("New floppy…", self._ask_for_floppy, tip="Make the image of an empty floppy disk")
         self.check_button = button("Check structure", self._check)
         self.keep_button = button("Keep", self._keep)
         self.grow_button = button("Use the free room…", lambda: self.grow_wanted.emit(self.model.selected),
@@ -61,9 +64,11 @@ class LookStation(QWidget):
         self.shelf = ShelfView(model)
         self.shelf.picked.connect(model.select)
         self.core = CoreView("left")
+        self.core.setMinimumWidth(LEAST_CORE)
         self.core.chosen.connect(self._on_chosen)
         self.files = FilesPanel()
         self.files.take_out_wanted.connect(self._take_out)
+        self.files.image_wanted.connect(self._save_image)
         self.files.change_wanted.connect(self._change_files)
         self.files.undo_wanted.connect(self._take_back)
         self.structure = StructurePanel()
@@ -75,6 +80,7 @@ class LookStation(QWidget):
         self.pages.addWidget(self.structure)
         for part in (self.files_button, self.structure_button):
             part.setCheckable(True)
+        for part in (self.files_button, self.structure_button, self.floppy_button, self.open_button):
             part.setProperty("compact", True)
         self._inspected: tuple[str, tuple[Structure, ...]] | None = None
         self.findings = FindingsPanel(model)
@@ -97,10 +103,12 @@ class LookStation(QWidget):
         head.addLayout(row(self.grow_button, self.arrange_button, self.check_button, self.keep_button,
                            self.move_button))
         shelf = QVBoxLayout()
-        shelf.addLayout(row(label("On the shelf", bold=True), None, self.open_button))
+        shelf.addWidget(label("On the shelf", bold=True))
         shelf.addWidget(self.shelf, 1)
+        shelf.addLayout(row(self.open_button, self.floppy_button, spacing=6))
         left = QWidget()
         left.setLayout(shelf)
+        left.setMinimumWidth(LEAST_SHELF)
         shelf.setContentsMargins(0, 0, 6, 0)
         right = QSplitter(Qt.Orientation.Vertical)
         upper = QVBoxLayout()
@@ -263,6 +271,22 @@ class LookStation(QWidget):
         if name:
             self.model.open_image(Path(name))
 
+    def _ask_for_floppy(self) -> None:
+        """Let the person choose a file and, by its kind, the disk."""
+        kinds = {f"{disk.name}, {kind} (*.img)": (disk, kind) for disk in FLOPPIES for kind in disk.kinds}
+        name, chosen = QFileDialog.getSaveFileName(self, "Make an empty floppy", str(Path.home() / "floppy.img"),
+                                                   ";;".join(kinds))
+        if not name:
+            return
+        disk, kind = kinds[chosen]
+        try:
+            sentence = make_floppy(Path(name), disk, kind=kind)
+        except MossError as error:
+            self.model.failed.emit(str(error))
+            return
+        self.model.open_image(Path(name))
+        self.model.said.emit(sentence)
+
     def _take_out(self, entry: Entry) -> None:
         medium, shown = self.model.selected, self._shown
         folder = QFileDialog.getExistingDirectory(self, f"Where should {entry.name} go?", str(Path.home()))
@@ -271,7 +295,20 @@ class LookStation(QWidget):
         job = self.model.run(f"Take out {entry.name}",
                              lambda watch: _take_out(medium, shown[1], entry, Path(folder), watch), {medium.key})
         if job:
-            job.done.connect(self.model.said)
+            job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
+
+    def _save_image(self, index: int) -> None:
+        """A partition as an image file, verified by reading it back."""
+        medium, bench = self.model.selected, self.model.bench
+        name, _ = QFileDialog.getSaveFileName(self, "Save the partition as an image",
+                                              str(Path.home() / f"{self.files.head.text()}.img"))
+        if not name or medium is None:
+            return
+        job = self.model.run(f"Save a partition of {medium.name}",
+                             lambda watch: _as_image(medium, index, Path(name), bench, watch), {medium.key})
+        if job:
+            job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
+            job.failed.connect(lambda error: self.files.show_problem(str(error)))
 
     def _change_files(self, step: Step, tag: str) -> None:
         """Run one change of the chosen volume's files with the tag that was typed."""
@@ -321,6 +358,15 @@ def _has_room_to_use(layout: Layout) -> bool:
 def _read_tree(medium: Medium, index: int) -> Tree:
     with medium.open() as blocks:
         return open_partition(blocks, index).tree()
+
+
+def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) -> str:
+    if to.exists() or to.with_suffix(".json").exists():
+        raise CrateError(f"{to} or its record is there already. Take another name; nothing was changed.")
+    with medium.open() as card:
+        blocks = whole_partition(card, index)
+        bench.crate.keep(card_of(medium), blocks, watch, layout=describe(survey(blocks)), path=to)
+    return f"{binary(blocks.size)} saved as {to}, read back and equal."
 
 
 def _inspect(medium: Medium) -> tuple[Structure, ...]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.errors import FormatError
+from mosscrate.core.machines import Machine
 from mosscrate.core.maps import MapKind, edits, gpt, mbr, rdb_code
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet import steps as s
@@ -44,8 +45,8 @@ class Action:
     hint: str = ""
 
 
-def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
-    """What can be planned for the chosen partition, then for the card."""
+def actions_for(layout: Layout | None, index: int | None, machine: Machine | None = None) -> tuple[Action, ...]:
+    """What can be planned for the chosen partition, then for the card, which is meant for a machine."""
     if layout is None:
         return ()
     look = next((p for p in layout.partitions if p.index == index), None)
@@ -57,11 +58,25 @@ def actions_for(layout: Layout | None, index: int | None) -> tuple[Action, ...]:
     if not layout.is_blank and not layout.is_closed:
         found.append(Action("Swap bytes", (), lambda v: (s.SwapBytes(),),
                             "For an adapter that swaps the two bytes of every word, or away from one."))
-    found.append(Action("New map…", (Field("kind", "mbr", ("mbr", "gpt", "rdb", "ahdi")),),
-                        lambda v: (s.NewMap(v["kind"]),), "Everything that the present map names is lost from it."))
+    found.append(_new_map(machine))
     found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),
                         "Clears every map and every signature, also those that the desktop cannot see."))
     return tuple(found)
+
+
+def _new_map(machine: Machine | None) -> Action:
+    """An empty map, first of all the kind that the machine expects, in its geometry."""
+    kinds = ("mbr", "gpt", "rdb", "ahdi")
+    wanted = next((kind for kind in machine.maps if kind in kinds), "mbr") if machine else "mbr"
+    geometry = machine.geometry if machine else None
+
+    def steps(values: Values) -> tuple[s.Step, ...]:
+        is_counted = geometry is not None and values["kind"] == "rdb"
+        return (s.NewMap(values["kind"], geometry.heads, geometry.sectors) if geometry and is_counted
+                else s.NewMap(values["kind"]),)
+
+    return Action("New map…", (Field("kind", wanted, kinds),), steps,
+                  "Everything that the present map names is lost from it.")
 
 
 def codes_of(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:

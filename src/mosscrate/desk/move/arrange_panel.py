@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWid
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding
+from mosscrate.core.machines import Machine
 from mosscrate.core.sizes import binary
 from mosscrate.desk.move.actions import Action, actions_for
 from mosscrate.desk.shared.panel import Panel, button, clear, label, restyle, row
@@ -48,9 +49,9 @@ class ArrangePanel(Panel):
         self.names_button.hide()
 
     def show_partition(self, layout: Layout | None, index: int | None, more: tuple[Action, ...] = (), *,
-                       is_locked: bool) -> None:
+                       is_locked: bool, machine: Machine | None = None) -> None:
         """What can be done to a partition of the layout as it will be, and `more` for the whole plan."""
-        key = (layout, index, tuple(a.title for a in more), is_locked)
+        key = (layout, index, tuple(a.title for a in more), is_locked, machine)
         if key == self._key:
             return
         self._key = key
@@ -61,7 +62,7 @@ class ArrangePanel(Panel):
         volume = look.volume if look else None
         self.about.setText(f"{volume.kind_name if volume else 'no file system'}, {binary(look.partition.length)}"
                            if look else "choose a partition, or add one")
-        for number, action in enumerate((*actions_for(layout, index), *more) if not is_locked else ()):
+        for number, action in enumerate((*actions_for(layout, index, machine), *more) if not is_locked else ()):
             made = button(action.title, partial(self.open_form, action), tip=action.hint)
             made.setProperty("compact", True)
             self.grid.addWidget(made, number // 2, number % 2)

@@ -189,7 +189,7 @@ class MoveStation(MovePage):
             base = self.plan.target_layout if self.plan.writes_all else layout
             more = bringing(self.plan.source_layout, base, may_clear=self.plan.writes_all)
         self.arrange_panel.show_partition(layout, self.right.selected, more,
-                                          is_locked=is_locked or self.plan is None)
+                                          is_locked=is_locked or self.plan is None, machine=self.model.machine)
         is_sizing = self.aspect.currentWidget() is self.size_panel
         self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
         self.arrange_button.setVisible(self.plan is not None and not self._is_arranging)

@@ -33,6 +33,10 @@ MEDIA = 0xF8
 RESERVED_32 = 32
 ROOT_ENTRIES = 512
 BACKUP_BOOT = 6
+FLOPPIES = {                        # bytes of the disk: (sectors a cluster, root entries, media, of a track)
+    368640: (2, 112, 0xFD, 9), 737280: (2, 112, 0xF9, 9), 819200: (2, 112, 0xF9, 10), 1228800: (1, 224, 0xF9, 15),
+    1474560: (1, 224, 0xF0, 18), 2949120: (2, 240, 0xF0, 36)}
+FLOPPY_HEADS = 2
 MOST_GEMDOS = 32765                # clusters: its numbers are signed
 _CLUSTERS_32 = ((260 << 20, 1), (8 << 30, 8), (16 << 30, 16), (32 << 30, 32))   # up to, sectors
 
@@ -49,6 +53,9 @@ def plan_geometry(size: int, type: FatType, *, cluster: int | None = None, secto
     sizes = [cluster // sector] if cluster else _cluster_sizes(size, type)
     total = min(size // sector, 2**32 - 1)
     reserved, root = (RESERVED_32, 0) if type == FatType.FAT32 else (1, ROOT_ENTRIES)
+    if type == FatType.FAT12 and size in FLOPPIES and sector == 512:
+        per_cluster, root, _, _ = FLOPPIES[size]
+        sizes = sizes if cluster else [per_cluster]
     for cluster_sectors in sizes:
         geometry = Geometry(type, sector, cluster_sectors, reserved, 2, 1, root, total,
                             2 if type == FatType.FAT32 else 0)
@@ -70,6 +77,7 @@ def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int,
     boot = _boot_sector(g, raw_label, volume_id, hidden_sectors).tobytes()
     if is_gemdos:
         boot = _for_gemdos(boot, volume_id)
+    media = boot[BOOT16.fields["media"][1]]  # type: ignore[index]
     blocks.write(0, boot)
     root = b""
     if label:
@@ -87,7 +95,7 @@ def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int,
         blocks.write(g.root_start * g.sector, root)
     mask = (1 << min(int(g.type), 28)) - 1
     for copy in range(g.fat_count):
-        blocks.write(g.fat_offset(copy), encode(table, g.type, head=(mask & ~0xFF | MEDIA, mask)))
+        blocks.write(g.fat_offset(copy), encode(table, g.type, head=(mask & ~0xFF | media, mask)))
     assert FREE == 0, "the rest of the FAT was zeroed"
 
 
@@ -122,6 +130,9 @@ def _boot_sector(g: Geometry, label: bytes, volume_id: int, hidden: int) -> Reco
         "heads": 255, "hidden_sectors": hidden, "drive_number": 0x80, "boot_signature": 0x29,
         "volume_id": volume_id, "label": np.void(label), "type_text": np.void(f"FAT{int(g.type)}   ".encode()),
         "signature": SIGNATURE, "total_sectors_16" if is_small else "total_sectors_32": g.total_sectors}
+    if g.size in FLOPPIES and g.type == FatType.FAT12:
+        _, _, values["media"], values["sectors_per_track"] = FLOPPIES[g.size]
+        values |= {"heads": FLOPPY_HEADS, "drive_number": 0}
     if is_fat32:
         values |= {"fat_sectors_32": g.fat_sectors, "root_cluster": g.root_cluster, "fsinfo_sector": 1,
                    "backup_boot_sector": BACKUP_BOOT}

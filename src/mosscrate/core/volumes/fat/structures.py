@@ -28,6 +28,8 @@ BOOT32 = np.dtype([
     *BOOT_COMMON, ("fat_sectors_32", "<u4"), ("ext_flags", "<u2"), ("version", "<u2"),
     ("root_cluster", "<u4"), ("fsinfo_sector", "<u2"), ("backup_boot_sector", "<u2"), ("reserved", "V12"),
     *BOOT_TAIL, ("boot_code", "V420"), ("signature", "<u2")])
+BOOT_GEMDOS = np.dtype([("branch", "V2"), ("loader", "V6"), ("serial", "V3"), *BOOT_COMMON[2:-2],
+                        ("hidden_sectors", "<u2"), ("boot_code", "V482")])             # 512 bytes
 FSINFO = np.dtype([
     ("lead_signature", "<u4"), ("reserved_1", "V480"), ("struct_signature", "<u4"), ("free_count", "<u4"),
     ("next_free", "<u4"), ("reserved_2", "V12"), ("trail_signature", "<u4")])

@@ -1,0 +1,63 @@
+"""Floppy images as raw sectors: the common sizes of PCs and of big-endian home computers, made empty."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from mosscrate.core.blocks import create_image
+from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.volumes import Making, format_for
+
+
+@dataclass(frozen=True)
+class Floppy:
+    """One kind of disk.
+
+    Attributes:
+        key: for the shell.
+        name: for people.
+        size: bytes of its sectors.
+        kinds: of file systems, the usual one first.
+    """
+
+    key: str
+    name: str
+    size: int
+    kinds: tuple[str, ...]
+
+
+_HOME = ("ofs", "ffs", "ofs-intl", "ffs-intl", "ofs-cache", "ffs-cache")
+FLOPPIES = (
+    Floppy("pc-360", "PC, 5.25 inch, 360 KB", 368640, ("fat12",)),
+    Floppy("pc-720", "PC or GEMDOS, 3.5 inch, 720 KB", 737280, ("fat12",)),
+    Floppy("gemdos-800", "GEMDOS, 3.5 inch, 800 KB", 819200, ("fat12",)),
+    Floppy("pc-1200", "PC, 5.25 inch, 1.2 MB", 1228800, ("fat12",)),
+    Floppy("pc-1440", "PC, 3.5 inch, 1.44 MB", 1474560, ("fat12",)),
+    Floppy("pc-2880", "PC, 3.5 inch, 2.88 MB", 2949120, ("fat12",)),
+    Floppy("home-880", "home computer, 3.5 inch, 880 KB", 901120, _HOME),
+    Floppy("home-1760", "home computer, 3.5 inch, 1.76 MB", 1802240, _HOME))
+
+
+def floppy(key: str) -> Floppy:
+    """One by its key. Raises FitError."""
+    found = next((f for f in FLOPPIES if f.key == key), None)
+    if found is None:
+        raise FitError(f"There is no floppy “{key}”; these are known: {', '.join(f.key for f in FLOPPIES)}.")
+    return found
+
+
+def make_floppy(path: Path, disk: Floppy, *, kind: str = "", label: str = "") -> str:
+    """Make the image of an empty disk; returns a sentence. Raises FitError, MediumError; a file that is there stays."""
+    kind = kind or disk.kinds[0]
+    if kind not in disk.kinds:
+        raise FitError(f"On a floppy of this kind stands {' or '.join(disk.kinds)}, not {kind}.")
+    if path.exists():
+        raise MediumError(f"{path} is there already. Take another name; it was not changed.")
+    try:
+        with create_image(path, disk.size) as blocks:
+            format_for(kind).make(blocks, Making(kind, label))
+    except FitError:
+        path.unlink(missing_ok=True)
+        raise
+    return f"{path.name} is an empty disk: {disk.name}, {kind}."

@@ -1,0 +1,56 @@
+"""Floppy images: the boot sectors that drives of the time expect, files in and out, nothing overwritten."""
+
+from __future__ import annotations
+
+import pytest
+
+from mosscrate.core.blocks import open_blocks
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.floppies import FLOPPIES, floppy, make_floppy
+from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.volumes import open_volume
+from mosscrate.core.watch import Watch
+from tests.volumes import tree
+
+# cluster and FAT sectors, root entries, media, sectors of a track: as such disks came from the shop
+BPB = {"pc-360": (2, 2, 112, 0xFD, 9), "pc-720": (2, 3, 112, 0xF9, 9), "pc-1200": (1, 7, 224, 0xF9, 15),
+       "pc-1440": (1, 9, 224, 0xF0, 18), "pc-2880": (2, 9, 240, 0xF0, 36)}
+
+
+@pytest.mark.parametrize("key", BPB)
+def test_a_pc_floppy_has_the_boot_sector_that_its_drive_expects(key, tmp_path):
+    make_floppy(tmp_path / "a.img", floppy(key), label="DISK")
+    raw = (tmp_path / "a.img").read_bytes()
+    word = lambda at: raw[at] | raw[at + 1] << 8                       # noqa: E731
+    assert (raw[13], word(22), word(17), raw[21], word(24)) == BPB[key]
+    assert (word(26), word(11) * word(19), raw[16], raw[512]) == (2, len(raw), 2, raw[21])
+
+
+@pytest.mark.parametrize(("disk", "kind"), [(d, k) for d in FLOPPIES for k in d.kinds], ids=lambda v: getattr(
+    v, "key", v))
+def test_every_disk_is_opened_edited_and_sound(disk, kind, tmp_path):
+    make_floppy(tmp_path / "a.img", disk, kind=kind, label="DISK")
+    (tmp_path / "README.TXT").write_bytes(b"hello " * 5000)
+    with open_blocks(tmp_path / "a.img", writable=True) as blocks:
+        assert (survey(blocks).map_kind, survey(blocks).partition(0).name) == (MapKind.NONE, "DISK")
+        perform(s.PutFiles(0, (str(tmp_path / "README.TXT"),)), blocks, None, Watch())
+        assert tree(blocks)["README.TXT"][1] == b"hello " * 5000
+        assert (open_volume(blocks).variant, open_volume(blocks).check()) == (kind, ())
+
+
+def test_nothing_is_overwritten_and_a_wrong_kind_leaves_no_file(tmp_path):
+    place = tmp_path / "a.img"
+    with pytest.raises(FitError, match="not ext4"):
+        make_floppy(place, floppy("pc-720"), kind="ext4")
+    with pytest.raises(FitError, match="cannot be the name"):
+        make_floppy(place, floppy("home-880"), label="x" * 40)
+    assert not place.exists()
+    place.write_text("mine")
+    with pytest.raises(MediumError, match="there already"):
+        make_floppy(place, floppy("pc-720"))
+    with pytest.raises(FitError, match="these are known"):
+        floppy("pc-1")
+    assert place.read_text() == "mine"
