@@ -103,7 +103,7 @@ def _small_files(folder: Path) -> Iterator[Figure]:
 
 
 def _copy(source: Path, folder: Path) -> None:
-    _forget(source)
+    forget_cached(source)
     path = folder / "copy.img"
     with open_blocks(source) as a, create_image(path, 4 * GIB) as b:
         ext.make(b, Making("ext4", "GAMES", 4096))
@@ -116,7 +116,7 @@ def _copy(source: Path, folder: Path) -> None:
 
 def _plain(source: Path, folder: Path) -> None:
     """The same bytes by a loop of 4 MiB blocks."""
-    _forget(source)
+    forget_cached(source)
     path, buffer, left = folder / "plain.img", bytearray(BLOCK), 2 * GIB
     with source.open("rb", buffering=0) as a, path.open("wb", buffering=0) as b:
         while left:
@@ -169,7 +169,7 @@ def _walk(mount: Path, path: Path) -> None:
     assert count == 50_201
 
 
-def _forget(path: Path) -> None:
+def forget_cached(path: Path) -> None:
     with open_blocks(path) as blocks:
         assert isinstance(blocks, FileBlocks), "an image file"
         blocks.drop_cache()

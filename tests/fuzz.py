@@ -1,9 +1,10 @@
 """Damaged cards by the thousand: a reading or one of our errors, never a hang, a crash or much memory.
 
-    ./moss fuzz [--count 50000] [--seed 1]
+    ./moss fuzz [--count 50000] [--seed 1] [--only rdb]
 
 Each case damages one structure of one small card (MBR, boot sector, FSInfo, FAT, folder): single
-bytes, extreme values in fields, stretches copied over one another. Then everything that reads is run.
+bytes, extreme values in fields, stretches copied over one another, links led to another block of the
+same chains with the checksum made right again. Then everything that reads is run.
 """
 
 from __future__ import annotations
@@ -21,6 +22,8 @@ from dataclasses import dataclass
 from itertools import islice
 from types import FrameType
 
+import numpy as np
+
 from mosscrate.core.blocks import Extent, MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition, partition_window
@@ -31,14 +34,38 @@ from mosscrate.core.sheet.steps import AddPartition, FillWithDrives, NewMap, Ste
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.volumes.fat import open_fat
 from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.volumes.ffs import structures as ffs
+from mosscrate.core.volumes.ffs.caching import chain_of
 from mosscrate.core.watch import Watch
+from mosscrate.demo.cards import apple_map
+from mosscrate.demo.contents import MadeFile
+from mosscrate.demo.hfs import TREE, make_hfs
 from tests.cards import MIB, lay_out, make_volume, some_files
-from tests.volumes import worked_on
+from tests.core.test_rdb import with_code
+from tests.volumes import WHEN, fresh, worked_on
 
 SECONDS = 10                      # a case that takes longer counts as a hang
 MOST_PIECES = 64                  # a sparse file may honestly be long
 MEMORY = 300 * MIB                # more than this above the start counts as too much
 EXTREMES = (0, 1, 2, 0x7F, 0x80, 0xFF, 0x7FFF, 0x8000, 0xFFFF, 0x7FFFFFFF, 0x80000000, 0xFFFFFFF7, 0xFFFFFFFF)
+
+
+@dataclass(frozen=True)
+class Links:
+    """Blocks that lead to one another.
+
+    Attributes:
+        blocks: byte at which each stands.
+        fields: bytes from the start of a block at which a link stands, big-endian.
+        values: what a link may say.
+        checksum: byte of the long that makes the longs of a block sum to zero; None where there is none.
+    """
+
+    blocks: tuple[int, ...]
+    fields: tuple[int, ...]
+    values: tuple[int, ...]
+    checksum: int | None
+    length: int = 512
 
 
 @dataclass(frozen=True)
@@ -48,6 +75,7 @@ class Subject:
     name: str
     blocks: MemoryBlocks
     places: tuple[Extent, ...]
+    links: Links | None = None
 
 
 class Hang(Exception):
@@ -62,12 +90,19 @@ def subjects() -> list[Subject]:
         blocks = MemoryBlocks(bytes(size))
         make_volume(blocks, type, cluster=512, files=some_files(int(type), 30, 3000))
         found.append(Subject(type.name, blocks, tuple(_places(blocks))))
-    for kind in ("exfat", "ext2", "ext3", "ext4", "ofs", "ffs-intl"):
-        blocks, _ = worked_on(kind, 3, operations=100, size=4 * MIB if kind[0] == "e" else MIB)
+    for kind in ("exfat", "ext2", "ext3", "ext4"):
+        blocks, _ = worked_on(kind, 3, operations=100, size=4 * MIB)
         found.append(Subject(kind, blocks, tuple(_metadata(blocks))))
-    drive = _arranged("rdb", AddPartition("ffs", 2 * MIB), AddPartition("ofs"))
-    records = [p.record for p in read_map(drive).partitions]
-    found += [Subject("rdb", drive, (Extent(0, 256), *(Extent(r, 256) for r in records))),
+    for kind in ("ofs", "ffs-intl", "ffs-cache", "ffs-long"):
+        found.append(_home(kind))
+    blocks = fresh("gemdos", 2 * MIB)
+    editor = edit(blocks)
+    editor.add_folder("AUTO")
+    for number in range(40):
+        editor.add_file(f"{'AUTO/' if number % 2 else ''}FILE{number}.PRG", bytes(number * 50))
+    editor.commit()
+    found.append(Subject("gemdos", blocks, tuple(_places(blocks))))
+    found += [_rdb(), _ahdi(), *_hfs(),
               Subject("gpt", _arranged("gpt", AddPartition("ext4", 3 * MIB), AddPartition("exfat")),
                       (Extent(0, 512), Extent(512, 92), Extent(1024, 512), Extent(8 * MIB - 512, 92))),
               Subject("drives", _arranged("mbr", FillWithDrives(10 * MIB, 31 * MIB, "fat12")),
@@ -81,7 +116,9 @@ def subjects() -> list[Subject]:
 def damage(subject: Subject, rnd: random.Random) -> list[tuple[int, bytes]]:
     """Damage the card; returns what has to be put back."""
     undo = []
-    for _ in range(rnd.choice((1, 1, 2, 3, 8))):
+    if subject.links and rnd.random() < 0.3:
+        undo += _relink(subject.blocks, subject.links, rnd)
+    for _ in range(rnd.choice((1, 1, 2, 3, 8)) if not undo else 0):
         place = rnd.choice(subject.places)
         at = place.start + rnd.randrange(place.length)
         kind = rnd.random()
@@ -117,10 +154,10 @@ def read_everything(blocks: MemoryBlocks) -> str:
     return "found fault" if ended == "read" and layout.findings else ended
 
 
-def run(count: int, seed: int) -> Counter[str]:
+def run(count: int, seed: int, only: str = "") -> Counter[str]:
     """How many cases ended in which way. Raises what must not happen, with the case's number."""
     rnd, ended = random.Random(seed), Counter[str]()
-    every = subjects()
+    every = [s for s in subjects() if only in ("", s.name)]
     start = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     signal.signal(signal.SIGALRM, _on_alarm)
     for number in range(count):
@@ -150,9 +187,10 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
     parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--only", default="", help="one kind of card, such as ffs-intl, rdb or hfs")
     options = parser.parse_args()
     begun = time.monotonic()
-    ended = run(options.count, options.seed)
+    ended = run(options.count, options.seed, options.only)
     for name, number in ended.most_common():
         print(f"{number:7}  {name}")
     print(f"{options.count} damaged cards in {time.monotonic() - begun:.0f} s: no crash, no hang")
@@ -173,6 +211,78 @@ def _arranged(kind: str, *steps: Step) -> MemoryBlocks:
     for step in (NewMap(kind), *steps):
         perform(step, card, None, Watch())
     return card
+
+
+def _relink(blocks: MemoryBlocks, links: Links, rnd: random.Random) -> list[tuple[int, bytes]]:
+    """Lead some links elsewhere; returns what has to be put back."""
+    undo = []
+    for _ in range(rnd.choice((1, 1, 2))):
+        base = rnd.choice(links.blocks)
+        old = bytes(blocks.data[base:base + links.length])
+        new = bytearray(old)
+        at = rnd.choice(links.fields)
+        new[at:at + 4] = rnd.choice(links.values).to_bytes(4, "big")
+        if links.checksum is not None:
+            new[links.checksum:links.checksum + 4] = bytes(4)
+            total = sum(np.frombuffer(new, ">u4").tolist())
+            new[links.checksum:links.checksum + 4] = (-total & 0xFFFFFFFF).to_bytes(4, "big")
+        undo.append((base, old))
+        blocks.write(base, bytes(new))
+    return undo
+
+
+def _home(kind: str) -> Subject:
+    """An OFS or FFS volume whose headers, extensions, caches and bitmap lead to one another."""
+    blocks, _ = worked_on(kind, 3, operations=100, size=MIB)
+    editor = edit(blocks)
+    editor.add_file("long", bytes(512 * 200))
+    editor.commit()
+    volume = open_volume(blocks)
+    numbers = [volume.root, *(e.node for e in volume.tree().entries)]
+    for entry in volume.tree().entries:
+        if entry.kind == Kind.FILE:
+            numbers += volume.data_blocks(entry.node)[1]
+    if volume.is_cached:
+        folders = [volume.longs(k) for k in numbers if volume.longs(k)[ffs.SEC_TYPE] in (ffs.ST_ROOT, ffs.ST_FOLDER)]
+        numbers += [n for folder in folders for n in chain_of(volume, folder)]
+    fields = (24, 28, 60, *(512 + 4 * at for at in (ffs.HASH_CHAIN, ffs.PARENT, ffs.EXTENSION, ffs.REAL_ENTRY,
+                                                     ffs.BM_EXT, ffs.BM_PAGES, -18)), 16)
+    return Subject(kind, blocks, tuple(_metadata(blocks)),
+                   Links(tuple(n * 512 for n in numbers), fields, (*numbers, 0, 1, 2047, 2048), 20))
+
+
+def _rdb() -> Subject:
+    """Two partitions and embedded code."""
+    drive = _arranged("rdb", AddPartition("ffs", 2 * MIB), AddPartition("ofs"))
+    with_code(drive, b"PFS\x03", bytes(492 * 3), (200, 60, 61, 62))
+    numbers = (0, *(p.record // 512 for p in read_map(drive).partitions), 200, 60, 61, 62)
+    places = tuple(Extent(n * 512, 256) for n in numbers)
+    links = Links(tuple(n * 512 for n in numbers), (16, 28, 32, 72), (*numbers, 63), 8, 256)
+    return Subject("rdb", drive, places, links)
+
+
+def _ahdi() -> Subject:
+    """Partitions in the root sector and in a chain."""
+    drive = _arranged("ahdi", AddPartition("gemdos", MIB), *(AddPartition("gemdos", MIB, is_logical=True),) * 3)
+    sectors = (0, *(p.record // 512 for p in read_map(drive).partitions if p.record >= 512))
+    links = Links(tuple(n * 512 for n in sectors), tuple(0x1C6 + 12 * k + 4 for k in range(4)),
+                  (*sectors, *(n - sectors[1] & 0xFFFFFFFF for n in sectors), 2**32 - 1), None)
+    return Subject("ahdi", drive, tuple(Extent(n * 512 + 0x156, 168) for n in sectors), links)
+
+
+def _hfs() -> list[Subject]:
+    """The volume bare, and behind an Apple map."""
+    files = [MadeFile("Notes", None, WHEN), *(MadeFile(f"Notes/note {k}", bytes(k * 40), WHEN) for k in range(40))]
+    bare = MemoryBlocks(bytes(2 * MIB))
+    make_hfs(bare, "Tapes", files, WHEN)
+    mdb = open_volume(bare).mdb
+    catalog = int(mdb["first_block"]) * 512 + TREE * 512
+    nodes = tuple(range(1, 20))
+    links = Links(tuple(catalog + 512 * n for n in (0, *nodes)), (0, 4, 16, 24, 28), nodes, None)
+    places = (Extent(1024, 162), Extent(catalog, 512), *(Extent(catalog + 512 * n, 512) for n in nodes))
+    drive = MemoryBlocks(apple_map("Tapes", bare.size) + bytes(bare.data))
+    return [Subject("hfs", bare, places, links), Subject("apple", drive, (Extent(0, 16), *(
+        Extent(512 * k, 100) for k in (1, 2))), Links((512, 1024), (4, 8, 12), (0, 1, 2, 96, 2**32 - 1), None))]
 
 
 def _metadata(blocks: MemoryBlocks) -> Iterator[Extent]:

@@ -25,7 +25,7 @@ NAMES = ("A.BIN", "spiel nr {}.gb", "Übung {} with a rather long name (rev 2).s
 def fresh(kind: str, size: int | None = None, *, block: int | None = None) -> MemoryBlocks:
     """A volume in memory."""
     blocks = MemoryBlocks(bytes(size or ROOM[kind]))
-    default = 512 if kind.startswith(("fat", "ofs", "ffs")) else 1024
+    default = 512 if kind.startswith(("fat", "ofs", "ffs")) else None if kind == "gemdos" else 1024
     format_for(kind).make(blocks, Making(kind, "GAMES", block or default, made=WHEN))
     return blocks
 

@@ -57,7 +57,7 @@ def test_a_machine_speaks_of_a_card_and_of_a_plan(cli, cards, tmp_path):
     assert "suits a PC with DOS that knows FAT32" in cli("look", "Worn card", "--machine", "pc-fat32")[1]
     assert "GAMES holds fat32" in cli("look", "Worn card", "--machine", "pc-dos")[1]
     told = json.loads(cli("sheet", "show", sheet, "--machine", "pc-dos-early", "--json")[1])["layout"]["findings"]
-    assert [f["severity"] for f in told if f["partition"] == 2] == ["problem", "warning"]
+    assert [f["severity"] for f in told if f["partition"] == 2] == ["problem", "warning", "warning"]
     code, _, err = cli("look", "Worn card", "--machine", "loom")
     assert (code, "There is no machine “loom”" in err) == (1, True)
 
@@ -118,6 +118,58 @@ def test_a_partition_is_kept_as_a_bare_volume(cli, cards, tmp_path, bench):
     assert (seen["map"]["kind"], seen["partitions"][0]["volume"]["label"]) == ("none", "GAMES")
     assert "no partition 7" in cli("keep", "Worn card", "-p", 7, "--to", tmp_path / "x.img")[2]
     assert not (tmp_path / "x.img").exists()
+
+
+def test_a_move_swaps_the_bytes_on_the_way_and_is_verified(cli, cards, tmp_path, bench):
+    place = tmp_path / "s.json"
+    assert cli("sheet", "plan", "Worn card", "New card", "--swap", "--out", place)[0] == 0
+    tag = bench.shelf.find("New card").tag
+    code, out, err = cli("sheet", "run", place, "--tag", tag)
+    assert code == 0, err
+    assert "equal by digest" in out
+    seen = json.loads(cli("look", "New card", "--json")[1])
+    assert (seen["container"], seen["map"]["id"]) == ("swapped", "cafe0001")
+
+
+def test_a_drive_for_a_home_computer_is_laid_out_tuned_and_filled(cli, cards, tmp_path, bench):
+    run = ("--tag", bench.shelf.find("New card").tag)
+    assert cli("sheet", "map", "New card", "rdb", "--machine", "rdb-32bit", *run)[0] == 0
+    assert cli("sheet", "add", "New card", "ffs-long", "--size", "20MiB", "--label", "Work", *run)[0] == 0
+    assert cli("sheet", "tune", "New card", "-p", 1, "--name", "WORK", "--boot-priority", 5, "--mask", "0x1fffffff",
+               *run)[0] == 0
+    assert cli("sheet", "flag", "New card", "active", "-p", 1, *run)[0] == 0
+    (tmp_path / "Ein langer Name für ein Lied, Übung 3.mod").write_bytes(b"la" * 900)
+    assert cli("put", "New card", tmp_path / "Ein langer Name für ein Lied, Übung 3.mod", "-p", 1, *run)[0] == 0
+    seen = json.loads(cli("look", "New card", "--json", "--structures", "--check")[1])
+    (part,) = seen["partitions"]
+    assert (part["label"], part["flags"], part["volume"]["kind"], part["volume"]["variant"]) == (
+        "WORK", ["active"], "ffs", "ffs-long")
+    assert part["environment"] == {"boot_priority": 5, "mask": 0x1FFFFFFF, "max_transfer": 0x1FE00, "buffers": 30,
+                                   "block": 512}
+    fields = {f["name"]: f["value"] for s in seen["structures"] if s["title"] == "PART, WORK" for f in s["fields"]}
+    assert (fields["boot pri"], fields["dos type"]) == ("5", "FFS with long names")
+    _, out, _ = cli("sheet", "names", "New card", "-p", 1, "--kind", "ffs", "--json")
+    assert json.loads(out)["names"] == [{"path": "Ein langer Name für ein Lied, Übung 3.mod",
+                                         "name": "Ein langer Name für ein Li.mod"}]
+    assert cli("sheet", "code", "Worn card", "New card", *run)[0] == 1
+    assert cli("sheet", "tune", "New card", "-p", 1, "--mask", "many", *run)[0] == 2
+
+
+def test_a_bare_volume_and_another_map_are_one_command_each(cli, cards, tmp_path, bench):
+    run = ("--tag", bench.shelf.find("New card").tag)
+    code, _, err = cli("sheet", "under", "Worn card", "New card", "ahdi", *run)
+    assert code == 0, err
+    assert [p["volume"]["variant"] for p in json.loads(cli("look", "New card", "--json")[1])["partitions"]] == [
+        "gemdos"] * 2
+    code, _, err = cli("sheet", "bring", "Worn card", "New card", "-p", 1, "--under", "none", *run)
+    assert code == 0, err
+    seen = json.loads(cli("look", "New card", "--json")[1])
+    assert (seen["map"]["kind"], seen["partitions"][0]["index"], seen["partitions"][0]["volume"]["label"]) == (
+        "none", 0, "PEAT")
+    disk = tmp_path / "disk.adf"
+    assert cli("floppy", disk, "--size", "home-880", "--kind", "ffs", "--label", "Disk")[0] == 0
+    assert json.loads(cli("look", disk, "--json")[1])["partitions"][0]["volume"]["label"] == "Disk"
+    assert cli("floppy", disk, "--json")[0] == 1
 
 
 def test_write_refuses_what_does_not_fit_with_the_numbers(cli, cards, bench):

@@ -16,6 +16,7 @@ from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
+from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import make_hfs
 from tests.kernel import machine
@@ -154,12 +155,7 @@ head -c 900000 /dev/urandom >/mnt/large; : >"/mnt/A Folder/Inner/empty"
         assert (volume.kind, volume.label) == ("hfs", "Old Desk")
         assert {p: (k, size, digest) for p, (k, size, _, digest) in tree_of(blocks).items()} == wanted
     data = image.read_bytes()
-    entries = [(b"Apple", b"Apple_partition_map", 1, 63), (b"Old Desk", b"Apple_HFS", 64, len(data) // 512)]
-    head = (b"ER" + (512).to_bytes(2, "big") + (len(data) // 512 + 64).to_bytes(4, "big")).ljust(512, b"\0")
-    for name, kind, start, count in entries:
-        head += (b"PM\0\0" + b"".join(v.to_bytes(4, "big") for v in (2, start, count)) + name.ljust(32, b"\0")
-                 + kind.ljust(32, b"\0")).ljust(512, b"\0")
-    drive.write_bytes(head.ljust(64 * 512, b"\0") + data)
+    drive.write_bytes(apple_map("Old Desk", len(data)) + data)
     listed = "echo @parts; for p in /sys/block/vda/vda*; do echo $(cat $p/start) $(cat $p/size); done\n"
     found = machine.run(listed, [drive])
     with open_blocks(drive) as blocks:

@@ -23,7 +23,7 @@ from mosscrate.core.sheet.job import Job, Log
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.propose import propose
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
-from mosscrate.core.sheet.steps import GrowPartition
+from mosscrate.core.sheet.steps import GrowPartition, WriteImage
 from mosscrate.core.sizes import binary, duration, parse_size
 
 FILE = click.Path(path_type=Path, dir_okay=False)
@@ -38,10 +38,12 @@ def sheet() -> None:
 @click.argument("source")
 @click.argument("target")
 @click.option("--size", help="Size of the last partition, such as 6GiB; it fills the card when left out.")
+@click.option("--swap", is_flag=True, help="Exchange the two bytes of every word on the way, for an adapter that does.")
 @click.option("--out", type=FILE, help="Save the sheet here.")
 @json_option
 @click.pass_obj
-def plan(bench: Bench, source: str, target: str, size: str | None, out: Path | None, as_json: bool) -> None:
+def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, out: Path | None,
+         as_json: bool) -> None:
     """Propose the whole move from SOURCE onto TARGET."""
     old, new = bench.shelf.find(source), bench.shelf.find(target)
     with old.open() as a, new.open() as b:
@@ -51,6 +53,9 @@ def plan(bench: Bench, source: str, target: str, size: str | None, out: Path | N
         wanted = size_of(size)
         made = msgspec.structs.replace(made, steps=tuple(
             msgspec.structs.replace(s, size=wanted) if isinstance(s, GrowPartition) else s for s in made.steps))
+    if swap:
+        made = msgspec.structs.replace(made, steps=tuple(
+            msgspec.structs.replace(s, swap=True) if isinstance(s, WriteImage) else s for s in made.steps))
     put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
 
 

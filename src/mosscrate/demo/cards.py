@@ -27,7 +27,8 @@ from mosscrate.demo.hfs import make_hfs
 
 MIB, GIB = 1 << 20, 1 << 30
 TODAY = int(datetime(2026, 11, 24, 9, 0, tzinfo=UTC).timestamp())
-VERSION = "6"                       # of the bench; another one is built anew
+APPLE_START = 96                    # sectors in front of the volume behind an Apple map
+VERSION = "7"                       # of the bench; another one is built anew
 
 
 @dataclass(frozen=True)
@@ -218,19 +219,25 @@ def _corvid() -> list[Part]:
 def _desk(image: Path) -> None:
     """A studio's desktop computer: driver descriptor, Apple map, one HFS volume."""
     with open_blocks(image, writable=True) as blocks:
-        unit, count = 512, blocks.size // 512
-        start = 96
-        driver = np.zeros((), apple.DRIVER)
-        driver["signature"], driver["block_size"], driver["block_count"] = np.void(b"ER"), unit, count
-        blocks.write(0, driver.tobytes())
-        entries = ((1, 63, b"Apple", b"Apple_partition_map"), (start, count - start, b"Tapes", b"Apple_HFS"))
-        for number, (first, length, name, kind) in enumerate(entries, start=1):
-            entry = np.zeros((), apple.ENTRY)
-            entry["signature"], entry["map_blocks"], entry["start"], entry["count"] = np.void(b"PM"), 2, first, length
-            entry["name"], entry["type"] = np.void(name.ljust(32, b"\0")), np.void(kind.ljust(32, b"\0"))
-            blocks.write(number * unit, entry.tobytes())
-        when = TODAY - 9000 * DAY
-        make_hfs(Window(blocks, start * unit, (count - start) * unit), "Tapes", contents.studio(when), when)
+        when, room = TODAY - 9000 * DAY, blocks.size - APPLE_START * 512
+        blocks.write(0, apple_map("Tapes", room))
+        make_hfs(Window(blocks, APPLE_START * 512, room), "Tapes", contents.studio(when), when)
+
+
+def apple_map(name: str, room: int) -> bytes:
+    """The sectors in front of one HFS volume of `room` bytes: driver descriptor, the map's own entry, the volume's."""
+    count = APPLE_START + room // 512
+    driver = np.zeros((), apple.DRIVER)
+    driver["signature"], driver["block_size"], driver["block_count"] = np.void(b"ER"), 512, count
+    sectors = bytes(driver.tobytes()).ljust(512, b"\0")
+    for first, length, words, kind in ((1, 63, "Apple", "Apple_partition_map"),
+                                       (APPLE_START, room // 512, name, "Apple_HFS")):
+        entry = np.zeros((), apple.ENTRY)
+        entry["signature"], entry["map_blocks"], entry["start"], entry["count"] = np.void(b"PM"), 2, first, length
+        entry["name"] = np.void(words.encode("mac_roman").ljust(32, b"\0"))
+        entry["type"] = np.void(kind.encode().ljust(32, b"\0"))
+        sectors += entry.tobytes().ljust(512, b"\0")
+    return sectors.ljust(APPLE_START * 512, b"\0")
 
 
 def _cabinet(image: Path) -> None:

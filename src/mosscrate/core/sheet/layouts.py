@@ -41,7 +41,9 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
     if isinstance(step, WriteImage | WriteFitted):
         if source is None or target is None:
             raise FitError("Writing needs a source and a target.")
-        return _written(source, target) if isinstance(step, WriteImage) else _fitted(source, target)
+        if isinstance(step, WriteImage):
+            return _written(_swapped(source) if step.swap else source, target)
+        return _fitted(source, target)
     if target is None:
         return None
     match step:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks, Overlay, open_blocks
+from mosscrate.core.blocks.swapped import SwappedBlocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.errors import JobError, MediumError, MossError, Stopped
 from mosscrate.core.sheet import guard
@@ -198,9 +199,10 @@ class _Workshop:
         match step:
             case KeepCard(which=which):
                 return self._keep(which, watch)
-            case WriteImage(verify=verify):
+            case WriteImage(verify=verify, swap=swap):
                 target = self._need_target()
-                length = write_image(self._source(), target, watch, verify=verify)
+                source = SwappedBlocks(self._source()) if swap else self._source()
+                length = write_image(source, target, watch, verify=verify)
                 return f"{binary(length)} written onto {target.name}.", length
             case WriteFitted():
                 done = write_fitted(self._source(), self._need_target(), watch)

@@ -33,6 +33,7 @@ class WriteImage(msgspec.Struct, tag="write", frozen=True):
     """Write the source (its backup, when this sheet made one) onto the target from its first byte."""
 
     verify: bool = False               # read back at once; a Verify step at the end does more
+    swap: bool = False                 # exchange the two bytes of every word on the way
 
 
 class WriteFitted(msgspec.Struct, tag="write fitted", frozen=True):

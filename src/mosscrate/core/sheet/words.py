@@ -120,7 +120,8 @@ def _write(step: WriteImage | WriteFitted, source: Layout | None, name: str) -> 
         raise FitError("Writing needs a source.")
     verify = isinstance(step, WriteImage) and step.verify
     count = counted(len(source.partitions), "partition")
-    tail = " and read it back" if verify else ""
+    tail = ", the two bytes of every word swapped" if isinstance(step, WriteImage) and step.swap else ""
+    tail += " and read it back" if verify else ""
     if isinstance(step, WriteFitted):
         tail = ", its last volume shrunk until all of it fits"
     what = f"{count}, map and disk id" if source.map_kind != MapKind.NONE else "all of it"

@@ -28,6 +28,10 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
     if not names:
         return ()
     found = [_one(source, target, names, may_clear=may_clear), _all(source)]
+    if may_clear:
+        found.append(Action("Swap on the way", (), lambda v: (s.WriteImage(swap=True),),
+                            "All of it is written with the two bytes of every word exchanged, for an adapter that "
+                            "swaps them or away from one."))
     if source.map_kind == target.map_kind == MapKind.RDB and codes_of(source):
         found.append(Action("Bring file-system code", (), lambda v: (s.BringCode(),),
                             "What the source's map has embedded for its machine comes into the map of the target."))

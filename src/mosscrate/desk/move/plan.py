@@ -134,6 +134,10 @@ class Plan:
         old, left_out = self.proposed.steps, self.left_out
         if self.writes_all and any(isinstance(s, NewMap | EmptyCard | CopyPartition) for s in steps):
             old, left_out = tuple(s for s in old if isinstance(s, KeepCard | Eject)), frozenset()
+        writing = next((k for k, s in enumerate(old) if isinstance(s, WRITES_ALL)), None)
+        if writing is not None and len(steps) == 1 and isinstance(steps[0], WRITES_ALL):    # another way of writing
+            changed = (*old[:writing], *steps, *old[writing + 1:])
+            return replace(self, proposed=msgspec.structs.replace(self.proposed, steps=changed))
         at = next((k for k, s in enumerate(old) if isinstance(s, Eject)), len(old))
         fresh = msgspec.structs.replace(self.proposed, steps=(*old[:at], *steps, *old[at:]))
         out = frozenset(k if k < at else k + len(steps) for k in left_out)
