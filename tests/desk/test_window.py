@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.floppies import floppy, make_floppy
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.findings import Severity
@@ -297,6 +298,28 @@ def test_a_folder_is_taken_out_to_this_computer(person, tmp_path, monkeypatch):
     person.wait(lambda: bool(said))
     assert (tmp_path / entry.name).exists()
     assert "copied to" in said[0]
+
+
+def test_a_comment_and_protection_bits_are_set_in_look(person, tmp_path):
+    look, model = person.window.look, person.window.model
+    disk = tmp_path / "disk.adf"
+    make_floppy(disk, floppy("home-880"))
+    with open_blocks(disk, writable=True) as blocks:
+        editor = edit(blocks)
+        editor.add_file("a song", b"la")
+        editor.commit()
+    model.open_image(disk)
+    person.wait(lambda: model.asker.is_idle and look.files.tree.isVisible() and model.selected.name == "disk")
+    for ask, text in ((look.files.comment_button, "from the attic"), (look.files.protect_button, "----rw-d")):
+        look.files.tree.setCurrentIndex(look.files.tree.model().index(0, 0))
+        person.click(ask)
+        look.files.strip.field.setText(text)
+        person.type_tag(look.files.strip.entry, model.selected.tag)
+        person.click(look.files.strip.entry.buttons[0])
+        person.wait(lambda: not model.busy and model.asker.is_idle and look.files.tree.isVisible())
+    with open_blocks(disk) as blocks:
+        entry = open_partition(blocks, 0).tree().find("a song")
+    assert (entry.comment, entry.protection) == ("from the attic", 2)
 
 
 def test_a_partition_is_saved_as_an_image_and_an_empty_floppy_is_made(person, tmp_path, monkeypatch):

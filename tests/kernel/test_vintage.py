@@ -32,6 +32,7 @@ mkdir "$D/kernel"; i=0
 while [ $i -lt 40 ]; do head -c $((i * 301)) /dev/urandom >"$D/kernel/file $i"; i=$((i + 1)); done
 i=0; while [ $i -lt 40 ]; do rm "$D/kernel/file $i"; i=$((i + 3)); done
 mv "$D/kernel/file 1" "$D/renamed by it"
+ln "$D/renamed by it" "$D/kernel/a second name"; ln "$D/renamed by it" "$D/third name"
 """
 
 
@@ -86,6 +87,16 @@ def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path)
                 continue
             assert tree_of(window) == plain(latin(seen.tree(f"{p.index} later"))), p.type_name
             assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
+    with open_blocks(image, writable=True) as blocks:                 # what has other names lives on under them
+        for p in parts[:len(KINDS)]:
+            window = Window(blocks, p.start, p.length)
+            held = tree_of(window)["renamed by it"]
+            for gone, left in (("renamed by it", "kernel/a second name"), ("third name", "kernel/a second name")):
+                editor = edit(window)
+                editor.remove(gone)
+                editor.commit()
+                assert tree_of(window)[left] == held, p.type_name
+                assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
     assert [line for line in seen.parts["kernel"] if "AFFS" in line and "error" in line.lower()] == []
 
 

@@ -30,6 +30,7 @@ from mosscrate.core.sheet.steps import Step, Verify, WriteFitted, WriteImage
 from mosscrate.core.sizes import binary, counted, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
+from mosscrate.core.volumes.ffs import protection_text
 
 _MARKS = {Severity.GOOD: "✓", Severity.NOTE: "·", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
 
@@ -265,6 +266,8 @@ def _medium_record(m: Medium) -> dict[str, Any]:
 def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str, Any]:
     record: dict[str, Any] = {"path": entry.path, "kind": str(entry.kind), "size": entry.size,
                               "modified": entry.modified, "target": entry.target, "blake3": None, "md5": None}
+    if entry.protection is not None:
+        record |= {"protection": protection_text(entry.protection), "comment": entry.comment}
     if with_digest and entry.kind == Kind.FILE:
         strong, common = blake3(), hashlib.md5(usedforsecurity=False)
         for piece in volume.read_file(entry):

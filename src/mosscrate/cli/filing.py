@@ -1,8 +1,9 @@
-"""put, rename, remove, folder: changes of files, each a job that can be taken back; and floppy, a fresh image."""
+"""put, rename, remove, folder, traits: changes of files, each a job to be taken back; floppy makes a fresh image."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -81,6 +82,24 @@ def folder(bench: Bench, medium: str, path: str, partition: int | None, tag: str
     _run(bench, medium, partition, tag, as_json=as_json, step=lambda index: s.MakeFolder(index, path.strip("/")))
 
 
+@click.command()
+@click.argument("medium")
+@click.argument("path")
+@PARTITION
+@click.option("--comment", help="Up to 79 characters; \"\" removes it.")
+@click.option("--protection", help="Letters of hsparwed that are set, such as ----rwed.")
+@click.option("--date", type=click.DateTime(["%Y-%m-%d", "%Y-%m-%dT%H:%M:%S"]), help="When it was changed, UTC.")
+@TAG
+@json_option
+@click.pass_obj
+def traits(bench: Bench, medium: str, path: str, partition: int | None, comment: str | None, protection: str | None,
+           date: datetime | None, tag: str, as_json: bool) -> None:
+    """Set comment, protection bits or date of a file on an OFS or FFS volume."""
+    modified = None if date is None else int(date.replace(tzinfo=UTC).timestamp())
+    _run(bench, medium, partition, tag, as_json=as_json,
+         step=lambda index: s.SetTraits(index, path.strip("/"), comment, protection, modified))
+
+
 @click.command("floppy")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @click.option("--size", "key", type=click.Choice([f.key for f in FLOPPIES]), default="pc-1440", show_default=True,
@@ -108,4 +127,4 @@ def _run(bench: Bench, medium: str, partition: int | None, tag: str, *, as_json:
     run_sheet(bench, made, tag or ask_for_tag(bench, found, loses_all=False), as_json=as_json)
 
 
-COMMANDS = (put, rename, remove, folder, floppy_)
+COMMANDS = (put, rename, remove, folder, traits, floppy_)

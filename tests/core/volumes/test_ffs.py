@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.errors import MossError
+from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.volumes import Making, Traits, edit, format_for, open_volume
@@ -64,6 +64,80 @@ def test_comments_of_long_names_stand_beside_them_or_in_a_block_of_their_own(nam
     editor.remove("folder")
     editor.commit()
     assert (open_volume(blocks).free, findings(blocks)) == (free, [])
+
+
+@pytest.mark.parametrize("kind", ["ofs", "ffs-cache", "ffs-long"])
+def test_comment_protection_and_date_of_a_file_are_set_and_nothing_else(kind):
+    blocks = fresh(kind)
+    editor = edit(blocks)
+    editor.add_folder("songs", Traits(WHEN))
+    name = "songs/" + "a" * (30 if kind != "ffs-long" else 90)
+    editor.add_file(name, b"la" * 3000, Traits(WHEN, protection=0x1100))
+    editor.commit()
+    free = open_volume(blocks).free
+    for step in (s.SetTraits(0, name, NOTE[:79], "----rw-d", WHEN + 60), s.SetTraits(0, name, modified=WHEN + 120),
+                 s.SetTraits(0, name, comment="short", protection="hrwed")):
+        perform(step, blocks, None, Watch())
+        assert findings(blocks) == []
+    entry = open_volume(blocks).tree().find(name)
+    assert (entry.comment, entry.modified, entry.protection) == ("short", WHEN + 120, 0x1180)
+    assert f.protection_text(entry.protection) == "h---rwed"
+    assert (open_volume(blocks).free, tree(blocks)[name][1]) == (free, b"la" * 3000)
+    for step, why in ((s.SetTraits(0, name, "x" * 80), "79 characters"),
+                      (s.SetTraits(0, name, None, "rwz"), "hsparwed"),
+                      (s.SetTraits(0, "not there", "x"), "no “not there”"), (s.SetTraits(0, "", "x"), "label")):
+        with pytest.raises(FitError, match=why):
+            perform(step, blocks, None, Watch())
+    with pytest.raises(FitError, match="only OFS and FFS"):
+        perform(s.SetTraits(0, "x", "y"), fresh("fat16"), None, Watch())
+
+
+def hard_link(blocks, path: str, real: str) -> None:
+    """What a driver does for a link: a header of its own, first in the chain behind the real one."""
+    editor = edit(blocks)
+    editor.add_file(path, b"", Traits(WHEN))
+    editor.commit()
+    volume = open_volume(blocks)
+    to, number = volume.tree().find(real), volume.tree().find(path).node
+    is_folder = to.kind == "folder"
+    patch(blocks, number, f.NEXT_LINK, int(volume.longs(to.node)[f.NEXT_LINK]))
+    patch(blocks, number, f.REAL_ENTRY, to.node)
+    patch(blocks, number, f.SEC_TYPE, (f.ST_FOLDER_LINK if is_folder else f.ST_FILE_LINK) & 0xFFFFFFFF)
+    patch(blocks, to.node, f.NEXT_LINK, number)
+
+
+@pytest.mark.parametrize("kind", ["ffs", "ofs-cache", "ffs-long"])
+@pytest.mark.parametrize("order", [("real", "b/one", "two"), ("two", "real", "b/one"), ("b", "two", "real"),
+                                   ("b/one", "b", "real", "two")])
+def test_a_file_with_hard_links_lives_until_its_last_name_is_gone(kind, order):
+    blocks = fresh(kind)
+    empty = open_volume(blocks).free
+    editor = edit(blocks)
+    editor.add_file("real", b"data" * 500, Traits(WHEN, comment=NOTE))
+    editor.add_folder("b")
+    editor.commit()
+    for name in ("b/one", "two"):
+        hard_link(blocks, name, "real")
+    if kind == "ofs-cache":                                  # the headers were changed by hand: write the cache anew
+        for folder in ("x", "b/x"):
+            for call in ("add_folder", "remove"):
+                editor = edit(blocks)
+                getattr(editor, call)(folder)
+                editor.commit()
+    assert findings(blocks) == []
+    left = {"real", "b/one", "two"}
+    for path in order:
+        editor = edit(blocks)
+        editor.remove(path)
+        editor.commit()
+        left = {p for p in left if p != path and not p.startswith(path + "/")}
+        files = {p: v[1] for p, v in tree(blocks).items() if v[0] == "file"}
+        assert (files, findings(blocks)) == (dict.fromkeys(left, b"data" * 500), [])
+    editor = edit(blocks)
+    for path in ("b",) if "b" in tree(blocks) else ():
+        editor.remove(path)
+    editor.commit()
+    assert (open_volume(blocks).free, findings(blocks)) == (empty, [])
 
 
 @pytest.mark.parametrize("block", [1024, 2048, 4096])

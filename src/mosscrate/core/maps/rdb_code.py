@@ -92,10 +92,11 @@ def without_code(map: PartitionMap, dos_type: bytes, *, may_be_missing: bool = F
             return map
         raise FitError(f"No file-system code for {rdb.dos_type_name(dos_type)} is embedded in this drive.")
     origin = bytearray(map.origin)
-    for code, following in zip(rest, (*(c.numbers[0] for c in rest[1:]), rdb.END), strict=True):
+    firsts = [c.numbers[0] for c in rest]
+    for code, following in zip(rest, [*firsts, rdb.END][1:], strict=True):
         _put(origin, code.numbers[0] * map.sector, code.header, {NEXT: following})
     place, head = rdb.head_of(map)
-    head["file_sys_header_list"] = rest[0].numbers[0] if rest else rdb.END
+    head["file_sys_header_list"] = firsts[0] if firsts else rdb.END
     origin[place * 512:place * 512 + 512] = rdb.sealed(head, bytes(origin[place * 512:place * 512 + 512]))
     return replace(map, origin=bytes(origin))
 

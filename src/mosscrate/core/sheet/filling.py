@@ -27,10 +27,12 @@ from mosscrate.core.sheet.steps import (
     RebuildPartition,
     RemoveFiles,
     RenameFile,
+    SetTraits,
 )
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Editor, Kind, Making, Traits, Volume, edit, format_for, open_volume
-from mosscrate.core.volumes.ffs import FfsVolume
+from mosscrate.core.volumes.base import Retraits
+from mosscrate.core.volumes.ffs import FfsEditor, FfsVolume, protection_of
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
@@ -82,6 +84,21 @@ def rename_file(blocks: Blocks, step: RenameFile, watch: Watch) -> Done:
     editor.rename(step.path, step.new)
     editor.commit()
     return Done(f"“{step.path}” is “{step.new}” now.")
+
+
+def set_traits(blocks: Blocks, step: SetTraits, watch: Watch) -> Done:
+    """Comment, protection bits, date of something on OFS or FFS. Raises FitError for other kinds."""
+    window = _window(blocks, step.partition)
+    editor = edit(window)
+    if not isinstance(editor, FfsEditor):
+        raise FitError(f"Partition {step.partition} holds {open_volume(window).kind}: only OFS and FFS keep comments "
+                       "and protection bits.")
+    entry = editor.volume.tree().find(step.path)
+    old = entry.protection or 0 if entry else 0
+    bits = None if step.protection is None else protection_of(step.protection, old)
+    editor.retrait(step.path, Retraits(step.modified, bits, step.comment))
+    editor.commit()
+    return Done(f"“{step.path}” has its comment, protection and date as they were set.")
 
 
 def make_folder(blocks: Blocks, step: MakeFolder, watch: Watch) -> Done:
@@ -171,7 +188,6 @@ def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:
         editor = edit(fresh)
         done = copy_tree(old, entries, editor, plan_passage(entries, old.kind, None), watch)
         editor.commit()
-        blocks.forgo([Extent(partition.start + e.start, e.length) for e in _free(old, partition.length)])
         _apply(view, window, watch)
     write_map(blocks, changed)
     blocks.flush()

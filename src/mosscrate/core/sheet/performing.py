@@ -35,6 +35,7 @@ from mosscrate.core.sheet.steps import (
     RemovePartition,
     RenameFile,
     ReplayJournal,
+    SetTraits,
     ShrinkPartition,
     SwapBytes,
     TunePartition,
@@ -53,7 +54,7 @@ _STEPS = {
     LabelPartition: changes.label_partition, ReplayJournal: changes.replay_journal,
     RebuildBitmap: filling.rebuild_bitmap,
     RebuildPartition: filling.rebuild_partition, PutFiles: filling.put_files, RemoveFiles: filling.remove_files,
-    RenameFile: filling.rename_file, MakeFolder: filling.make_folder}
+    RenameFile: filling.rename_file, MakeFolder: filling.make_folder, SetTraits: filling.set_traits}
 
 
 def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) -> Done:

@@ -243,6 +243,19 @@ class RenameFile(msgspec.Struct, tag="rename", frozen=True):
     new: str
 
 
+class SetTraits(msgspec.Struct, tag="traits", frozen=True):
+    """Set comment, protection bits or date of a file on OFS or FFS; None leaves them.
+
+    `protection` as letters of "hsparwed" that are set, `modified` in seconds since 1970.
+    """
+
+    partition: int
+    path: str
+    comment: str | None = None
+    protection: str | None = None
+    modified: int | None = None
+
+
 class MakeFolder(msgspec.Struct, tag="folder", frozen=True):
     """Make a folder, and those above it where they are missing."""
 
@@ -262,7 +275,7 @@ OnMap: TypeAlias = (EmptyCard | SwapBytes | NewMap | AddPartition | RemovePartit
                     | TypePartition | TunePartition | RemoveCode | FillWithDrives | MendMap)
 OnVolume: TypeAlias = (CopyPartition | BringCode | GrowPartition | ShrinkPartition | LabelPartition | FormatPartition
                        | RebuildPartition | CopyFiles | ReplayJournal | RebuildBitmap)
-OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder
+OnFiles: TypeAlias = PutFiles | RemoveFiles | RenameFile | MakeFolder | SetTraits
 InPlace: TypeAlias = OnMap | OnVolume | OnFiles
 Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
 IN_PLACE = get_args(InPlace)

@@ -38,6 +38,7 @@ from mosscrate.core.sheet.steps import (
     RemovePartition,
     RenameFile,
     ReplayJournal,
+    SetTraits,
     ShrinkPartition,
     Step,
     SwapBytes,
@@ -206,6 +207,9 @@ def _short_sentence(step: InPlace, name: str, target: Layout) -> str:
             return f"Remove {what} from {_name(target, index)}"
         case RenameFile(path=path, new=new):
             return f"Call “{path}” “{new}”"
+        case SetTraits(path=path):
+            given = {"comment": step.comment, "protection": step.protection, "date": step.modified}
+            return f"Set {' and '.join(k for k, v in given.items() if v is not None) or 'nothing'} of “{path}”"
         case MakeFolder(partition=index, path=path):
             return f"Make the folder “{path}” on {_name(target, index)}"
         case _:

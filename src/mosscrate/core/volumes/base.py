@@ -91,6 +91,20 @@ class Traits:
 PLAIN = Traits()
 
 
+@dataclass(frozen=True, slots=True)
+class Retraits:
+    """What is changed of an entry that is there; None leaves it.
+
+    Attributes:
+        modified: seconds since 1970.
+        protection, comment: of OFS and FFS.
+    """
+
+    modified: int | None = None
+    protection: int | None = None
+    comment: str | None = None
+
+
 @dataclass(frozen=True)
 class Making:
     """How a fresh volume is made.

@@ -10,10 +10,11 @@ from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QLineEdit, QTreeView, QVBoxLayout, QWidget
 
 from mosscrate.core.contents import Layout, PartitionLook
-from mosscrate.core.sheet.steps import Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, Step
+from mosscrate.core.sheet.steps import Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, SetTraits, Step
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Tree, is_changed_here
+from mosscrate.core.volumes.ffs import protection_text
 from mosscrate.desk.look.tree_model import TreeModel
 from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
 from mosscrate.desk.shared.tag_entry import TagEntry
@@ -55,12 +56,18 @@ class FilesPanel(Panel):
         head.addWidget(self.image_button)
         buttons = row(self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
                       None, spacing=6)
+        self.comment_button = button("Comment…", self._ask_for_comment, tip="Up to 79 characters that go with the file")
+        self.protect_button = button("Protection…", self._ask_for_protection,
+                                     tip="Letters of hsparwed that are set: r, w, e, d allow reading, writing, "
+                                         "starting and removing")
+        own = row(self.comment_button, self.protect_button, None, spacing=6)
         for part in (self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
-                     self.image_button):
+                     self.image_button, self.comment_button, self.protect_button):
             part.setProperty("compact", True)
         self.column.addLayout(head)
         self.column.addWidget(self.facts)
         self.column.addLayout(buttons)
+        self.column.addLayout(own)
         self.column.addWidget(self.tree, 1)
         self.column.addWidget(self.empty, 1)
         self.column.addWidget(self.strip)
@@ -195,7 +202,10 @@ class FilesPanel(Panel):
         self.image_button.setVisible(self._look is not None and self._look.index > 0)
         for part in (self.put_button, self.folder_button):
             part.setEnabled(self._can_change())
-        for part in (self.rename_button, self.remove_button):
+        volume = self._look.volume if self._look else None
+        for part in (self.comment_button, self.protect_button):
+            part.setVisible(volume is not None and volume.kind in ("ofs", "ffs"))
+        for part in (self.rename_button, self.remove_button, self.comment_button, self.protect_button):
             part.setEnabled(self._can_change() and has_entry)
 
     def _take_out(self) -> None:
@@ -222,6 +232,19 @@ class FilesPanel(Panel):
         if look is not None and entry is not None:
             self._open(f"Call “{entry.name}”", lambda: RenameFile(look.index, entry.path, _beside(
                 entry.path, self.strip.text())), text=entry.name)
+
+    def _ask_for_comment(self) -> None:
+        look, entry = self._look, self._chosen()
+        if look is not None and entry is not None:
+            self._open(f"Comment of “{entry.name}”",
+                       lambda: SetTraits(look.index, entry.path, comment=self.strip.text()), text=entry.comment)
+
+    def _ask_for_protection(self) -> None:
+        look, entry = self._look, self._chosen()
+        if look is not None and entry is not None:
+            self._open(f"Protection of “{entry.name}”: letters of hsparwed that are set",
+                       lambda: SetTraits(look.index, entry.path, protection=self.strip.text()),
+                       text=protection_text(entry.protection or 0))
 
     def _ask_to_remove(self) -> None:
         look, entry = self._look, self._chosen()

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, Qt
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.volumes import Entry, Kind, Tree
+from mosscrate.core.volumes.ffs import protection_text
 from mosscrate.desk.theme import color
 
 COLUMNS = ("name", "size", "changed")
@@ -74,7 +75,7 @@ class TreeModel(QAbstractItemModel):
             case Qt.ItemDataRole.DisplayRole:
                 return _text(entry, self._node(index), index.column())
             case Qt.ItemDataRole.ToolTipRole:
-                return f"{entry.path}\n{exact(entry.size)}"
+                return "\n".join((entry.path, exact(entry.size), *_own_words(entry)))
             case Qt.ItemDataRole.TextAlignmentRole if index.column() == 1:
                 return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
             case Qt.ItemDataRole.ForegroundRole:
@@ -102,6 +103,13 @@ def _nodes(tree: Tree) -> Node:
         for number, node in enumerate(folder.children):
             node.row = number
     return root
+
+
+def _own_words(entry: Entry) -> tuple[str, ...]:
+    """What only OFS and FFS keep of a file."""
+    if entry.protection is None:
+        return ()
+    return (protection_text(entry.protection), *((f"“{entry.comment}”",) if entry.comment else ()))
 
 
 def _text(entry: Entry, node: Node, column: int) -> str:

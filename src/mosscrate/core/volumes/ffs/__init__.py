@@ -14,7 +14,7 @@ from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Resized
 from mosscrate.core.volumes.ffs.editing import FfsEditor
 from mosscrate.core.volumes.ffs.making import make
-from mosscrate.core.volumes.ffs.structures import LAST_TYPE
+from mosscrate.core.volumes.ffs.structures import LAST_TYPE, protection_of, protection_text
 from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
 from mosscrate.core.watch import Watch
 
@@ -25,6 +25,7 @@ open_volume = open_ffs
 __all__ = [
     "IS_RESIZED_ANEW",
     "KINDS",
+    "FfsEditor",
     "FfsVolume",
     "edit",
     "grow",
@@ -33,6 +34,8 @@ __all__ = [
     "open_ffs",
     "open_volume",
     "probe",
+    "protection_of",
+    "protection_text",
     "rebase",
     "shrink",
 ]

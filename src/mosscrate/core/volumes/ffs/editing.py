@@ -7,7 +7,6 @@ memory and written by `commit`, the root last.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,18 +15,18 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.base import PLAIN, Data, Retraits, Traits
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.caching import Caches, record_of
-from mosscrate.core.volumes.ffs.fields import comment_block
+from mosscrate.core.volumes.ffs.fields import COMMENT_BLOCK, comment_block
 from mosscrate.core.volumes.ffs.structures import Longs
 from mosscrate.core.volumes.ffs.volume import FfsVolume, extents_of_blocks
+from mosscrate.core.volumes.ffs.writing import bitmap_blocks, write_ofs, write_tables
 from mosscrate.core.volumes.filling import fill, pieces_of
 from mosscrate.core.volumes.patched import Patched
 
 LARGEST_FILE = 2**31 - 1                # sizes are signed on these machines
 VALID = 0xFFFFFFFF
-OFS_BATCH = 8192                        # data blocks that are put together at a time
 
 
 class FfsEditor:
@@ -94,11 +93,11 @@ class FfsEditor:
         if v.is_ffs:
             fill(self._blocks, extents_of_blocks(blocks, v.block), pieces, size, v.block)
         else:
-            self._write_ofs(int(heads[0]), blocks, pieces, size)
+            write_ofs(self._blocks, v, int(heads[0]), blocks, pieces, size)
         header = self._fresh(int(heads[0]), name, s.ST_FILE, traits, more)
         header[s.BYTE_SIZE] = size
         header[s.FIRST_DATA] = int(blocks[0]) if count else 0
-        self._write_tables(header, heads, blocks)
+        self._pending.update(write_tables(v, header, heads, blocks))
         self._enter(parent, name, int(heads[0]), header)
 
     def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
@@ -119,21 +118,23 @@ class FfsEditor:
         parent, name = self._place(path)
         number = self._find(path)
         kind = self._kind(number)
-        if kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK) or (kind == s.ST_FILE and self._header(number)[s.NEXT_LINK]):
-            raise FitError(f"“{path}” is a hard link or has some; that is not changed here yet.")
-        if kind == s.ST_FOLDER:
-            for inner in list(self._names(number).values()):
-                self.remove(f"{path.strip('/')}/{self.volume.fields.name(self._header(inner))}")
+        if kind in (s.ST_FILE, s.ST_FOLDER) and self._header(number)[s.NEXT_LINK]:
+            self._hand_over(number, parent, name)
+            return
+        if kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK):
+            self._unlink(number)
+        elif kind == s.ST_FOLDER:
+            while names := self._names(number):
+                inner = self._header(next(iter(names.values())))
+                self.remove(f"{path.strip('/')}/{self.volume.fields.name(inner)}")
             self._folders.pop(number, None)
             self._caches.drop(number, self._header(number))
         elif kind == s.ST_FILE:
             data, extensions = self.volume.data_blocks(number)
             for block in (*data.tolist(), *extensions):
                 self._give_back(block)
-        if comment := self.volume.fields.comment_block(self._header(number)):
-            self._give_back(comment)
         self._leave(parent, name, number)
-        self._give_back(number)
+        self._drop_header(number)
 
     def rename(self, path: str, new: str) -> None:
         """See Editor."""
@@ -146,17 +147,39 @@ class FfsEditor:
         if parent != old_parent or self._folded(name) != self._folded(new_name):
             self._must_be_new(parent, new, new_name)
         self._must_be_possible(new_name)
-        header = self._header(number)
-        traits = Traits(comment=self.volume.comment_of(header))
-        self._make_room_in_cache(parent, new_name, traits)
-        block = self.volume.fields.comment_block(header)
-        if self._spills(new_name, traits) and not block:
-            block = self._take(1)[0][0]
-            self._pending[block] = comment_block(block, number, traits.comment, self.volume.block)
+        comment = self.volume.comment_of(self._header(number))
+        self._make_room_in_cache(parent, new_name, Traits(comment=comment))
+        block = self._comment_block_for(number, new_name, comment)
         self._leave(old_parent, name, number)
         header = self._header(number)
-        self.volume.fields.put(header, new_name, traits.comment, block)
+        self.volume.fields.put(header, new_name, comment, block)
         self._enter(parent, new_name, number, header)
+
+    def retrait(self, path: str, traits: Retraits) -> None:
+        """Set date, comment or protection bits of something. Raises FitError."""
+        number, fields = self._find(path), self.volume.fields
+        if number == self.volume.root:
+            raise FitError("The volume itself has a label, but no comment and no protection.")
+        if self._kind(number) in (s.ST_FILE_LINK, s.ST_FOLDER_LINK):
+            number = int(self._header(number)[s.REAL_ENTRY])
+        header = self._header(number)
+        parent, name = int(header[s.PARENT]), fields.name(header)
+        comment = self.volume.comment_of(header) if traits.comment is None else traits.comment
+        if len(comment) > s.MAX_COMMENT:
+            raise FitError(f"A comment has {s.MAX_COMMENT} characters at most, not {len(comment)}.")
+        self._make_room_in_cache(parent, name, Traits(comment=comment))
+        old = fields.comment_block(header)
+        if old and not fields.needs_block(name, comment):
+            self._give_back(old)
+            header[COMMENT_BLOCK] = 0
+        block = self._comment_block_for(number, name, comment)
+        fields.put(header, name, comment, block)
+        if traits.modified is not None:
+            header[fields.stamp:fields.stamp + 3] = s.stamp_of(traits.modified)
+        if traits.protection is not None:
+            header[s.PROTECT] = traits.protection
+        self._put(number, header)
+        self._caches.touch(parent)
 
     def relabel(self, label: str) -> None:
         """See Editor."""
@@ -171,7 +194,7 @@ class FfsEditor:
         for at in (s.DAYS, s.ROOT_ALTERED):
             root[at:at + 3] = s.stamp_of(None)
         self._write_caches()
-        self._write_bitmap()
+        self._pending.update(bitmap_blocks(v, self._used))
         root[s.BM_FLAG] = VALID
         self._put(v.root, root)
         writes = sorted(self._pending.items(), key=lambda item: (item[0] == v.root, item[0]))
@@ -183,6 +206,42 @@ class FfsEditor:
         self._pending.clear()
         v.__dict__.pop("root_longs", None)
         v.__dict__.pop("used", None)
+
+    # --- hard links: a chain of headers from the real one on -----------------------------------------
+
+    def _hand_over(self, number: int, parent: int, name: str) -> None:
+        """What is removed has other names: it takes the place of the first link, whose header goes."""
+        header = self._header(number)
+        link = int(header[s.NEXT_LINK])
+        at, new_name = self._header(link), self.volume.fields.name(self._header(link))
+        new_parent, comment = int(at[s.PARENT]), self.volume.comment_of(header)
+        block = self._comment_block_for(number, new_name, comment)
+        header[s.NEXT_LINK] = at[s.NEXT_LINK]
+        self._leave(parent, name, number)
+        self._leave(new_parent, new_name, link)
+        self._drop_header(link)
+        self.volume.fields.put(header, new_name, comment, block)
+        self._enter(new_parent, new_name, number, header)
+
+    def _unlink(self, number: int) -> None:
+        """Take a link out of the chain that begins at what it stands for."""
+        at, seen = int(self._header(number)[s.REAL_ENTRY]), set[int]()
+        while at not in seen:
+            seen.add(at)
+            header = self._header(at)
+            if int(header[s.NEXT_LINK]) == number:
+                header[s.NEXT_LINK] = self._header(number)[s.NEXT_LINK]
+                self._put(at, header)
+                return
+            at = int(header[s.NEXT_LINK])
+            if not at:
+                return
+
+    def _drop_header(self, number: int) -> None:
+        """Give back a header and the block of its comment."""
+        if comment := self.volume.fields.comment_block(self._header(number)):
+            self._give_back(comment)
+        self._give_back(number)
 
     # --- headers and folders ---------------------------------------------------------------------
 
@@ -245,6 +304,16 @@ class FfsEditor:
         """Blocks that a comment needs for itself: 1 or 0."""
         return int(self.volume.fields.needs_block(name, traits.comment[:s.MAX_COMMENT]))
 
+    def _comment_block_for(self, number: int, name: str, comment: str) -> int:
+        """The block for the comment of a header, written; 0 where it stands beside the name. Raises FitError."""
+        fields = self.volume.fields
+        if not fields.needs_block(name, comment):
+            block = fields.comment_block(self._header(number))
+            return block if block and comment else 0
+        block = fields.comment_block(self._header(number)) or self._take(1)[0][0]
+        self._pending[block] = comment_block(block, number, comment, self.volume.block)
+        return block
+
     def _fresh(self, number: int, name: str, kind: int, traits: Traits, comment_blocks: list[int]) -> Longs:
         """A header; `comment_blocks` has a block for a comment that needs one, else nothing."""
         v, comment = self.volume, traits.comment[:s.MAX_COMMENT]
@@ -277,7 +346,8 @@ class FfsEditor:
 
     def _leave(self, parent: int, name: str, number: int) -> None:
         """Take a header out of its hash chain."""
-        folder, following = self._header(parent), int(self._header(number)[s.HASH_CHAIN])
+        names, folder = self._names(parent), self._header(parent)          # names are read before the chain changes
+        following = int(self._header(number)[s.HASH_CHAIN])
         slot = s.TABLE + s.hash_of(name, self.volume.slots, international=self.volume.is_international)
         at = int(folder[slot])
         if at == number:
@@ -289,7 +359,7 @@ class FfsEditor:
                 self._put(at, longs)
                 break
             at = int(longs[s.HASH_CHAIN])
-        del self._names(parent)[self._folded(name)]
+        del names[self._folded(name)]
         self._touch(parent)
 
     def _touch(self, folder: int) -> None:
@@ -334,43 +404,6 @@ class FfsEditor:
         self._freed.append((number, 1))
         self._free += 1
 
-    def _write_tables(self, header: Longs, heads: NDArray[np.int64], blocks: NDArray[np.int64]) -> None:
-        """The table of the header, then extension blocks; all list their blocks from the end of the table."""
-        v = self.volume
-        for index, number in enumerate(heads.tolist()):
-            part = blocks[index * v.slots:(index + 1) * v.slots]
-            longs = header if index == 0 else np.zeros(v.block // 4, ">u4")
-            longs[s.HIGH_SEQ] = len(part)
-            longs[s.TABLE + v.slots - len(part):s.TABLE + v.slots] = part[::-1]
-            longs[s.EXTENSION] = int(heads[index + 1]) if index + 1 < len(heads) else 0
-            if index:
-                longs[s.TYPE], longs[s.OWN_KEY] = s.T_LIST, number
-                longs[s.PARENT], longs[s.SEC_TYPE] = int(heads[0]), s.ST_FILE & 0xFFFFFFFF
-                self._pending[number] = s.seal(longs)
-
-    def _write_ofs(self, key: int, blocks: NDArray[np.int64], pieces: Iterator[bytes], size: int) -> None:
-        """Data blocks with their headers: sequence, size, next block, checksum."""
-        v, data = self.volume, _even(pieces, OFS_BATCH * self.volume.data_bytes, size)
-        following = np.append(blocks[1:], 0)
-        for first in range(0, len(blocks), OFS_BATCH):
-            part, piece = blocks[first:first + OFS_BATCH], next(data)
-            count = len(part)
-            rows = np.zeros((count, v.block), np.uint8)
-            filled = np.frombuffer(piece.ljust(count * v.data_bytes, b"\0"), np.uint8)
-            rows[:, s.OFS_HEADER:] = filled.reshape(count, -1)
-            longs = rows.view(">u4")
-            longs[:, s.TYPE], longs[:, s.OWN_KEY] = s.T_DATA, key
-            longs[:, s.HIGH_SEQ] = np.arange(first + 1, first + 1 + count)
-            longs[:, s.DATA_SIZE] = v.data_bytes
-            longs[-1, s.DATA_SIZE] = len(piece) - (count - 1) * v.data_bytes
-            longs[:, s.FIRST_DATA] = following[first:first + count]
-            longs[:, s.CHECKSUM] = (-longs.sum(axis=1, dtype=np.uint64)).astype(np.uint64) & np.uint64(0xFFFFFFFF)
-            at = 0
-            for extent in extents_of_blocks(part, v.block):
-                step = extent.length // v.block
-                self._blocks.write(extent.start, rows[at:at + step].tobytes())
-                at += step
-
     def _write_caches(self) -> None:
         """The caches of every folder that has changed, from its headers."""
         for folder in sorted(self._caches.stale):
@@ -379,27 +412,3 @@ class FfsEditor:
             self._pending.update(self._caches.written(folder, header, records))
             self._put(folder, header)
         self._caches.stale.clear()
-
-    def _write_bitmap(self) -> None:
-        v = self.volume
-        free = np.zeros(-(-(v.total - s.RESERVED) // 32) * 32, bool)
-        free[:v.total - s.RESERVED] = ~self._used[s.RESERVED:]
-        words = np.packbits(free, bitorder="little").view("<u4")
-        per = v.block // 4 - 1
-        for index, page in enumerate(v.bitmap_pages()):
-            longs = np.zeros(v.block // 4, ">u4")
-            part = words[index * per:(index + 1) * per]
-            longs[1:1 + len(part)] = part
-            self._pending[page] = s.seal(longs, 0)
-
-
-def _even(pieces: Iterator[bytes], length: int, size: int) -> Iterator[bytes]:
-    """Pieces of exactly `length` bytes, the last one shorter, `size` bytes in all; zeros where data ends early."""
-    held, left = bytearray(), size
-    while left > 0:
-        wanted = min(length, left)
-        while len(held) < wanted:
-            held += next(pieces, b"") or bytes(wanted - len(held))
-        yield bytes(held[:wanted])
-        del held[:wanted]
-        left -= wanted

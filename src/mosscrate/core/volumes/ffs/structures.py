@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.errors import FormatError
+from mosscrate.core.errors import FitError, FormatError
 
 BOOT = np.dtype([("dos_type", "V4"), ("checksum", ">u4"), ("root_block", ">u4"), ("boot_code", "V500")])
 BLOCK_SIZES = (512, 1024, 2048, 4096)
@@ -30,6 +30,7 @@ DAYS, MINUTES, TICKS = -23, -22, -21
 NAME, REAL_ENTRY, NEXT_LINK, HASH_CHAIN, PARENT, EXTENSION, SEC_TYPE = -20, -11, -10, -4, -3, -2, -1
 ROOT_ALTERED, ROOT_CREATED = -10, -7    # three longs each
 BM_PAGES_IN_ROOT = 25
+PROTECTION, DENIED = "hsparwed", 0x0F   # letters from bit 7 on; of the last four a set bit denies
 MAX_NAME, MAX_COMMENT = 30, 79
 INTERNATIONAL_FROM, CACHED, LONG_NAMES_FROM, LAST_TYPE = 2, (4, 5), 6, 7    # last byte of a DosType
 SEARCHED = 1 << 20                      # bytes in front of the middle in which a root is looked for
@@ -119,6 +120,21 @@ def hash_of(name: str, slots: int, *, international: bool) -> int:
     for byte in upper(name, international=international).encode("latin-1", "replace"):
         value = (value * 13 + byte) & 0x7FF
     return value % slots
+
+
+def protection_text(bits: int) -> str:
+    """Protection bits as eight letters: those that are there are allowed or set, a hyphen is not."""
+    shown = bits ^ DENIED                               # read, write, execute, delete are denied by a bit
+    return "".join(letter if shown >> (7 - k) & 1 else "-" for k, letter in enumerate(PROTECTION))
+
+
+def protection_of(text: str, old: int = 0) -> int:
+    """Bits for letters such as "rwed" or "----rw-d"; higher bits than these eight stay. Raises FitError."""
+    letters = set(text.lower()) - {"-", " "}
+    if letters - set(PROTECTION):
+        raise FitError(f"“{text}” are no protection bits: letters of {PROTECTION} that are set, such as ----rwed.")
+    shown = sum(1 << (7 - k) for k, letter in enumerate(PROTECTION) if letter in letters)
+    return old & ~0xFF | shown ^ DENIED
 
 
 def why_not(name: str, most: int = MAX_NAME) -> str:

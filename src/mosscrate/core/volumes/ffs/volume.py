@@ -275,11 +275,12 @@ class FfsVolume:
         raw = longs.tobytes()
         name = self.fields.name(longs).replace("/", "_") or "_"
         path = f"{folder}/{name}" if folder else name
-        kind = _KINDS.get(s.signed(int(longs[s.SEC_TYPE])), Kind.FILE)
-        size, target = 0, None
+        type = s.signed(int(longs[s.SEC_TYPE]))
+        kind, size, target = _KINDS.get(type, Kind.FILE), 0, None
+        if type in (s.ST_FILE_LINK, s.ST_FOLDER_LINK):      # all but the name is that of what it stands for
+            longs = self.header(int(longs[s.REAL_ENTRY]))
         if kind == Kind.FILE:
-            is_link = s.signed(int(longs[s.SEC_TYPE])) == s.ST_FILE_LINK
-            size = int((self.header(int(longs[s.REAL_ENTRY])) if is_link else longs)[s.BYTE_SIZE])
+            size = int(longs[s.BYTE_SIZE])
         elif kind == Kind.LINK:
             target = raw[4 * s.TABLE:4 * (s.TABLE + self.slots)].partition(b"\0")[0].decode("latin-1")
         at = self.fields.stamp

@@ -1,0 +1,102 @@
+"""Steps on drives of home computers: a drive pulled at any write is taken back, whatever the step was."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+
+import pytest
+
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import MediumError
+from mosscrate.core.maps import rdb_code, read_map
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.journal import JournalledBlocks, take_back
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.volumes import Making, format_for
+from mosscrate.core.volumes.ffs import structures as f
+from mosscrate.core.watch import Watch
+from tests.core.sheet.test_converting import filled
+from tests.core.sheet.test_steps import put_in, shape, trees
+from tests.core.test_ahdi import drive as ahdi_drive
+from tests.core.test_rdb import drive as rdb_drive
+from tests.core.test_rdb import with_code
+from tests.core.volumes.test_ffs import patch
+from tests.volumes import MIB
+
+
+def rdb() -> MemoryBlocks:
+    return filled(rdb_drive(40 * MIB))
+
+
+def coded() -> MemoryBlocks:
+    drive = rdb()
+    with_code(drive, b"PFS\x03", bytes(range(246)) * 6, (200, 60, 62, 61))
+    return drive
+
+
+def chained() -> MemoryBlocks:
+    drive = ahdi_drive(2, 60 * MIB)
+    for number in range(3):
+        perform(s.AddPartition("gemdos", 5 * MIB, label=f"CHAIN{number}", is_logical=True), drive, None, Watch())
+    return filled(drive)
+
+
+def bare(kind: str) -> MemoryBlocks:
+    blocks = MemoryBlocks(bytes(3 * MIB), name="Bare")
+    format_for(kind).make(blocks, Making(kind, "Work"))
+    put_in(blocks, {"MUSIC": None, **{f"MUSIC/song {k}": bytes((k,)) * k * 300 for k in range(30)}})
+    return blocks
+
+
+def unclean() -> MemoryBlocks:
+    blocks = bare("ffs")
+    from mosscrate.core.volumes import open_volume
+    patch(blocks, open_volume(blocks).root, f.BM_FLAG, 0)
+    return blocks
+
+
+CASES = {
+    "tune": (rdb, s.TunePartition(2, "BOOT", 5, 0xFFFFFE, 0x20000, 60)),
+    "bring code": (rdb, s.BringCode()), "remove code": (coded, s.RemoveCode("0x50465303")),
+    "add to an RDB": (coded, s.AddPartition("ffs-cache", 5 * MIB, label="New")),
+    "move in an RDB": (rdb, s.MovePartition(3)), "remove from an RDB": (rdb, s.RemovePartition(2)),
+    "grow FFS anew": (rdb, s.GrowPartition(3)), "rebuild with long names": (rdb, s.RebuildPartition(2, "ffs-long")),
+    "add to a chain": (chained, s.AddPartition("gemdos", 5 * MIB, label="NEW")),
+    "remove from a chain": (chained, s.RemovePartition(4)), "move in a chain": (chained, s.MovePartition(5)),
+    "rebitmap": (unclean, s.RebuildBitmap(0)),
+    "put into caches": (lambda: bare("ofs-cache"), s.MakeFolder(0, "MUSIC/more/and/more")),
+    "remove from long names": (lambda: bare("ffs-long"), s.RemoveFiles(0, ("MUSIC",))),
+    "set traits": (lambda: bare("ffs-cache"), s.SetTraits(0, "MUSIC/song 3", "a comment", "-----w--", 1_500_000_000)),
+}
+
+
+def codes(blocks) -> list:
+    map_ = read_map(blocks)
+    return [(c.dos_type, c.load) for c in rdb_code.codes_in(map_)] if map_.kind == "rdb" else []
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_a_drive_pulled_at_any_write_of_a_step_is_taken_back(name, tmp_path):
+    make, step = CASES[name]
+    before, source = bytes(make().data), coded()
+    count = FaultyBlocks(MemoryBlocks(before), Faults())
+    perform(step, count, source, Watch())
+    plain = MemoryBlocks(before)
+    was = (trees(plain), shape(survey(plain)), codes(plain))
+    done = MemoryBlocks(before)
+    perform(step, done, source, Watch())
+    assert [x.sentence for x in survey(done, thorough=True).findings if x.severity in ("problem", "warning")] == []
+    cuts = range(count.writes + 1) if count.writes < 16 else {*range(6), *range(6, count.writes, count.writes // 8),
+                                                              count.writes - 1, count.writes}
+    for cut in cuts:
+        medium, path = MemoryBlocks(before), tmp_path / f"{cut}"
+        journal = JournalledBlocks(FaultyBlocks(medium, Faults(pulled_after_writes=cut)), path)
+        with suppress(MediumError):
+            perform(step, journal, source, Watch())
+        journal.abandon()
+        take_back(path, medium, Watch())
+        assert (trees(medium), shape(survey(medium)), codes(medium)) == was, f"cut after write {cut}"
+        if isinstance(step, s.RESTORED_EXACTLY):
+            assert bytes(medium.data) == before
