@@ -176,6 +176,58 @@ def test_a_bitmap_that_was_left_invalid_is_rebuilt_by_its_step():
     assert (open_volume(blocks).is_clean, tree(blocks), findings(blocks)) == (True, model.tree(), [])
 
 
+def test_a_bitmap_that_is_wrong_is_rebuilt_too_but_not_where_a_file_cannot_be_followed():
+    blocks, model = worked_on("ofs", 8, operations=80)
+    page = open_volume(blocks).bitmap_pages()[0]
+    for place in range(1, 40):
+        patch(blocks, page, place, 0xFFFFFFFF)                    # checksum at another place: right again by hand
+    longs = open_volume(blocks).longs(page)
+    blocks.write(page * 512, f.seal(longs, 0))
+    assert any("marked as free" in line for line in findings(blocks))
+    perform(s.RebuildBitmap(0), blocks, None, Watch())
+    assert (tree(blocks), findings(blocks)) == (model.tree(), [])
+    editor = edit(blocks)
+    editor.add_file("long", bytes(512 * 200), Traits(WHEN))
+    editor.commit()
+    volume = open_volume(blocks)
+    header = volume.longs(volume.tree().find("long").node)
+    patch(blocks, int(header[f.EXTENSION]), f.EXTENSION, 3)
+    patch(blocks, volume.root, f.BM_FLAG, 0)
+    before = bytes(blocks.data)
+    for call in (lambda: perform(s.RebuildBitmap(0), blocks, None, Watch()),
+                 lambda: perform(s.MakeFolder(0, "x"), blocks, None, Watch())):
+        with pytest.raises(FitError, match="cannot be told"):
+            call()
+    assert bytes(blocks.data) == before
+
+
+@pytest.mark.parametrize("field", [f.OWN_KEY, f.HIGH_SEQ, f.DATA_SIZE, f.FIRST_DATA, f.CHECKSUM])
+def test_a_data_block_of_another_file_is_found(field):
+    blocks = fresh("ofs")
+    editor = edit(blocks)
+    editor.add_file("song", b"x" * 5000, Traits(WHEN))
+    editor.commit()
+    volume = open_volume(blocks)
+    number = int(volume.data_blocks(volume.tree().find("song").node)[0][4])
+    longs = volume.longs(number)
+    longs[field] += 1
+    if field != f.CHECKSUM:
+        f.seal(longs)
+    blocks.write(number * 512, longs.tobytes())
+    assert [line for line in findings(blocks) if "1 data block of “song”" in line]
+
+
+@pytest.mark.parametrize(("field", "words"), [(f.BYTE_SIZE, "which take"), (f.FIRST_DATA, "begins in another block"),
+                                              (f.PARENT, "another folder")])
+def test_fields_that_say_the_same_twice_have_to_agree(field, words):
+    blocks = fresh("ffs")
+    editor = edit(blocks)
+    editor.add_file("song", b"x" * 5000, Traits(WHEN))
+    editor.commit()
+    patch(blocks, open_volume(blocks).tree().find("song").node, field, 600)
+    assert any(words in line for line in findings(blocks))
+
+
 def test_a_cache_that_differs_is_found_and_written_anew_by_the_next_change():
     blocks = fresh("ffs-cache")
     editor = edit(blocks)

@@ -32,7 +32,7 @@ from mosscrate.core.sheet.steps import (
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Editor, Kind, Making, Traits, Volume, edit, format_for, open_volume
 from mosscrate.core.volumes.base import Retraits
-from mosscrate.core.volumes.ffs import FfsEditor, FfsVolume, protection_of
+from mosscrate.core.volumes.ffs import FfsEditor, protection_of
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
@@ -162,10 +162,12 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
 def rebuild_bitmap(blocks: Blocks, step: RebuildBitmap, watch: Watch) -> Done:
     """Write a valid bitmap where it was left invalid. Raises FitError for kinds that have none to rebuild."""
     window = _window(blocks, step.partition)
-    volume = open_volume(window)
-    if not isinstance(volume, FfsVolume):
-        raise FitError(f"Partition {step.partition} holds {volume.kind}; only OFS and FFS leave their bitmap invalid.")
-    edit(window).commit()
+    editor = edit(window)
+    if not isinstance(editor, FfsEditor):
+        raise FitError(f"Partition {step.partition} holds {open_volume(window).kind}; only OFS and FFS leave their "
+                       "bitmap invalid.")
+    editor.rebuild_bitmap()
+    editor.commit()
     free = open_volume(window).free
     return Done(f"The bitmap of partition {step.partition} is valid again; {binary(free)} are free.")
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,13 +13,17 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes.ffs import caching
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.checking_files import check_file, check_links
+from mosscrate.core.volumes.ffs.structures import Longs
 from mosscrate.core.volumes.ffs.volume import FfsVolume
 
 
 def check(volume: FfsVolume) -> tuple[Finding, ...]:
     """Every fault found. Raises MediumError."""
     found = list(volume.tree().findings)
-    claims, faults = claimed_blocks(volume)
+    if volume.is_cached:
+        found += caching.differences(volume, volume.root_longs, "/")
+    claims, faults = claimed_blocks(volume, _look)
     found += faults
     crossed = int((claims > 1).sum())
     if crossed:
@@ -32,8 +37,14 @@ def check(volume: FfsVolume) -> tuple[Finding, ...]:
     return tuple(found)
 
 
-def claimed_blocks(volume: FfsVolume) -> tuple[NDArray[np.int32], list[Finding]]:
-    """How often each block is claimed, shape (total,), and what was wrong on the way."""
+Look = Callable[[FfsVolume, int, Longs, int, Longs], Iterator[Finding]]       # folder and its header, member and its
+
+
+def claimed_blocks(volume: FfsVolume, look: Look | None = None) -> tuple[NDArray[np.int32], list[Finding]]:
+    """How often each block is claimed, shape (total,), and what could not be followed on the way.
+
+    What cannot be followed ends its own chain and no other. `look` is asked about every member too.
+    """
     claims = np.zeros(volume.total, np.int32)
     claims[:s.RESERVED] = 1
     claims[volume.root] += 1
@@ -48,30 +59,48 @@ def claimed_blocks(volume: FfsVolume) -> tuple[NDArray[np.int32], list[Finding]]
         try:
             header = volume.header(folder)
             if volume.is_cached:
-                name = "/" if folder == volume.root else volume.fields.name(header)
-                found += caching.differences(volume, header, name)
+                claims[caching.chain_of(volume, header)] += 1
             for number, longs in volume.members(header):
                 claims[number] += 1
-                found += _member(volume, folder, header, number)
-                comment, kind = volume.fields.comment_block(longs), s.signed(int(longs[s.SEC_TYPE]))
-                if comment:
-                    volume.comment_of(longs)                   # raises where it is none
-                    claims[comment] += 1
-                if kind == s.ST_FOLDER and number not in seen:
+                if s.signed(int(longs[s.SEC_TYPE])) == s.ST_FOLDER and number not in seen:
                     seen.add(number)
                     queue.append(number)
-                elif kind == s.ST_FILE:
-                    data, extensions = volume.data_blocks(number)
-                    np.add.at(claims, data, 1)
-                    claims[extensions] += 1
-            if volume.is_cached:
-                claims[caching.chain_of(volume, header)] += 1
+                found += _claim(volume, number, longs, claims)
+                found += look(volume, folder, header, number, longs) if look else ()
         except MossError as error:
             found.append(Finding(Severity.PROBLEM, f"Block {folder} cannot be followed: {error}"))
     return claims, found
 
 
-def _member(volume: FfsVolume, folder: int, header: s.Longs, number: int) -> Iterator[Finding]:
+def _claim(volume: FfsVolume, number: int, longs: Longs, claims: NDArray[np.int32]) -> Iterator[Finding]:
+    """The blocks of one member beside its header."""
+    try:
+        if comment := volume.fields.comment_block(longs):
+            volume.comment_of(longs)                       # raises where it is none
+            claims[comment] += 1
+        if s.signed(int(longs[s.SEC_TYPE])) == s.ST_FILE:
+            data, extensions = volume.data_blocks(number)
+            np.add.at(claims, data, 1)
+            claims[extensions] += 1
+    except MossError as error:
+        name = volume.fields.name(longs)
+        yield Finding(Severity.PROBLEM, f"“{name}” cannot be followed to its end: {error}", name)
+
+
+def _look(volume: FfsVolume, folder: int, header: Longs, number: int, longs: Longs) -> Iterator[Finding]:
+    """Everything about a member that a lenient driver does not look at."""
+    yield from _member(volume, folder, header, number)
+    kind = s.signed(int(longs[s.SEC_TYPE]))
+    with suppress(MossError):                              # `_claim` has said what cannot be followed
+        if kind == s.ST_FILE:
+            yield from check_file(volume, number, longs, *volume.data_blocks(number))
+        elif kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK):
+            yield from check_links(volume, number, longs)
+        elif kind == s.ST_FOLDER and volume.is_cached:
+            yield from caching.differences(volume, longs, volume.fields.name(longs))
+
+
+def _member(volume: FfsVolume, folder: int, header: Longs, number: int) -> Iterator[Finding]:
     """Fields that a lenient driver does not look at."""
     longs = volume.longs(number)
     name = volume.fields.name(longs)
@@ -96,7 +125,7 @@ def _bitmap(volume: FfsVolume, claimed: NDArray[np.bool_]) -> Iterator[Finding]:
     missing, lost = int((claimed & ~used).sum()), int((used & ~claimed).sum())
     if missing:
         yield Finding(Severity.PROBLEM, f"{counted(missing, 'block')} in use are marked as free: the next write may "
-                      "overwrite a file.", remedy="Keep the drive before anything else.")
+                      "overwrite a file.", remedy="Keep the drive before anything else; then “Rebuild bitmap”.")
     if lost:
         yield Finding(Severity.WARNING, f"{counted(lost, 'block')} ({binary(lost * volume.block)}) are marked as used "
-                      "but belong to no file.", remedy="The room is lost; no file is harmed.")
+                      "but belong to no file.", remedy="No file is harmed; “Rebuild bitmap” frees them.")

@@ -38,6 +38,8 @@ class FfsEditor:
         self._blocks = Patched(blocks, inner.block, self._pending)
         self.volume = FfsVolume(self._blocks)
         v = self.volume
+        if not v.is_clean:
+            must_be_followed(inner)                    # else what is in use could be taken for free
         self._used = v.used.copy()
         free = np.flatnonzero(~self._used)
         edges = runs_of(~self._used).tolist()
@@ -187,6 +189,10 @@ class FfsEditor:
         root = self._header(self.volume.root)
         s.put_text(root, s.NAME, label, 32)
         self._put(self.volume.root, root)
+
+    def rebuild_bitmap(self) -> None:
+        """Work out from the files which blocks are in use. Raises FitError where some cannot be followed."""
+        self._used = must_be_followed(self.volume) > 0
 
     def commit(self) -> None:
         """Write everything that is held, the root last. Raises MediumError."""
@@ -412,3 +418,13 @@ class FfsEditor:
             self._pending.update(self._caches.written(folder, header, records))
             self._put(folder, header)
         self._caches.stale.clear()
+
+
+def must_be_followed(volume: FfsVolume) -> NDArray[np.int32]:
+    """How often each block is claimed. Raises FitError where a file or folder cannot be followed to its end."""
+    from mosscrate.core.volumes.ffs.checking import claimed_blocks
+    claims, faults = claimed_blocks(volume)
+    if faults:
+        raise FitError("Which blocks of the volume are in use cannot be told, so it is left as it is: "
+                       f"{faults[0].sentence} Its files can be read and copied to another one.")
+    return claims
