@@ -505,6 +505,25 @@ def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(pe
         assert files == [sizes_on(blocks, p.index) for p in survey(blocks).partitions]
 
 
+def test_a_folder_is_copied_to_another_partition_of_the_same_card(person):
+    w = person.window
+    person.pick_card("Worn card")
+    person.click(w.look.arrange_button)
+    person.wait(lambda: w.move_.plan is not None)
+    for what, ending in (("not there", "It could not be done"), ("roms/gb", "Done")):
+        arrange(person, 1, "Copy files…", **{"from": "2 GAMES", "what": what, "into": "1 PEAT", "folder": "kept"})
+        person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
+        person.click(w.move_.guard_panel.entry.buttons[0])
+        person.wait_for_job()
+        assert w.move_.run_panel.head.text().startswith(ending), w.move_.run_panel.words.text()
+        person.click(w.move_.run_panel.close_button)                   # nothing was touched: nothing to finish first
+        person.wait(lambda: w.move_.plan is not None)
+    peat, games = files_of(person, "Worn card")
+    wanted = {f"kept/{p.removeprefix('roms/')}": v[0] for p, v in games.items() if p.startswith("roms/gb")}
+    assert {p: v[0] for p, v in peat.items() if p.startswith("kept/")} == wanted
+    assert len(wanted) > 2
+
+
 def test_names_that_change_are_listed_beside_the_sheet(person):
     w = person.window
     with open_blocks(medium(person, "New card").path, writable=True) as blocks:

@@ -27,6 +27,7 @@ from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
 from mosscrate.core.sizes import counted
 
 MAPS = ("mbr", "gpt", "rdb", "ahdi")
+EXISTING = {"refuse": s.Existing.REFUSE, "keep": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}
 PARTITION = click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
 
 
@@ -134,11 +135,16 @@ def names(bench: Bench, source: str, partition: int, kind: str, as_json: bool) -
 @click.option("--from", "came", type=int, required=True, help="Number of the partition of the source.")
 @PARTITION
 @click.option("--folder", default="", help="Folder on the volume that takes them.")
+@click.option("--path", default="", help="Only this file or folder; everything when left out.")
+@click.option("--existing", type=click.Choice(list(EXISTING)), default="refuse", show_default=True,
+              help="A file that is there already: refuse, keep it under a dated name, or replace it.")
 @planned
-def copy(bench: Bench, source: str, medium: str, came: int, partition: int, folder: str,
+def copy(bench: Bench, source: str, medium: str, came: int, partition: int, folder: str, path: str, existing: str,
          **how: Any) -> None:  # noqa: ANN401
-    """Copy every file of a partition of a SOURCE into a volume of a MEDIUM."""
-    plan_steps(bench, medium, (s.CopyFiles(came, partition, folder.strip("/")),), source=source, **how)
+    """Copy files of a partition of a SOURCE into a volume of a MEDIUM, which may be the same card."""
+    step = s.CopyFiles(came, partition, folder.strip("/"), path.strip("/"), EXISTING[existing])
+    is_same = bench.shelf.find(source).key == bench.shelf.find(medium).key
+    plan_steps(bench, medium, (step,), source="" if is_same else source, **how)
 
 
 @click.command()

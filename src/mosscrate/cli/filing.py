@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from mosscrate.cli.app import json_option, show_json
-from mosscrate.cli.arranging import tell_losses
+from mosscrate.cli.arranging import EXISTING, tell_losses
 from mosscrate.cli.commands import ask_for_tag, partition_of
 from mosscrate.cli.sheets import must_fit, run_sheet
 from mosscrate.core.contents import survey
@@ -29,7 +29,7 @@ TAG = click.option("--tag", default="", help="The four-character tag of the card
 @PARTITION
 @click.option("--to", "folder", default="", help="Folder on the volume; made where it is missing.")
 @click.option("--name", default="", help="Another name, for a single file.")
-@click.option("--existing", type=click.Choice(["refuse", "keep", "replace"]), default="refuse", show_default=True,
+@click.option("--existing", type=click.Choice(list(EXISTING)), default="refuse", show_default=True,
               help="A file that is there already: refuse, keep it under a dated name, or replace it.")
 @TAG
 @json_option
@@ -37,9 +37,8 @@ TAG = click.option("--tag", default="", help="The four-character tag of the card
 def put(bench: Bench, medium: str, paths: tuple[Path, ...], partition: int | None, folder: str, name: str,
         existing: str, tag: str, as_json: bool) -> None:
     """Put files and folders of this computer onto a volume of a MEDIUM. Desktop droppings stay off."""
-    how = {"refuse": s.Existing.REFUSE, "keep": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}[existing]
     _run(bench, medium, partition, tag, as_json=as_json, step=lambda index: s.PutFiles(
-        index, tuple(str(p.resolve()) for p in paths), folder.strip("/"), how, name))
+        index, tuple(str(p.resolve()) for p in paths), folder.strip("/"), EXISTING[existing], name))
 
 
 @click.command()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 from dataclasses import dataclass
 
+import msgspec
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks, Window
@@ -190,6 +191,28 @@ def test_files_of_another_card_are_copied_with_their_names():
     for label in ("STATE", "GAMES"):
         copied = {p: v for p, v in trees(target)[label].items() if p.startswith("from the old card/")}
         assert copied == games
+
+
+def test_a_folder_is_copied_between_partitions_of_one_card_and_by_its_own_rules_where_it_is_already():
+    blocks = card()
+    files = trees(blocks)
+    step = s.CopyFiles(3, 2, "from games", "roms/gb")
+    assert forecast(JobSheet((step,)), None, survey(blocks)).problems == ()
+    perform(step, blocks, None, Watch())
+    wanted = {f"from games/gb{p.removeprefix('roms/gb')}": v for p, v in files["GAMES"].items()
+              if p == "roms/gb" or p.startswith("roms/gb/")}
+    now = trees(blocks)["STATE"]
+    assert {p: v for p, v in now.items() if p.startswith("from games/")} == wanted
+    assert len(wanted) > 2
+    with pytest.raises(FitError, match="already"):
+        perform(step, blocks, None, Watch())
+    perform(msgspec.structs.replace(step, existing=s.Existing.REPLACE), blocks, None, Watch())
+    assert trees(blocks)["STATE"] == now
+    onto_itself = s.CopyFiles(2, 2)
+    assert "another partition" in forecast(JobSheet((onto_itself,)), None, survey(blocks)).problems[0].sentence
+    for bad, why in ((onto_itself, "another partition"), (s.CopyFiles(3, 2, "", "nowhere"), "no “nowhere”")):
+        with pytest.raises(FitError, match=why):
+            perform(bad, blocks, None, Watch())
 
 
 @pytest.mark.parametrize("kind", ["", "exfat", "ext4", "fat32"])

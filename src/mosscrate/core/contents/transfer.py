@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import queue
 import threading
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field, replace
 
 from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Entry, Kind, Traits, Volume
+from mosscrate.core.volumes import Editor, Entry, Kind, Traits, Tree, Volume
 from mosscrate.core.volumes.base import PLAIN
 from mosscrate.core.watch import Watch
 
@@ -77,10 +77,10 @@ def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | N
 
 
 def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage: Passage, watch: Watch, *,
-              below: str = "") -> int:
+              below: str = "", make_way: Callable[[str], None] = lambda _path: None) -> int:
     """Copy entries with their times; returns how many bytes of files. Raises FitError, FormatError, MediumError.
 
-    The editor is not committed. Folders may be there already.
+    The editor is not committed. Folders may be there already; `make_way` is called before each file and link.
     """
     wanted = [e for e in entries if e.path not in passage.left_out and e.path.split("/")[0] not in SKIPPED]
     total, done = sum(e.size for e in wanted), 0
@@ -90,14 +90,28 @@ def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage:
             case Kind.FOLDER:
                 editor.add_folder(path, entry.traits)
             case Kind.LINK:
+                make_way(path)
                 editor.add_link(path, entry.target or "", entry.traits)
             case Kind.FILE:
+                make_way(path)
                 pieces = source.read_file(entry)
                 data = read_ahead(pieces) if entry.size > READ_AHEAD else b"".join(pieces)
                 editor.add_file(path, data, entry.traits, size=entry.size)
                 done += entry.size
         watch.progress("Copying files", done, total)
     return done
+
+
+def subtree(tree: Tree, path: str) -> list[Entry]:
+    """The entry at a path and all in it, with paths that begin at its own name; everything for "". Raises FitError."""
+    found = tree.find(path)
+    if not path.strip("/"):
+        return list(tree.entries)
+    if found is None:
+        raise FitError(f"There is no “{path}” on this partition.")
+    cut = len(found.path) - len(found.name)
+    return [replace(e, path=e.path[cut:]) for e in tree.entries
+            if e.path == found.path or e.path.startswith(found.path + "/")]
 
 
 def read_ahead(pieces: Iterator[bytes]) -> Iterator[bytes]:

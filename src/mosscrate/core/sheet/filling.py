@@ -17,7 +17,7 @@ from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import Done
-from mosscrate.core.sheet.passing import plan_put
+from mosscrate.core.sheet.passing import copied_from, plan_put
 from mosscrate.core.sheet.steps import (
     CopyFiles,
     Existing,
@@ -110,16 +110,17 @@ def make_folder(blocks: Blocks, step: MakeFolder, watch: Watch) -> Done:
 
 
 def copy_files(source: Blocks, blocks: Blocks, step: CopyFiles, watch: Watch) -> Done:
-    """Every file of a source's partition into a volume of the target."""
-    volume = open_partition(source, step.source)
-    window = _window(blocks, step.partition)
+    """Files of a source's partition, or of another one of the same card, into a volume. Raises FitError."""
+    if source is blocks and step.source == step.partition:
+        raise FitError("These files are on it already; they can be copied to another partition.")
+    volume, window = open_partition(source, step.source), _window(blocks, step.partition)
     target = open_volume(window)
-    entries = volume.tree().entries
-    passage = plan_passage(entries, target.kind, target)
+    entries, passage = copied_from(volume, target, step)
     must_fit(passage)
     editor = edit(window)
     ensure_folder(editor, step.folder, Traits(int(time.time())))
-    done = copy_tree(volume, entries, editor, passage, watch, below=step.folder)
+    done = copy_tree(volume, entries, editor, passage, watch, below=step.folder,
+                     make_way=lambda path: make_way(editor, path, step.existing, target))
     editor.commit()
     return Done(f"{counted(len(entries), 'entry', 'entries')} copied to partition {step.partition}, {binary(done)}.",
                 done)

@@ -88,8 +88,8 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
             if source is None:
                 raise FitError("Bringing file-system code over needs a source.")
             return _with_map(target, arranging.with_code_of(step, source.as_map, target.as_map)[0], by_index=True)
-        case CopyFiles(source=index, partition=to):
-            return _filled(source, target, index, to)
+        case CopyFiles():
+            return _filled(source or target, target, step)
         case MovePartition() | RemovePartition():
             return _with_map(target, arranging.remapped(step, target.as_map, target.size), by_index=isinstance(
                 step, MovePartition))
@@ -222,11 +222,14 @@ def _brought(source: Layout | None, target: Layout, step: CopyPartition) -> Layo
     return _with_map(target, map_, {made.start: replace(came, volume=volume)})
 
 
-def _filled(source: Layout | None, target: Layout, index: int, to: int) -> Layout:
-    look = _look(target, to)
-    if source is None or look.volume is None:
-        raise FitError("Copying files needs a source and a volume to put them into.")
-    came = _look(source, index)
+def _filled(source: Layout, target: Layout, step: CopyFiles) -> Layout:
+    look, came = _look(target, step.partition), _look(source, step.source)
+    if look.volume is None or came.volume is None or came.volume.used is None:
+        raise FitError("Copying files needs a volume to take them from and one to put them into.")
+    if source is target and step.source == step.partition:
+        raise FitError(f"Files of {look.name} are on it already; they can be copied to another partition.")
+    if step.path:
+        return target                                    # how much that is, the run will say
     used = came.volume.used if came.volume and came.volume.used is not None else 0
     free = look.volume.free
     if free is not None and used > free:

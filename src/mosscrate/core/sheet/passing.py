@@ -12,7 +12,7 @@ from typing import TypeAlias
 from mosscrate.core.blocks import Blocks, MemoryBlocks
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition, partition_window
-from mosscrate.core.contents.transfer import Passage, plan_passage
+from mosscrate.core.contents.transfer import Passage, plan_passage, subtree
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.findings import Finding
 from mosscrate.core.maps import read_map
@@ -40,10 +40,9 @@ def passage_of(step: Passing, source: Blocks | None, target: Blocks | None) -> P
             assert target is not None, "it goes onto the target"
             return plan_put(open_partition(target, step.partition), step).passage
         case CopyFiles():
-            assert source is not None, "it comes from the source"
             assert target is not None, "it goes onto the target"
-            volume = open_partition(target, step.partition)
-            return plan_passage(open_partition(source, step.source).tree().entries, volume.kind, volume)
+            came = target if source is None else source
+            return copied_from(open_partition(came, step.source), open_partition(target, step.partition), step)[1]
         case CopyPartition() | RebuildPartition():
             blocks = source if isinstance(step, CopyPartition) else target
             assert blocks is not None, "it comes from somewhere"
@@ -79,6 +78,20 @@ def shortened(passage: Passage, most: int = SHOWN) -> tuple[Finding, ...]:
     return (*shown, replace(shown[-1], sentence=f"{counted(more, 'more name')} change in the same way."))
 
 
+def copied_from(volume: Volume, target: Volume, step: CopyFiles) -> tuple[list[Entry], Passage]:
+    """What a step copies from a volume, and how it goes into another. Raises FitError."""
+    entries = subtree(volume.tree(), step.path)
+    return entries, plan_passage(entries, target.kind, target, _present(target, step.folder, step.existing))
+
+
+def _present(volume: Volume, folder: str, existing: Existing) -> tuple[str, ...]:
+    """Paths below a folder that a changed name must not meet; none where the same names are to be replaced."""
+    if existing == Existing.REPLACE:
+        return ()
+    inside = f"{folder}/" if folder else ""
+    return tuple(e.path.removeprefix(inside) for e in volume.tree().entries if e.path.startswith(inside))
+
+
 @dataclass(frozen=True)
 class Putting:
     """Files and folders of this computer on their way: their place here by the path that they are meant to have."""
@@ -96,10 +109,7 @@ def plan_put(volume: Volume, step: PutFiles) -> Putting:
         raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
     places = {step.name or rel: path for source in sources for path, rel in below(source)}
     entries = tuple(_entry_of(path, to) for to, path in places.items())
-    present: tuple[str, ...] = ()
-    if step.existing != Existing.REPLACE:                # else the same names come out again, and are replaced
-        inside = f"{step.folder}/" if step.folder else ""
-        present = tuple(e.path.removeprefix(inside) for e in volume.tree().entries if e.path.startswith(inside))
+    present = _present(volume, step.folder, step.existing)
     return Putting(entries, places, plan_passage(entries, volume.kind, volume, present))
 
 

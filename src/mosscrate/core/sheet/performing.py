@@ -77,11 +77,11 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
         case ShrinkPartition(partition=index, size=size):
             shrunk = changes.shrink_partition(blocks, index, size, watch)
             return Done(_resized(index, shrunk, "shrunk"), shrunk.before - shrunk.after)
-        case CopyFiles() | CopyPartition() | BringCode():
+        case CopyFiles():
+            return filling.copy_files(blocks if source is None else source, blocks, step, watch)
+        case CopyPartition() | BringCode():
             if source is None:
                 raise JobError("The sheet has no source to copy from.")
-            if isinstance(step, CopyFiles):
-                return filling.copy_files(source, blocks, step, watch)
             if isinstance(step, BringCode):
                 return bringing.bring_code(source, blocks, step, watch)
             return bringing.copy_partition(source, blocks, step, watch)

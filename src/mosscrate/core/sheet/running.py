@@ -19,7 +19,7 @@ from mosscrate.core.sheet import guard
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.changes import Done, write_fitted, write_image
 from mosscrate.core.sheet.job import Job, Log, Status, StepDone
-from mosscrate.core.sheet.journal import JournalledBlocks, take_back
+from mosscrate.core.sheet.journal import JournalledBlocks, read_journal, take_back
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
 from mosscrate.core.sheet.steps import (
@@ -27,6 +27,7 @@ from mosscrate.core.sheet.steps import (
     FROM_SOURCE,
     RESTORED_EXACTLY,
     WRITES_ALL,
+    CopyFiles,
     Eject,
     InPlace,
     KeepCard,
@@ -237,7 +238,8 @@ class _Workshop:
     def _in_place(self, number: int, step: InPlace, watch: Watch) -> Done:
         """A step that changes the target where it is: over a journal, unless it is rehearsed on a view."""
         target = self._need_target()
-        source = self._source() if isinstance(step, FROM_SOURCE) else None
+        is_here = isinstance(step, CopyFiles) and self.sheet.source is None
+        source = self._source() if isinstance(step, FROM_SOURCE) and not is_here else None
         if self.journal_for is None:
             return perform(step, target, source, watch)
         journal = JournalledBlocks(target, self.journal_for(number))
@@ -295,6 +297,7 @@ def _go_on(job: Job, log: Log, bench: Bench, watch: Watch, target_blocks: Blocks
 
 def _ended(job: Job, log: Log, status: Status, error: MossError) -> MossError:
     job.status, job.message = status, str(error)
+    job.step_began = job.step_began and not _is_untouched(job, log)
     if status == Status.STOPPED and job.is_unfinished:
         name = job.sheet.target.name if job.sheet.target else "The card"
         error = Stopped(f"Stopped as you asked, in step {len(job.done) + 1}. {name} is in the middle of a change: "
@@ -302,6 +305,17 @@ def _ended(job: Job, log: Log, status: Status, error: MossError) -> MossError:
         job.message = str(error)
     log.save(job)
     return error
+
+
+def _is_untouched(job: Job, log: Log) -> bool:
+    """Whether the first change of a job ended before anything of the card was overwritten."""
+    if job.has_written or any(isinstance(s, CHANGES) for s in job.sheet.steps[:len(job.done)]):
+        return False
+    journal = log.new_journal(job, len(job.done))
+    if journal.exists() and read_journal(journal)[0]:
+        return False
+    journal.unlink(missing_ok=True)
+    return True
 
 
 def _admit(sheet: JobSheet, bench: Bench, typed_tag: str, opened: _Opened, *,

@@ -186,11 +186,17 @@ class CopyPartition(msgspec.Struct, tag="copy partition", frozen=True):
 
 
 class CopyFiles(msgspec.Struct, tag="copy files", frozen=True):
-    """Copy every file of a partition of the source into a volume of the target."""
+    """Copy files of a partition of the source into a volume of the target.
+
+    Without a source in the sheet they come from another partition of the target itself. `path` is the file
+    or folder that is copied, "" for everything.
+    """
 
     source: int
     partition: int
     folder: str = ""
+    path: str = ""
+    existing: Existing = Existing.REFUSE
 
 
 class FillWithDrives(msgspec.Struct, tag="drives", frozen=True):

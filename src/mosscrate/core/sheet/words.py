@@ -94,11 +94,14 @@ def line_of(step: Step, sheet: JobSheet, source: Layout | None, target: Layout |
                 raise FitError("Bringing a partition over needs a source and a target.")
             used = _used(source, index)
             return StepLine(step, f"Bring {_name(source, index)} over, {_how(step, source, target)}", used, used)
-        case CopyFiles(source=index, partition=to):
-            if source is None or target is None:
-                raise FitError("Copying files needs a source and a target.")
+        case CopyFiles(source=index, partition=to, path=path, folder=folder):
+            if target is None:
+                raise FitError("Copying files needs a target.")
+            source = source or target
             used = _used(source, index)
-            return StepLine(step, f"Copy the files of {_name(source, index)} into {_name(target, to)}", used, used)
+            what = f"“{path}” of {_name(source, index)}" if path else f"the files of {_name(source, index)}"
+            where = f"“{folder}” on {_name(target, to)}" if folder else _name(target, to)
+            return StepLine(step, f"Copy {what} into {where}", used, used)
         case _:
             if target is None:
                 raise FitError("This step needs a target.")

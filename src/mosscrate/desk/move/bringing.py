@@ -7,10 +7,13 @@ from mosscrate.core.maps import MapKind, edits, mbr
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.propose import under_another_map
 from mosscrate.core.sizes import parse_size
+from mosscrate.core.volumes import is_changed_here
 from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, HOME_KINDS, KINDS, Action, Field, Values, codes_of
 
 MAPS = {"an MBR": MapKind.MBR, "a GPT": MapKind.GPT, "an RDB": MapKind.RDB, "AHDI": MapKind.AHDI}
 NO_MAP, ITS_MAP = "no map", "its own map"
+ALL = "everything"
+EXISTING = {"refuse": s.Existing.REFUSE, "keep both": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}
 
 
 def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -> tuple[Action, ...]:
@@ -27,7 +30,7 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
              if not (source.map_kind == MapKind.MBR and mbr.is_extended(p.partition))}
     if not names:
         return ()
-    found = [_one(source, target, names, may_clear=may_clear), _all(source)]
+    found = [_one(source, target, names, may_clear=may_clear), _all(source), *copying(source, target)]
     if may_clear:
         found.append(Action("Swap on the way", (), lambda v: (s.WriteImage(swap=True),),
                             "All of it is written with the two bytes of every word exchanged, for an adapter that "
@@ -36,6 +39,27 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
         found.append(Action("Bring file-system code", (), lambda v: (s.BringCode(),),
                             "What the source's map has embedded for its machine comes into the map of the target."))
     return tuple(found)
+
+
+def copying(source: Layout, target: Layout) -> tuple[Action, ...]:
+    """Files of one volume into another, also of the same card."""
+    came, to = ({f"{p.index} {p.name}": p.index for p in layout.partitions if p.volume and p.volume.used is not None}
+                for layout in (source, target))
+    to = {name: index for name, index in to.items() if is_changed_here(target.partition(index).volume.kind)}  # type: ignore[union-attr]
+    if not came or not to or (source is target and len(came) < 2):
+        return ()
+
+    def steps(values: Values) -> tuple[s.Step, ...]:
+        what = "" if values["what"] == ALL else values["what"].strip("/")
+        return (s.CopyFiles(came[values["from"]], to[values["into"]], values["folder"].strip("/"), what,
+                            EXISTING[values["existing"]]),)
+
+    into = next((n for n, index in to.items() if source is not target or index != next(iter(came.values()))),
+                next(iter(to)))
+    fields = (Field("from", next(iter(came)), tuple(came)), Field("what", ALL), Field("into", into, tuple(to)),
+              Field("folder", ""), Field("existing", next(iter(EXISTING)), tuple(EXISTING)))
+    return (Action("Copy files…", fields, steps,
+                   "A file or folder by its path, or all of them, with everything that is in them."),)
 
 
 def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bool) -> Action:

@@ -22,6 +22,7 @@ from mosscrate.core.sheet.propose import propose, propose_arrangement, propose_g
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import (
     WRITES_ALL,
+    CopyFiles,
     CopyPartition,
     Eject,
     EmptyCard,
@@ -132,7 +133,7 @@ class Plan:
         Steps that begin from nothing take the place of writing the whole source.
         """
         old, left_out = self.proposed.steps, self.left_out
-        if self.writes_all and any(isinstance(s, NewMap | EmptyCard | CopyPartition) for s in steps):
+        if self.writes_all and any(isinstance(s, NewMap | EmptyCard | CopyPartition | CopyFiles) for s in steps):
             old, left_out = tuple(s for s in old if isinstance(s, KeepCard | Eject)), frozenset()
         writing = next((k for k, s in enumerate(old) if isinstance(s, WRITES_ALL)), None)
         if writing is not None and len(steps) == 1 and isinstance(steps[0], WRITES_ALL):    # another way of writing

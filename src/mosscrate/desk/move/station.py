@@ -22,7 +22,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.actions import Action
-from mosscrate.desk.move.bringing import bringing
+from mosscrate.desk.move.bringing import bringing, copying
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
 from mosscrate.desk.shared.background import Job, Moment
@@ -188,6 +188,8 @@ class MoveStation(MovePage):
         if self.plan is not None and not self.plan.is_in_place:
             base = self.plan.target_layout if self.plan.writes_all else layout
             more = bringing(self.plan.source_layout, base, may_clear=self.plan.writes_all)
+        elif self.plan is not None and layout is not None:
+            more = copying(layout, layout)
         self.arrange_panel.show_partition(layout, self.right.selected, more,
                                           is_locked=is_locked or self.plan is None, machine=self.model.machine)
         is_sizing = self.aspect.currentWidget() is self.size_panel
