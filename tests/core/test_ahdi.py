@@ -14,7 +14,9 @@ from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, ahdi, read_map
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Making, Traits, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 from tests.volumes import MIB, WHEN
@@ -133,6 +135,29 @@ def test_gemdos_volumes_have_two_sectors_a_cluster_and_a_second_reader_agrees(si
     assert files_of(bytes(blocks.data)) == files
     volume = open_volume(blocks)
     assert (volume.kind, volume.label, volume.check()) == ("fat16", "MOSS", ())
+
+
+@pytest.mark.parametrize(("size", "sector"), [(30, 512), (60, 1024), (200, 4096), (None, 16384)])
+def test_a_gemdos_volume_grows_past_what_its_sectors_can_count_by_being_made_anew(size, sector):
+    blocks = MemoryBlocks(bytes(1100 * MIB), name="Corvid")
+    for step in (s.NewMap("ahdi"), s.AddPartition("gemdos", 20 * MIB, label="MOSS")):
+        perform(step, blocks, None, Watch())
+    part = read_map(blocks).partition(1)
+    editor, rnd = edit(Window(blocks, part.start, part.length)), random.Random(1)
+    files = {f"FILE{k}.DAT": rnd.randbytes(k * 900) for k in range(30)}
+    for path, data in files.items():
+        editor.add_file(path, data, Traits(WHEN))
+    editor.commit()
+    step = s.GrowPartition(1, size * MIB if size else None)
+    seen = forecast(JobSheet((step,)), None, survey(blocks))
+    assert seen.problems == ()
+    perform(step, blocks, None, Watch())
+    layout = survey(blocks, thorough=True)
+    assert [f for f in layout.findings if f.severity in ("problem", "warning")] == []
+    assert layout.partition(1).partition.length == seen.layout.partition(1).partition.length
+    window = Window(blocks, part.start, layout.partition(1).partition.length)
+    assert open_volume(window).geometry.sector == sector
+    assert files_of(window.read(0, min(window.size, 32 * MIB))) == files
 
 
 def test_files_with_long_names_are_rebuilt_into_gemdos_with_the_names_told():

@@ -11,7 +11,7 @@ import pytest
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.errors import MossError
-from mosscrate.core.maps import MapKind
+from mosscrate.core.maps import MapKind, rdb
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.watch import Watch
@@ -30,13 +30,21 @@ def hfs() -> MemoryBlocks:
 
 
 def coded() -> MemoryBlocks:
+    """A drive with embedded code, and two bad blocks noted in block 70."""
     blocks = drive()
     with_code(blocks, b"PFS\x03", bytes(492), (200, 60))
+    bad = b"BADB" + (128).to_bytes(4, "big") + bytes(4) + (7).to_bytes(4, "big") + b"\xff" * 4 + bytes(4)
+    bad += b"".join(n.to_bytes(4, "big") for n in (5000, 80, 5001, 81))
+    blocks.write(70 * 512, rdb.sealed_bytes(bad.ljust(512, b"\0")))
+    head = bytearray(blocks.data[:512])
+    head[24:28] = (70).to_bytes(4, "big")
+    blocks.write(0, rdb.sealed_bytes(bytes(head)))
     return blocks
 
 
 MEDIA = {
-    "rdb": (coded, ["RDSK, rigid disk block", "PART, DH0", "PART, DH1", "PART, DH2", "FSHD, PFS\\3 40.1",
+    "rdb": (coded, ["RDSK, rigid disk block", "PART, DH0", "PART, DH1", "PART, DH2", "BADB, bad blocks",
+                    "FSHD, PFS\\3 40.1",
                     *["Boot block", "Root block"] * 3]),
     "ahdi": (chained_drive, ["Root sector", "Chained root sector", "Chained root sector"]),
     "mbr": (lambda: card(MapKind.MBR), ["Master boot record", "Boot sector", "Superblock", "Boot sector"]),
@@ -64,7 +72,9 @@ def test_every_structure_is_there_and_its_fields_cover_it_with_the_bytes_of_the_
 def test_values_are_in_the_words_of_the_format():
     values = {(structure.title, f.name): f.value for structure in inspect(coded()) for f in structure.fields}
     assert values["RDSK, rigid disk block", "file sys header list"] == "block 200"
-    assert values["RDSK, rigid disk block", "bad block list"] == "none"
+    assert values["RDSK, rigid disk block", "bad block list"] == "block 70"
+    assert values["BADB, bad blocks", "pairs 2: good block"] == "81"
+    assert values["RDSK, rigid disk block", "drive init"] == "none"
     assert values["PART, DH1", "dos type"] == "FFS"
     assert values["PART, DH1", "drive name"] == "“DH1”"
     assert values["PART, DH1", "max transfer"] == "0x0001fe00"

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, rdb, rdb_code, read_map
 from mosscrate.core.maps.base import Environment
@@ -211,6 +211,22 @@ def test_a_drive_that_also_carries_an_mbr_keeps_it():
     perform(s.RemovePartition(2), blocks, None, Watch())
     assert bytes(blocks.data[:512]) == sector
     assert len(survey(blocks).partitions) == 2
+
+
+def test_a_whole_drive_inside_a_partition_is_named_and_taken_out_as_one():
+    inner, card = drive(40 * MIB), MemoryBlocks(bytes(64 * MIB), name="Card")
+    for step in (s.NewMap("mbr"), s.AddPartition("", 40 * MIB), s.TypePartition(1, "0x76")):
+        perform(step, card, None, Watch())
+    part = read_map(card).partition(1)
+    card.write(part.start, bytes(inner.data))
+    layout = survey(card)
+    assert any("a whole drive of its own, with an RDB and 3 partitions" in f.sentence for f in layout.findings)
+    taken = whole_partition(card, 1)
+    assert shape_of(survey(MemoryBlocks(taken.read(0, taken.size)))) == shape_of(survey(inner))
+
+
+def shape_of(layout):
+    return [(p.name, p.partition.start, p.partition.length) for p in layout.partitions]
 
 
 @given(st.integers(0, 10**9))

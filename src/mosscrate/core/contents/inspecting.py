@@ -117,6 +117,12 @@ def _of_rdb(blocks: Blocks, map: PartitionMap) -> Iterator[Structure]:
     yield _shown(blocks, _Kind("RDSK, rigid disk block", rdb.RDSK, words, _longs), place * 512)
     for p in map.partitions[:MOST_ENTRIES]:
         yield _shown(blocks, _Kind(f"PART, {p.label}", rdb.PART, words, _longs), p.record)
+    number, seen = int(rdb.head_of(map)[1]["bad_block_list"]), set[int]()
+    while number != rdb.END and number not in seen and len(seen) < MOST_ENTRIES:
+        seen.add(number)
+        shown = _shown(blocks, _Kind("BADB, bad blocks", rdb.BADB, words, _longs), number * map.sector)
+        yield shown
+        number = next(int.from_bytes(f.raw, "big") for f in shown.fields if f.name == "next")
     with suppress(MossError):
         for code in rdb_code.codes_in(map):
             kind = _Kind(f"FSHD, {code.name}", rdb_code.FSHD, words, _longs)

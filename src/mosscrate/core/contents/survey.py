@@ -13,7 +13,7 @@ from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, read_map
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Volume, is_opened_here, open_volume, volume_kind
 
@@ -92,6 +92,8 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
     try:
         window = partition_window(blocks, partition)
         kind = volume_kind(window)
+        if not kind and map_.kind != MapKind.NONE and rdb.probe(window.read(0, min(window.size, rdb.SEARCHED * 512))):
+            return _drive_within(partition, read_map(window))
         if not kind:
             return PartitionLook(partition, None, Role.UNKNOWN, "no file system is recognised on it"), []
         if not is_opened_here(window):
@@ -103,6 +105,14 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
                           partition.index, "Keep the card exactly before trying to mend it.")
         look = VolumeLook(kind) if kind else None
         return PartitionLook(partition, look, Role.UNKNOWN, "it cannot be opened"), [finding]
+
+
+def _drive_within(partition: Partition, map: PartitionMap) -> tuple[PartitionLook, list[Finding]]:
+    """A partition that is a whole drive of another family, as boards keep it that know an MBR first."""
+    found = Finding(Severity.GOOD, f"This partition is a whole drive of its own, with an RDB and "
+                    f"{counted(len(map.partitions), 'partition')}.", f"partition {partition.index}", partition.index,
+                    "“As image…” saves it as a drive image that opens like any other; it is kept and copied exactly.")
+    return PartitionLook(partition, None, Role.STORAGE, "it is a whole drive with a map of its own"), [found]
 
 
 def _closed(partition: Partition, kind: str) -> tuple[PartitionLook, list[Finding]]:

@@ -40,6 +40,8 @@ PART = np.dtype([
     ("high_cyl", ">u4"), ("num_buffers", ">u4"), ("buf_mem_type", ">u4"), ("max_transfer", ">u4"), ("mask", ">u4"),
     ("boot_pri", ">i4"), ("dos_type", "V4"), ("baud", ">u4"), ("control", ">u4"), ("boot_blocks", ">u4"),
     ("reserved_3", "V48")])                                                         # 256 bytes
+BADB = np.dtype([("id", "V4"), ("summed_longs", ">u4"), ("checksum", ">i4"), ("host_id", ">u4"), ("next", ">u4"),
+                 ("reserved", ">u4"), ("pairs", [("bad_block", ">u4"), ("good_block", ">u4")], 61)])    # 512 bytes
 SEARCHED = 16                          # blocks in which RDSK may stand
 SUMMED = 64
 BOOTABLE, NO_MOUNT = 1, 2

@@ -42,7 +42,8 @@ from mosscrate.core.sheet.steps import (
     TypePartition,
 )
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import format_of, open_volume
+from mosscrate.core.volumes import Volume, format_of, open_volume
+from mosscrate.core.volumes.fat import FatVolume
 from mosscrate.core.watch import Watch
 
 _STEPS = {
@@ -64,12 +65,14 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
     blocks = straight(blocks)
     source = None if source is None else straight(source)
     match step:
-        case GrowPartition() | ShrinkPartition() if _is_resized_anew(blocks, step.partition):
+        case GrowPartition() | ShrinkPartition() if _is_resized_anew(blocks, step):
             map_ = read_map(blocks)
             if isinstance(step, GrowPartition):
                 length = arranging.wanted_length(step, map_, blocks.size)
+                length = min(length, _volume(blocks, step.partition).largest()[0])
             else:
-                length = arranging.shorter_length(step, map_, blocks.size, _smallest(blocks, step.partition))
+                least = _volume(blocks, step.partition).smallest()[0]
+                length = arranging.shorter_length(step, map_, blocks.size, least)
             return filling.resize_anew(blocks, step.partition, length, watch)
         case GrowPartition(partition=index, size=size):
             grown = changes.grow_partition(blocks, index, size, watch)
@@ -89,14 +92,20 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
             return _STEPS[type(step)](blocks, step, watch)          # type: ignore[operator, no-any-return]
 
 
-def _is_resized_anew(blocks: Blocks, index: int) -> bool:
+def _is_resized_anew(blocks: Blocks, step: GrowPartition | ShrinkPartition) -> bool:
+    """Whether the structure of a volume depends on its size: its root lies in the middle, or its sectors grow too."""
     with suppress(FormatError):
-        return format_of(partition_window(blocks, read_map(blocks).partition(index))).IS_RESIZED_ANEW
+        map_ = read_map(blocks)
+        if format_of(partition_window(blocks, map_.partition(step.partition))).IS_RESIZED_ANEW:
+            return True
+        volume = _volume(blocks, step.partition)
+        if isinstance(step, GrowPartition) and isinstance(volume, FatVolume) and volume.variant == "gemdos":
+            return arranging.wanted_length(step, map_, blocks.size) > volume.largest_in_place()[0]
     return False
 
 
-def _smallest(blocks: Blocks, index: int) -> int:
-    return open_volume(partition_window(blocks, read_map(blocks).partition(index))).smallest()[0]
+def _volume(blocks: Blocks, index: int) -> Volume:
+    return open_volume(partition_window(blocks, read_map(blocks).partition(index)))
 
 
 def _resized(index: int, change: Grown, word: str) -> str:

@@ -35,6 +35,7 @@ FSINFO = np.dtype([
     ("next_free", "<u4"), ("reserved_2", "V12"), ("trail_signature", "<u4")])
 FSINFO_SIGNATURES = (0x41615252, 0x61417272, 0xAA550000)
 UNKNOWN = 0xFFFFFFFF
+LARGEST_GEMDOS = 65535 * 16384         # logical sectors are counted in 16 bits and have 16 KiB at most
 DIRECTORY_ENTRY = np.dtype([
     ("name", "V11"), ("attributes", "u1"), ("case", "u1"), ("created_tenth", "u1"), ("created_time", "<u2"),
     ("created_date", "<u2"), ("accessed_date", "<u2"), ("cluster_high", "<u2"), ("written_time", "<u2"),

@@ -20,6 +20,7 @@ from mosscrate.core.volumes.fat.structures import (
     FSINFO,
     FSINFO_SIGNATURES,
     IS_HIDDEN,
+    LARGEST_GEMDOS,
     MAX_DIRECTORY,
     SIGNATURE,
     UNKNOWN,
@@ -193,7 +194,13 @@ class FatVolume:
                   for first, last in edges.tolist()))
 
     def largest(self) -> tuple[int, str]:
-        """Bytes that it can be grown to in place, and the limit that stands there."""
+        """Bytes that it can be grown to, and the limit that stands there; a GEMDOS volume is made anew on its way."""
+        if self.boot.is_gemdos:
+            return LARGEST_GEMDOS, "a GEMDOS volume ends at 1 GiB"
+        return self.largest_in_place()
+
+    def largest_in_place(self) -> tuple[int, str]:
+        """Bytes that it can be grown to with the sectors it has, and the limit that stands there."""
         from mosscrate.core.volumes.fat.growing import largest
         return largest(self)
 

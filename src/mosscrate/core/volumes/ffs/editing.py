@@ -41,6 +41,7 @@ class FfsEditor:
         if not v.is_clean:
             must_be_followed(inner)                    # else what is in use could be taken for free
         self._used = v.used.copy()
+        self._bitmap: NDArray[np.bool_] | None = v.used if v.is_clean else None      # as it stands on the volume
         free = np.flatnonzero(~self._used)
         edges = runs_of(~self._used).tolist()
         self._runs = deque((a, b - a) for a, b in edges)
@@ -192,7 +193,7 @@ class FfsEditor:
 
     def rebuild_bitmap(self) -> None:
         """Work out from the files which blocks are in use. Raises FitError where some cannot be followed."""
-        self._used = must_be_followed(self.volume) > 0
+        self._used, self._bitmap = must_be_followed(self.volume) > 0, None
 
     def commit(self) -> None:
         """Write everything that is held, the root last. Raises MediumError."""
@@ -200,7 +201,7 @@ class FfsEditor:
         for at in (s.DAYS, s.ROOT_ALTERED):
             root[at:at + 3] = s.stamp_of(None)
         self._write_caches()
-        self._pending.update(bitmap_blocks(v, self._used))
+        self._pending.update(bitmap_blocks(v, self._used, self._bitmap))
         root[s.BM_FLAG] = VALID
         self._put(v.root, root)
         writes = sorted(self._pending.items(), key=lambda item: (item[0] == v.root, item[0]))
@@ -210,6 +211,7 @@ class FfsEditor:
             inner.write(number * v.block, data)
         inner.flush()
         self._pending.clear()
+        self._bitmap = self._used.copy()
         v.__dict__.pop("root_longs", None)
         v.__dict__.pop("used", None)
 

@@ -63,13 +63,16 @@ def write_ofs(target: Blocks, v: FfsVolume, key: int, blocks: NDArray[np.int64],
             at += step
 
 
-def bitmap_blocks(v: FfsVolume, used: NDArray[np.bool_]) -> dict[int, bytes]:
-    """The blocks of the bitmap for used blocks, shape (total,)."""
+def bitmap_blocks(v: FfsVolume, used: NDArray[np.bool_], before: NDArray[np.bool_] | None) -> dict[int, bytes]:
+    """The blocks of the bitmap for used blocks, shape (total,): those that differ from `before`, or all of them."""
     free = np.zeros(-(-(v.total - s.RESERVED) // 32) * 32, bool)
     free[:v.total - s.RESERVED] = ~used[s.RESERVED:]
     words = np.packbits(free, bitorder="little").view("<u4")
-    per, made = v.block // 4 - 1, {}
-    for index, page in enumerate(v.bitmap_pages()):
+    per, made, pages = v.block // 4 - 1, {}, v.bitmap_pages()
+    wanted = range(len(pages)) if before is None else np.unique(
+        (np.flatnonzero(used[s.RESERVED:] != before[s.RESERVED:])) // (32 * per)).tolist()
+    for index in wanted:
+        page = pages[index]
         longs = np.zeros(v.block // 4, ">u4")
         part = words[index * per:(index + 1) * per]
         longs[1:1 + len(part)] = part
