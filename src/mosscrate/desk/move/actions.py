@@ -132,14 +132,15 @@ def _tuning(look: PartitionLook) -> Action:
     assert e is not None, "an RDB has one for each partition"
 
     def steps(v: Values) -> tuple[s.Step, ...]:
-        number = {field: _number(v[field]) for field in ("boot priority", "mask", "largest transfer", "buffers")}
+        number = {field: _number(v[field]) for field in ("boot priority", "mask", "transfer", "buffers")}
         return (s.TunePartition(look.index, v["name"].strip(), number["boot priority"], number["mask"],
-                                number["largest transfer"], number["buffers"]),)
+                                number["transfer"], number["buffers"]),)
 
     fields = (Field("name", look.partition.label), Field("boot priority", str(e.boot_priority)),
-              Field("mask", f"0x{e.mask:08x}"), Field("largest transfer", f"0x{e.max_transfer:x}"),
+              Field("mask", f"0x{e.mask:08x}"), Field("transfer", f"0x{e.max_transfer:x}"),
               Field("buffers", str(e.buffers)))
-    return Action("For its drivers…", fields, steps, "The highest boot priority of the active ones starts the machine.")
+    return Action("For its drivers…", fields, steps,
+                  "The highest boot priority of the active ones starts the machine; no transfer is larger.")
 
 
 def _number(text: str) -> int:

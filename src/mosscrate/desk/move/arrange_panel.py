@@ -13,7 +13,9 @@ from mosscrate.core.findings import Finding
 from mosscrate.core.machines import Machine
 from mosscrate.core.sizes import binary
 from mosscrate.desk.move.actions import Action, actions_for
-from mosscrate.desk.shared.panel import Panel, button, clear, label, restyle, row
+from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, restyle, row
+
+CAPTION, SLACK = 78, 4                 # pixels: names of fields; room below the last one
 
 
 class ArrangePanel(Panel):
@@ -31,13 +33,18 @@ class ArrangePanel(Panel):
         self.grid.setContentsMargins(0, 4, 0, 4)
         self.grid.setSpacing(5)
         self.form = QWidget()
-        self.lines = QVBoxLayout(self.form)
-        self.lines.setContentsMargins(0, 4, 0, 0)
-        self.lines.setSpacing(4)
+        self.fields = Rows(spacing=4)                 # scrolls where the window is low; the buttons stay in sight
+        self.lines = self.fields.column
+        self.buttons = QVBoxLayout()
+        form = QVBoxLayout(self.form)
+        form.setContentsMargins(0, 4, 0, 0)
+        form.setSpacing(4)
+        form.addWidget(self.fields, 1)
+        form.addLayout(self.buttons)
         self.error = label(style="problem", scale=0.88, wraps=True)
         self.names_button = button("All names…", self.names_wanted.emit)
         for part in (self.name, self.about, self.choices, self.form, self.error, self.names_button):
-            self.column.addWidget(part)
+            self.column.addWidget(part, 100 if part is self.form else 0)
         self.column.addStretch(1)
         self.setMinimumWidth(200)
         self.setMaximumWidth(280)
@@ -71,6 +78,7 @@ class ArrangePanel(Panel):
         """Ask for what an action needs; one that needs nothing is still confirmed by its own button."""
         self._action = action
         clear(self.lines)
+        clear(self.buttons)
         self._inputs.clear()
         self.lines.addWidget(label(action.title.rstrip("…"), bold=True))
         for field in action.fields:
@@ -85,7 +93,7 @@ class ArrangePanel(Panel):
             entry.setAccessibleName(field.name)
             self._inputs[field.name] = entry
             caption = label(field.name, style="muted", scale=0.9)
-            caption.setFixedWidth(70)
+            caption.setFixedWidth(CAPTION)
             line = row(caption)
             line.addWidget(entry, 1)
             holder = QWidget()
@@ -94,12 +102,15 @@ class ArrangePanel(Panel):
             self.lines.addWidget(holder)
         if action.hint:
             self.lines.addWidget(label(action.hint, style="muted", scale=0.86, wraps=True))
+        self.lines.addStretch(1)
         self.add_button = button("Add to the sheet", self.add, style="primary")
         holder = QWidget()
         buttons = row(button("Back", self._close_form), None, self.add_button)
         buttons.setContentsMargins(0, 2, 0, 0)
         holder.setLayout(buttons)
-        self.lines.addWidget(holder)
+        self.buttons.addWidget(holder)
+        if inner := self.fields.widget():
+            self.fields.setMaximumHeight(inner.sizeHint().height() + SLACK)
         self.choices.hide()
         self.form.show()
         self.error.hide()
