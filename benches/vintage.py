@@ -13,10 +13,10 @@ from benches.figure import Figure, paired, seconds
 from benches.volumes import BLOCK, GIB, MIB, forget_cached
 from mosscrate.core.blocks import create_image, open_blocks
 from mosscrate.core.blocks.swapped import SwappedBlocks
-from mosscrate.core.sheet.changes import write_image
 from mosscrate.core.sheet.filling import put_files
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.steps import AddPartition, NewMap, PutFiles
+from mosscrate.core.sheet.writing import write_image
 from mosscrate.core.volumes import Making, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 

@@ -12,11 +12,12 @@ from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, JobError, MediumError, Stopped
 from mosscrate.core.sheet import GrowPartition, JobSheet, running
-from mosscrate.core.sheet.changes import grow_partition, write_image
+from mosscrate.core.sheet.changes import grow_partition
 from mosscrate.core.sheet.job import Log
 from mosscrate.core.sheet.journal import JournalledBlocks, read_journal, take_back
 from mosscrate.core.sheet.propose import propose
 from mosscrate.core.sheet.sheet import reference
+from mosscrate.core.sheet.writing import write_image
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch

@@ -13,7 +13,7 @@ from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.errors import FitError, MediumError, MossError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.fit import forecast
@@ -211,7 +211,7 @@ def test_a_folder_is_copied_between_partitions_of_one_card_and_by_its_own_rules_
     onto_itself = s.CopyFiles(2, 2)
     assert "another partition" in forecast(JobSheet((onto_itself,)), None, survey(blocks)).problems[0].sentence
     for bad, why in ((onto_itself, "another partition"), (s.CopyFiles(3, 2, "", "nowhere"), "no “nowhere”")):
-        with pytest.raises(FitError, match=why):
+        with pytest.raises(MossError, match=why):
             perform(bad, blocks, None, Watch())
 
 
@@ -261,7 +261,7 @@ def test_what_is_lost_in_another_kind_is_told_first():
 
 
 def test_an_image_a_little_too_large_fits_once_its_last_volume_is_shrunk():
-    from mosscrate.core.sheet.changes import write_fitted
+    from mosscrate.core.sheet.writing import write_fitted
     for kind in (MapKind.MBR, MapKind.GPT):
         source = card(kind)
         perform(s.GrowPartition(3), source, None, Watch())

@@ -7,6 +7,7 @@ import threading
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
+from mosscrate.core.contents.extract import below
 from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
@@ -77,7 +78,7 @@ def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | N
 
 
 def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage: Passage, watch: Watch, *,
-              below: str = "", make_way: Callable[[str], None] = lambda _path: None) -> int:
+              folder: str = "", make_way: Callable[[str], None] = lambda _path: None) -> int:
     """Copy entries with their times; returns how many bytes of files. Raises FitError, FormatError, MediumError.
 
     The editor is not committed. Folders may be there already; `make_way` is called before each file and link.
@@ -85,7 +86,7 @@ def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage:
     wanted = [e for e in entries if e.path not in passage.left_out and e.path.split("/")[0] not in SKIPPED]
     total, done = sum(e.size for e in wanted), 0
     for entry in wanted:
-        path = f"{below}/{passage.path(entry)}".strip("/")
+        path = f"{folder}/{passage.path(entry)}".strip("/")
         match entry.kind:
             case Kind.FOLDER:
                 editor.add_folder(path, entry.traits)
@@ -103,15 +104,13 @@ def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage:
 
 
 def subtree(tree: Tree, path: str) -> list[Entry]:
-    """The entry at a path and all in it, with paths that begin at its own name; everything for "". Raises FitError."""
-    found = tree.find(path)
-    if not path.strip("/"):
-        return list(tree.entries)
-    if found is None:
-        raise FitError(f"There is no “{path}” on this partition.")
-    cut = len(found.path) - len(found.name)
-    return [replace(e, path=e.path[cut:]) for e in tree.entries
-            if e.path == found.path or e.path.startswith(found.path + "/")]
+    """The entry at a path and all in it, with paths that begin at its own name; everything for "".
+
+    Raises MediumError where nothing is there.
+    """
+    inside = below(tree, path)
+    cut = len(inside[0].path) - len(inside[0].name) if inside and path.strip("/") else 0
+    return [replace(e, path=e.path[cut:]) for e in inside]
 
 
 def read_ahead(pieces: Iterator[bytes]) -> Iterator[bytes]:

@@ -86,13 +86,18 @@ def rename_file(blocks: Blocks, step: RenameFile, watch: Watch) -> Done:
     return Done(f"“{step.path}” is “{step.new}” now.")
 
 
-def set_traits(blocks: Blocks, step: SetTraits, watch: Watch) -> Done:
-    """Comment, protection bits, date of something on OFS or FFS. Raises FitError for other kinds."""
-    window = _window(blocks, step.partition)
+def _ffs_editor(blocks: Blocks, index: int, why: str) -> FfsEditor:
+    """An editor for an OFS or FFS volume. Raises FitError for other kinds, with `why`."""
+    window = _window(blocks, index)
     editor = edit(window)
     if not isinstance(editor, FfsEditor):
-        raise FitError(f"Partition {step.partition} holds {open_volume(window).kind}: only OFS and FFS keep comments "
-                       "and protection bits.")
+        raise FitError(f"Partition {index} holds {open_volume(window).kind}: only OFS and FFS {why}.")
+    return editor
+
+
+def set_traits(blocks: Blocks, step: SetTraits, watch: Watch) -> Done:
+    """Comment, protection bits, date of something on OFS or FFS. Raises FitError for other kinds."""
+    editor = _ffs_editor(blocks, step.partition, "keep comments and protection bits")
     entry = editor.volume.tree().find(step.path)
     old = entry.protection or 0 if entry else 0
     bits = None if step.protection is None else protection_of(step.protection, old)
@@ -119,7 +124,7 @@ def copy_files(source: Blocks, blocks: Blocks, step: CopyFiles, watch: Watch) ->
     must_fit(passage)
     editor = edit(window)
     ensure_folder(editor, step.folder, Traits(int(time.time())))
-    done = copy_tree(volume, entries, editor, passage, watch, below=step.folder,
+    done = copy_tree(volume, entries, editor, passage, watch, folder=step.folder,
                      make_way=lambda path: make_way(editor, path, step.existing, target))
     editor.commit()
     return Done(f"{counted(len(entries), 'entry', 'entries')} copied to partition {step.partition}, {binary(done)}.",
@@ -162,14 +167,10 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
 
 def rebuild_bitmap(blocks: Blocks, step: RebuildBitmap, watch: Watch) -> Done:
     """Write a valid bitmap where it was left invalid. Raises FitError for kinds that have none to rebuild."""
-    window = _window(blocks, step.partition)
-    editor = edit(window)
-    if not isinstance(editor, FfsEditor):
-        raise FitError(f"Partition {step.partition} holds {open_volume(window).kind}; only OFS and FFS leave their "
-                       "bitmap invalid.")
+    editor = _ffs_editor(blocks, step.partition, "leave their bitmap invalid")
     editor.rebuild_bitmap()
     editor.commit()
-    free = open_volume(window).free
+    free = editor.volume.free
     return Done(f"The bitmap of partition {step.partition} is valid again; {binary(free)} are free.")
 
 

@@ -17,7 +17,7 @@ from mosscrate.core.contents import describe, survey
 from mosscrate.core.errors import JobError, MediumError, MossError, Stopped
 from mosscrate.core.sheet import guard
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.changes import Done, write_fitted, write_image
+from mosscrate.core.sheet.changes import Done
 from mosscrate.core.sheet.job import Job, Log, Status, StepDone
 from mosscrate.core.sheet.journal import JournalledBlocks, read_journal, take_back
 from mosscrate.core.sheet.performing import perform
@@ -38,6 +38,7 @@ from mosscrate.core.sheet.steps import (
     WriteImage,
 )
 from mosscrate.core.sheet.verifying import verify_copy
+from mosscrate.core.sheet.writing import write_fitted, write_image
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch

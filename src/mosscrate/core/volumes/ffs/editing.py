@@ -6,17 +6,14 @@ memory and written by `commit`, the root last.
 
 from __future__ import annotations
 
-from collections import deque
-
 import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
-from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
-from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import PLAIN, Data, Retraits, Traits
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.allocation import FreeBlocks
 from mosscrate.core.volumes.ffs.caching import Caches, record_of
 from mosscrate.core.volumes.ffs.fields import COMMENT_BLOCK, comment_block
 from mosscrate.core.volumes.ffs.structures import Longs
@@ -40,17 +37,13 @@ class FfsEditor:
         v = self.volume
         if not v.is_clean:
             must_be_followed(inner)                    # else what is in use could be taken for free
-        self._used = v.used.copy()
+        self._room = FreeBlocks(v.used.copy(), v.block)
         self._bitmap: NDArray[np.bool_] | None = v.used if v.is_clean else None      # as it stands on the volume
-        free = np.flatnonzero(~self._used)
-        edges = runs_of(~self._used).tolist()
-        self._runs = deque((a, b - a) for a, b in edges)
-        self._free, self._freed = len(free), list[tuple[int, int]]()
-        blocks.forgo([Extent(a * v.block, n * v.block) for a, n in self._runs])
+        blocks.forgo(self._room.extents())
         self._headers: dict[int, Longs] = {}
         self._folders: dict[int, dict[str, int]] = {}
         self._dated: set[int] = set()          # folders that came with a date, which filling them leaves alone
-        self._caches = Caches(v, lambda: self._take(1)[0][0], self._give_back)
+        self._caches = Caches(v, self._room.take_one, self._give_back)
 
     def has(self, path: str) -> bool:
         """See Editor."""
@@ -69,7 +62,7 @@ class FfsEditor:
             return
         self._must_be_new(parent, path, name)
         self._make_room_in_cache(parent, name, traits)
-        number, *more = self._numbers(1 + v.is_cached + self._spills(name, traits)).tolist()
+        number, *more = self._room.take(1 + v.is_cached + self._spills(name, traits)).tolist()
         header = self._fresh(number, name, s.ST_FOLDER, traits, more[v.is_cached:])
         if v.is_cached:
             header[s.EXTENSION] = more[0]
@@ -90,7 +83,7 @@ class FfsEditor:
         count = -(-size // v.data_bytes)
         extensions, spills = max(0, -(-count // v.slots) - 1), self._spills(name, traits)
         self._make_room_in_cache(parent, name, traits)
-        numbers = self._numbers(1 + extensions + spills + count)
+        numbers = self._room.take(1 + extensions + spills + count)
         heads, blocks = numbers[:1 + extensions], numbers[1 + extensions + spills:]
         more = numbers[1 + extensions:1 + extensions + spills].tolist()
         if v.is_ffs:
@@ -111,7 +104,7 @@ class FfsEditor:
         if len(raw) >= 4 * self.volume.slots:
             raise FitError(f"The target of the link “{path}” is too long.")
         self._make_room_in_cache(parent, name, traits)
-        number, *more = self._numbers(1 + self._spills(name, traits)).tolist()
+        number, *more = self._room.take(1 + self._spills(name, traits)).tolist()
         header = self._fresh(number, name, s.ST_SOFT_LINK, traits, more)
         header.view(np.uint8)[4 * s.TABLE:4 * s.TABLE + len(raw)] = np.frombuffer(raw, np.uint8)
         self._enter(parent, name, number, header)
@@ -193,7 +186,7 @@ class FfsEditor:
 
     def rebuild_bitmap(self) -> None:
         """Work out from the files which blocks are in use. Raises FitError where some cannot be followed."""
-        self._used, self._bitmap = must_be_followed(self.volume) > 0, None
+        self._room, self._bitmap = FreeBlocks(must_be_followed(self.volume) > 0, self.volume.block), None
 
     def commit(self) -> None:
         """Write everything that is held, the root last. Raises MediumError."""
@@ -201,7 +194,7 @@ class FfsEditor:
         for at in (s.DAYS, s.ROOT_ALTERED):
             root[at:at + 3] = s.stamp_of(None)
         self._write_caches()
-        self._pending.update(bitmap_blocks(v, self._used, self._bitmap))
+        self._pending.update(bitmap_blocks(v, self._room.used, self._bitmap))
         root[s.BM_FLAG] = VALID
         self._put(v.root, root)
         writes = sorted(self._pending.items(), key=lambda item: (item[0] == v.root, item[0]))
@@ -211,7 +204,7 @@ class FfsEditor:
             inner.write(number * v.block, data)
         inner.flush()
         self._pending.clear()
-        self._bitmap = self._used.copy()
+        self._bitmap = self._room.used.copy()
         v.__dict__.pop("root_longs", None)
         v.__dict__.pop("used", None)
 
@@ -318,7 +311,7 @@ class FfsEditor:
         if not fields.needs_block(name, comment):
             block = fields.comment_block(self._header(number))
             return block if block and comment else 0
-        block = fields.comment_block(self._header(number)) or self._take(1)[0][0]
+        block = fields.comment_block(self._header(number)) or self._room.take_one()
         self._pending[block] = comment_block(block, number, comment, self.volume.block)
         return block
 
@@ -381,36 +374,10 @@ class FfsEditor:
 
     # --- blocks ----------------------------------------------------------------------------------
 
-    def _take(self, count: int) -> list[tuple[int, int]]:
-        if count > self._free:
-            raise FitError(f"There is no room: {binary(count * self.volume.block)} are needed, "
-                           f"{binary(self._free * self.volume.block)} are free.")
-        taken, left = [], count
-        while left:
-            if not self._runs:
-                self._runs.extend(self._freed)
-                self._freed.clear()
-            first, length = self._runs.popleft()
-            part = min(left, length)
-            taken.append((first, part))
-            if part < length:
-                self._runs.appendleft((first + part, length - part))
-            left -= part
-        for first, length in taken:
-            self._used[first:first + length] = True
-        self._free -= count
-        return taken
-
-    def _numbers(self, count: int) -> NDArray[np.int64]:
-        """Blocks that have been taken, in their order. Raises FitError."""
-        return np.concatenate([np.arange(a, a + n) for a, n in self._take(count)])
-
     def _give_back(self, number: int) -> None:
-        self._used[number] = False
+        self._room.give_back(number)
         self._pending.pop(number, None)
         self._headers.pop(number, None)
-        self._freed.append((number, 1))
-        self._free += 1
 
     def _write_caches(self) -> None:
         """The caches of every folder that has changed, from its headers."""
