@@ -10,7 +10,7 @@ from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb
+from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb, rdb_code
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room, unallocated, without_map
 
 
@@ -49,6 +49,7 @@ def write_map(blocks: Blocks, map: PartitionMap) -> None:
         case MapKind.AHDI:
             ahdi.write(blocks, map)
         case MapKind.RDB:
+            rdb_code.write(blocks, map)                      # first: the RDSK leads to it
             rdb.write(blocks, map)
         case MapKind.NONE:
             pass

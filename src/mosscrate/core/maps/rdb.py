@@ -8,7 +8,6 @@ every block sum to zero over SummedLongs. Partitions are counted in cylinders of
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
@@ -128,7 +127,7 @@ def room(map: PartitionMap, size: int) -> Room:
 
 
 def write(blocks: Blocks, map: PartitionMap) -> None:
-    """Write the chain and the RDSK, which goes last. Embedded code and bad-block lists stay where they are.
+    """Write the chain and the RDSK, which goes last. Bad-block lists stay where they are; `rdb_code` writes its own.
 
     Raises FitError where a partition does not lie on cylinders, or the map has no room for its block.
     """
@@ -136,7 +135,6 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
     whole = room(map, blocks.size)
     free = iter(free_blocks(map, place, head))
     chain: list[tuple[int, Record]] = []
-    _write_code(blocks, map, head)
     for p in map.partitions:
         if p.start % whole.unit or p.length % whole.unit or p.start < whole.first or p.end > whole.end:
             raise FitError(f"Partition {p.index} must lie on whole cylinders of {whole.unit} bytes.")
@@ -306,18 +304,6 @@ def free_blocks(map: PartitionMap, place: int, head: Record) -> Iterator[int]:
     first = max(1, int(head["rdb_blocks_lo"]))
     last = min(int(head["rdb_blocks_hi"]) + 1, count)
     yield from (n for n in range(first, last) if n not in used)
-
-
-def _write_code(blocks: Blocks, map: PartitionMap, head: Record) -> None:
-    """Blocks of the map that neither RDSK nor PART are, where they are others than those on the medium."""
-    if int(head["file_sys_header_list"]) == END:
-        return
-    from mosscrate.core.maps.rdb_code import codes_in
-    with suppress(FormatError):                             # a chain that cannot be followed stays as it is
-        for number in (n for code in codes_in(map) for n in code.numbers):
-            base = number * map.sector
-            if blocks.read(base, 512) != map.origin[base:base + 512]:
-                blocks.write(base, map.origin[base:base + 512])
 
 
 def _environment(raw: Record) -> Environment:

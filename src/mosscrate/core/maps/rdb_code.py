@@ -8,12 +8,14 @@ it, and the checksums over them, follow its new place.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from mosscrate.core.binary import Place
-from mosscrate.core.errors import FitError
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps import rdb
 from mosscrate.core.maps.base import PartitionMap
 
@@ -99,6 +101,15 @@ def without_code(map: PartitionMap, dos_type: bytes, *, may_be_missing: bool = F
     head["file_sys_header_list"] = firsts[0] if firsts else rdb.END
     origin[place * 512:place * 512 + 512] = rdb.sealed(head, bytes(origin[place * 512:place * 512 + 512]))
     return replace(map, origin=bytes(origin))
+
+
+def write(blocks: Blocks, map: PartitionMap) -> None:
+    """Write the blocks of embedded code that are others than those on the medium; a broken chain is left as it is."""
+    with suppress(FormatError):
+        for number in (n for code in codes_in(map) for n in code.numbers):
+            base = number * map.sector
+            if blocks.read(base, 512) != map.origin[base:base + 512]:
+                blocks.write(base, map.origin[base:base + 512])
 
 
 def _follow(map: PartitionMap) -> Iterator[FileSystemCode]:

@@ -1,5 +1,4 @@
-"""What steps do to a medium. Every function here writes to blocks that the guard opened and, but for
-writing a whole image, that have a journal below."""
+"""What steps do to a medium. Every function here writes to blocks that the guard opened and that have a journal below."""
 
 from __future__ import annotations
 
