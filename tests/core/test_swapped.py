@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks import Extent, MemoryBlocks
 from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError
+from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.fit import forecast
+from mosscrate.core.sheet.journal import JournalledBlocks, take_back
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.verifying import verify_copy
@@ -43,6 +48,36 @@ def test_a_drive_is_swapped_for_an_adapter_and_back_again(kind):
         perform(s.SwapBytes(), plain, None, Watch())
         assert bytes(plain.data) == wanted
         assert (survey(plain).container, survey(plain).partitions) == (order, layout.partitions)
+
+
+@given(st.integers(0, 2**32), st.integers(1, 40), st.integers(0, 40))
+def test_a_swap_that_was_cut_between_any_two_sectors_is_taken_back(seed, sectors, written):
+    before = np.random.default_rng(seed).integers(0, 256, sectors * 512 - 2 * (seed % 5), np.uint8).tobytes()
+    medium = MemoryBlocks(before)
+    with tempfile.TemporaryDirectory() as folder:
+        journal = JournalledBlocks(medium, Path(folder) / "journal")
+        journal.foreswap(Extent(0, len(before)), before)
+        journal.write(0, swapped(before)[:written * 512])
+        journal.abandon()
+        for _ in range(2):                                        # it can be repeated
+            take_back(Path(folder) / "journal", medium, Watch())
+            assert bytes(medium.data) == before
+        medium.write(0, bytes(64) + b"else")
+        with pytest.raises(JobError, match="something else has written"):
+            take_back(Path(folder) / "journal", medium, Watch())
+
+
+def test_a_card_is_swapped_with_a_journal_of_a_small_part_of_its_size(tmp_path):
+    card = handheld(40 * MIB)
+    card.write(20 * MIB, np.random.default_rng(1).bytes(16 * MIB))
+    before = bytes(card.data)
+    journal = JournalledBlocks(card, tmp_path / "journal")
+    perform(s.SwapBytes(), journal, None, Watch())
+    journal.finish()
+    assert bytes(card.data) == swapped(before)
+    assert (tmp_path / "journal").stat().st_size < len(before) / 60
+    take_back(tmp_path / "journal", card, Watch())
+    assert bytes(card.data) == before
 
 
 def test_what_would_not_be_known_again_is_not_swapped():

@@ -68,6 +68,9 @@ class Blocks:
     def forgo(self, extents: Sequence[Extent]) -> None:
         """Say which stretches hold nothing that anybody could want back, so that no journal saves them."""
 
+    def foreswap(self, extent: Extent, old: Buffer) -> None:
+        """Say that the bytes of every word of a stretch will be exchanged; a journal need only know `old` again."""
+
     def extents(self) -> Iterator[Extent]:
         """Data and holes in ascending order, without gaps; all data where that is not known."""
         yield Extent(0, self.size)
@@ -124,6 +127,10 @@ class View(Blocks):
     def forgo(self, extents: Sequence[Extent]) -> None:
         """See Blocks."""
         self.inner.forgo(extents)
+
+    def foreswap(self, extent: Extent, old: Buffer) -> None:
+        """See Blocks."""
+        self.inner.foreswap(extent, old)
 
     def extents(self) -> Iterator[Extent]:
         """See Blocks."""

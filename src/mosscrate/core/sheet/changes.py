@@ -1,4 +1,4 @@
-"""What steps do to a medium. Every function here writes to blocks that the guard opened and that have a journal below."""
+"""What steps do to a medium. Every function writes to blocks that the guard opened and that have a journal below."""
 
 from __future__ import annotations
 

@@ -15,27 +15,36 @@ from typing import BinaryIO
 
 import numpy as np
 from blake3 import blake3
+from numpy.typing import NDArray
 
 from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.base import Buffer, View
+from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.errors import JobError
 from mosscrate.core.watch import Watch
 
 MAGIC = b"MOSSJRN1"
 RECORD = np.dtype([("mark", "V4"), ("kind", "<u4"), ("offset", "<u8"), ("length", "<u8"), ("digest", "V32")])
 MARK = b"SAVE"
-DATA, ZEROS, DONE = range(3)
+DATA, ZEROS, DONE, SWAP = range(4)
 PIECE = 4 << 20
+LARGEST_SWAP = 64 << 20
+SECTOR = 512                            # written whole or not at all, by every medium
+_FACTORS = np.random.default_rng(0x5EED).integers(0, 2**64, SECTOR // 8, np.uint64) | np.uint64(1)
 
 
 @dataclass(frozen=True)
 class Saved:
-    """One record: old bytes of a stretch; `data` is None where they were zeros."""
+    """One record: old bytes of a stretch; `data` is None where they were zeros.
+
+    For a stretch whose bytes were about to be swapped, `marks` has one number for each sector of it.
+    """
 
     start: int
     length: int
     data: bytes | None
+    marks: NDArray[np.uint64] | None = None
 
 
 class JournalledBlocks(View):
@@ -64,6 +73,17 @@ class JournalledBlocks(View):
         """Stretches that may be overwritten without being saved."""
         for e in extents:
             self._cover(e.start, e.end)
+
+    def foreswap(self, extent: Extent, old: Buffer) -> None:
+        """Note the sectors of a stretch by their marks, from which both states can be told apart."""
+        gaps = self._cover(extent.start, extent.end)
+        if gaps != [Extent(extent.start, extent.length)] or extent.length > LARGEST_SWAP:
+            for gap in gaps:
+                for start in range(gap.start, gap.end, PIECE):
+                    self._save(start, min(PIECE, gap.end - start))
+        else:
+            self._record(SWAP, extent.start, extent.length, marks_of(old).astype("<u8").tobytes())
+        self._sync()
 
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
@@ -144,7 +164,9 @@ def take_back(path: Path, blocks: Blocks, watch: Watch) -> int:
     places, _ = read_journal(path)
     done = 0
     for number, saved in enumerate(_reversed(path, places)):
-        if saved.data is None:
+        if saved.marks is not None:
+            _swap_back(blocks, saved.start, saved.length, saved.marks)
+        elif saved.data is None:
             blocks.zero(saved.start, saved.length)
         else:
             blocks.write(saved.start, saved.data)
@@ -152,6 +174,33 @@ def take_back(path: Path, blocks: Blocks, watch: Watch) -> int:
         watch.progress(f"Taking back {blocks.name}", number + 1, len(places))
     blocks.flush()
     return done
+
+
+def marks_of(data: Buffer) -> NDArray[np.uint64]:
+    """A number for each sector, shape (sectors,): others, but for a chance of one in 2**64, once it is swapped."""
+    return np.asarray((_sectors(data).view("<u8") * _FACTORS).sum(axis=1, dtype=np.uint64))
+
+
+def _swap_back(blocks: Blocks, start: int, length: int, marks: NDArray[np.uint64]) -> None:
+    """Swap those sectors of a stretch that have been swapped. Raises JobError where one is neither old nor swapped."""
+    now = blocks.read(start, length)
+    other = swapped(now)
+    is_old = marks_of(now) == marks
+    lost = np.flatnonzero(~is_old & (marks_of(other) != marks))
+    if len(lost):
+        raise JobError(f"The sector at byte {start + int(lost[0]) * SECTOR} of {blocks.name or 'the card'} is neither "
+                       "as it was nor swapped; something else has written to it. What lies behind it is swapped back.")
+    if is_old.all():
+        return
+    rows = [_sectors(data) for data in (now, other)]
+    blocks.write(start, np.where(is_old[:, None], *rows).tobytes()[:length])
+
+
+def _sectors(data: Buffer) -> NDArray[np.uint8]:
+    """Bytes as whole sectors, shape (sectors, 512), the last one filled up with zeros."""
+    if len(data) % SECTOR:
+        data = bytes(data).ljust(-(-len(data) // SECTOR) * SECTOR, b"\0")
+    return np.frombuffer(data, np.uint8).reshape(-1, SECTOR)
 
 
 def _reversed(path: Path, places: list[int]) -> Iterator[Saved]:
@@ -173,12 +222,13 @@ def _next(file: BinaryIO) -> tuple[int, int, Saved] | None:
         return None
     head = np.frombuffer(raw, RECORD)[0]
     kind, length = int(head["kind"]), int(head["length"])
-    if head["mark"].tobytes() != MARK or (length > PIECE and kind == DATA):
+    if head["mark"].tobytes() != MARK or length > {DATA: PIECE, SWAP: LARGEST_SWAP}.get(kind, length):
         return None
-    data = file.read(length) if kind == DATA else b""
+    data = file.read({DATA: length, SWAP: -(-length // SECTOR) * 8}.get(kind, 0))
     if _digest(head, data) != head["digest"].tobytes():
         return None
-    return at, kind, Saved(int(head["offset"]), length, data if kind == DATA else None)
+    return at, kind, Saved(int(head["offset"]), length, data if kind == DATA else None,
+                           np.frombuffer(data, "<u8") if kind == SWAP else None)
 
 
 def _digest(head: Record | np.void, data: bytes) -> bytes:
