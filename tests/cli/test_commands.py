@@ -170,6 +170,13 @@ def test_a_bare_volume_and_another_map_are_one_command_each(cli, cards, tmp_path
     assert cli("floppy", disk, "--size", "home-880", "--kind", "ffs", "--label", "Disk")[0] == 0
     assert json.loads(cli("look", disk, "--json")[1])["partitions"][0]["volume"]["label"] == "Disk"
     assert cli("floppy", disk, "--json")[0] == 1
+    assert cli("image", tmp_path / "blank.img", "64MB")[0] == 0
+    assert json.loads(cli("look", tmp_path / "blank.img", "--json")[1])["size"] == 64_000_000
+    code, _, err = cli("convert", "Worn card", tmp_path / "drive.img", "--under", "rdb", "--swap", "--json")
+    assert code == 0, err
+    seen = json.loads(cli("look", tmp_path / "drive.img", "--json", "--check")[1])
+    assert (seen["container"], [p["volume"]["label"] for p in seen["partitions"]]) == ("swapped", ["PEAT", "GAMES"])
+    assert cli("convert", "Worn card", tmp_path / "x.img", "--size", "1GB")[0] == 2
 
 
 def test_write_refuses_what_does_not_fit_with_the_numbers(cli, cards, bench):

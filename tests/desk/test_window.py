@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.floppies import floppy, make_floppy
+from mosscrate.core.contents.fresh_images import floppy, make_floppy
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.findings import Severity
@@ -333,10 +333,16 @@ def test_a_partition_is_saved_as_an_image_and_an_empty_floppy_is_made(person, tm
         assert (tmp_path / "one.img").read_bytes() == blocks.read(part.start, part.length)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda _self, _title, _place, kinds: (
         str(tmp_path / "two.img"), next(k for k in kinds.split(";;") if "880 KB, ffs " in k)))
-    person.click(look.floppy_button)
+    person.click(look.new_button)
     person.wait(lambda: model.asker.is_idle and model.selected.name == "two")
     layout = model.layout_of(model.selected)
     assert (layout.size, layout.partition(0).volume.variant) == (901120, "ffs")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda _self, _title, _place, kinds: (
+        str(tmp_path / "three.img"), next(k for k in kinds.split(";;") if "drive, 500 MB" in k)))
+    person.click(look.new_button)
+    person.wait(lambda: model.asker.is_idle and model.selected.name == "three")
+    layout = model.layout_of(model.selected)
+    assert (layout.size, layout.is_blank) == (500_000_000 // 512 * 512, True)
 
 
 def test_a_dropped_image_is_opened_and_a_packed_one_is_explained(person, tmp_path):

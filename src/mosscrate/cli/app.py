@@ -20,8 +20,8 @@ FOLDER = click.Path(path_type=Path, file_okay=False)
 class _Commands(click.Group):
     """Lists commands in the order of the work, not of the alphabet."""
 
-    ORDER = ("slots", "look", "files", "get", "put", "rename", "remove", "folder", "keep", "crate", "write",
-             "sheet", "machines", "demo")
+    ORDER = ("slots", "look", "files", "get", "put", "rename", "remove", "folder", "traits", "keep", "crate", "write",
+             "convert", "floppy", "image", "sheet", "machines", "demo")
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return [name for name in self.ORDER if name in self.commands]
@@ -64,9 +64,9 @@ def show_json(value: Any) -> None:  # noqa: ANN401 - whatever JSON can hold
 
 def main() -> NoReturn:
     """Run, and turn errors into a sentence and an exit status."""
-    from mosscrate.cli import arranging, commands, filing, sheets
+    from mosscrate.cli import arranging, commands, converting, filing, sheets
 
-    for command in (*commands.COMMANDS, *filing.COMMANDS, *sheets.COMMANDS):
+    for command in (*commands.COMMANDS, *filing.COMMANDS, *converting.COMMANDS, *sheets.COMMANDS):
         root.add_command(command)
     for command in arranging.COMMANDS:
         sheets.sheet.add_command(command)

@@ -1,4 +1,4 @@
-"""put, rename, remove, folder, traits: changes of files, each a job to be taken back; floppy makes a fresh image."""
+"""put, rename, remove, folder, traits: changes of files, each a job that can be taken back."""
 
 from __future__ import annotations
 
@@ -8,12 +8,11 @@ from pathlib import Path
 
 import click
 
-from mosscrate.cli.app import json_option, show_json
+from mosscrate.cli.app import json_option
 from mosscrate.cli.arranging import EXISTING, tell_losses
 from mosscrate.cli.commands import ask_for_tag, partition_of
 from mosscrate.cli.sheets import must_fit, run_sheet
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.floppies import FLOPPIES, floppy, make_floppy
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.fit import forecast
@@ -99,22 +98,6 @@ def traits(bench: Bench, medium: str, path: str, partition: int | None, comment:
          step=lambda index: s.SetTraits(index, path.strip("/"), comment, protection, modified))
 
 
-@click.command("floppy")
-@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--size", "key", type=click.Choice([f.key for f in FLOPPIES]), default="pc-1440", show_default=True,
-              help="Which disk it is.")
-@click.option("--kind", default="", help="File system, where the disk has several: ofs, ffs …")
-@click.option("--label", default="", help="Label of the volume.")
-@json_option
-def floppy_(file: Path, key: str, kind: str, label: str, as_json: bool) -> None:
-    """Make the image FILE of an empty floppy disk. A file that is there already stays."""
-    sentence = make_floppy(file, floppy(key), kind=kind, label=label)
-    if as_json:
-        show_json({"file": str(file), "size": floppy(key).size, "result": sentence})
-    else:
-        click.echo(sentence)
-
-
 def _run(bench: Bench, medium: str, partition: int | None, tag: str, *, as_json: bool,
          step: Callable[[int], s.Step]) -> None:
     found = bench.shelf.find(medium)
@@ -126,4 +109,4 @@ def _run(bench: Bench, medium: str, partition: int | None, tag: str, *, as_json:
     run_sheet(bench, made, tag or ask_for_tag(bench, found, loses_all=False), as_json=as_json)
 
 
-COMMANDS = (put, rename, remove, folder, traits, floppy_)
+COMMANDS = (put, rename, remove, folder, traits)

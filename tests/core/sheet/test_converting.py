@@ -8,13 +8,15 @@ from pathlib import Path
 
 import pytest
 
-from mosscrate.core.blocks import MemoryBlocks, Window
+from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
+from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError
+from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.converting import Conversion, convert_to
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.passing import passage_of, together
 from mosscrate.core.sheet.performing import perform
@@ -112,6 +114,32 @@ def test_a_bare_volume_fills_a_longer_card_and_goes_through_an_image_with_room_f
     assert run((s.CopyPartition(1),), fat, modern).partition(0).volume.kind == "fat16"
     with pytest.raises(FitError, match="anew"):
         perform(s.CopyPartition(1), MemoryBlocks(bytes(8 * MIB)), modern, Watch())
+
+
+@pytest.mark.parametrize("kind", DRIVES)
+def test_an_image_is_converted_into_another_file_and_nothing_half_made_is_left(kind, tmp_path):
+    drive = DRIVES[kind]()
+    before = bytes(drive.data)
+    convert_to(tmp_path / "swapped", drive, Conversion(is_swapped=True), Watch())
+    assert (tmp_path / "swapped").read_bytes() == swapped(before)
+    with open_blocks(tmp_path / "swapped") as blocks:
+        assert survey(blocks).container == "swapped"
+        convert_to(tmp_path / "again", blocks, Conversion(is_swapped=True), Watch())
+        convert_to(tmp_path / "one", blocks, Conversion(2), Watch())
+        convert_to(tmp_path / "under", blocks, Conversion(under=MapKind.MBR), Watch())
+        with pytest.raises(FitError):
+            convert_to(tmp_path / "small", blocks, Conversion(under=MapKind.MBR, size=4 * MIB), Watch())
+        with pytest.raises(MediumError, match="there already"):
+            convert_to(tmp_path / "one", blocks, Conversion(1), Watch())
+    assert (tmp_path / "again").read_bytes() == before
+    part = read_map(drive).partition(2)
+    assert (tmp_path / "one").read_bytes() == drive.read(part.start, part.length)
+    with open_blocks(tmp_path / "under") as blocks:
+        layout = survey(blocks, thorough=True)
+        assert [(p.name, p.volume.files) for p in layout.partitions] == [
+            (p.name.upper(), p.volume.files) for p in survey(drive).partitions]
+        assert [f.sentence for f in layout.findings if f.severity in ("problem", "warning")] == []
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["again", "one", "swapped", "under"]
 
 
 NAMES = ("readme", "Übung macht den Meister", "a rather long name that goes on and on ({}).module", "tune {}.mod",

@@ -18,6 +18,7 @@ from mosscrate.core.sheet.steps import (
     CopyPartition,
     Eject,
     GrowPartition,
+    InPlace,
     KeepCard,
     MendMap,
     MovePartition,
@@ -102,7 +103,7 @@ def growth_with_room(layout: Layout, index: int, size: int | None = None) -> tup
     return (*moves, GrowPartition(index, size))
 
 
-def under_another_map(source: Layout, kind: MapKind) -> tuple[Step, ...]:
+def under_another_map(source: Layout, kind: MapKind) -> tuple[InPlace, ...]:
     """An empty map of a kind, and every partition of a source below it: exactly where its machines know its file
     system, else made anew with its files. Raises FitError where nothing can be brought.
     """

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -11,7 +13,7 @@ from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QSt
 
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
-from mosscrate.core.contents.floppies import FLOPPIES, make_floppy
+from mosscrate.core.contents.fresh_images import DRIVES, FLOPPIES, make_drive, make_floppy
 from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
 from mosscrate.core.errors import CrateError, FitError, MossError
@@ -53,7 +55,7 @@ class LookStation(QWidget):
         self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.open_button = button("Open…", self.ask_for_image, tip="A card image; or drop one anywhere (Ctrl+O)")
-        self.floppy_button = button("New floppy…", self._ask_for_floppy, tip="Make the image of an empty floppy disk")
+        self.new_button = button("New image…", self._ask_for_new, tip="Make an empty floppy or a blank drive")
         self.check_button = button("Check structure", self._check)
         self.keep_button = button("Keep", self._keep)
         self.grow_button = button("Use the free room…", lambda: self.grow_wanted.emit(self.model.selected),
@@ -80,7 +82,7 @@ class LookStation(QWidget):
         self.pages.addWidget(self.structure)
         for part in (self.files_button, self.structure_button):
             part.setCheckable(True)
-        for part in (self.files_button, self.structure_button, self.floppy_button, self.open_button):
+        for part in (self.files_button, self.structure_button, self.new_button, self.open_button):
             part.setProperty("compact", True)
         self._inspected: tuple[str, tuple[Structure, ...]] | None = None
         self.findings = FindingsPanel(model)
@@ -105,7 +107,7 @@ class LookStation(QWidget):
         shelf = QVBoxLayout()
         shelf.addWidget(label("On the shelf", bold=True))
         shelf.addWidget(self.shelf, 1)
-        shelf.addLayout(row(self.open_button, self.floppy_button, spacing=6))
+        shelf.addLayout(row(self.open_button, self.new_button, spacing=6))
         left = QWidget()
         left.setLayout(shelf)
         left.setMinimumWidth(LEAST_SHELF)
@@ -271,16 +273,18 @@ class LookStation(QWidget):
         if name:
             self.model.open_image(Path(name))
 
-    def _ask_for_floppy(self) -> None:
-        """Let the person choose a file and, by its kind, the disk."""
-        kinds = {f"{disk.name}, {kind} (*.img)": (disk, kind) for disk in FLOPPIES for kind in disk.kinds}
-        name, chosen = QFileDialog.getSaveFileName(self, "Make an empty floppy", str(Path.home() / "floppy.img"),
+    def _ask_for_new(self) -> None:
+        """Let the person choose a file and, by its kind, the disk or drive."""
+        kinds: dict[str, Callable[[Path], str]] = {
+            f"Blank drive, {words} (*.img)": partial(make_drive, size=size) for words, size in DRIVES.items()}
+        kinds |= {f"Floppy: {disk.name}, {kind} (*.img)": partial(make_floppy, disk=disk, kind=kind)
+                  for disk in FLOPPIES for kind in disk.kinds}
+        name, chosen = QFileDialog.getSaveFileName(self, "Make a new image", str(Path.home() / "new.img"),
                                                    ";;".join(kinds))
         if not name:
             return
-        disk, kind = kinds[chosen]
         try:
-            sentence = make_floppy(Path(name), disk, kind=kind)
+            sentence = kinds[chosen](Path(name))
         except MossError as error:
             self.model.failed.emit(str(error))
             return

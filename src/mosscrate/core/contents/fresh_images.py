@@ -1,4 +1,4 @@
-"""Floppy images as raw sectors: the common sizes of PCs and of big-endian home computers, made empty."""
+"""Fresh image files as raw sectors: empty floppies of the common sizes, and blank drives to be laid out."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from pathlib import Path
 
 from mosscrate.core.blocks import create_image
 from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.sizes import binary, parse_size
 from mosscrate.core.volumes import Making, format_for
 
 
@@ -27,6 +28,9 @@ class Floppy:
     kinds: tuple[str, ...]
 
 
+LEAST_DRIVE = 1 << 20
+DRIVES = {name: parse_size(name) // 512 * 512 for name in (
+    "32 MB", "128 MB", "500 MB", "1 GB", "2 GB", "4 GB", "8 GB", "16 GB", "32 GB")}
 _HOME = ("ofs", "ffs", "ofs-intl", "ffs-intl", "ofs-cache", "ffs-cache")
 FLOPPIES = (
     Floppy("pc-360", "PC, 5.25 inch, 360 KB", 368640, ("fat12",)),
@@ -47,13 +51,32 @@ def floppy(key: str) -> Floppy:
     return found
 
 
+def make_drive(path: Path, size: int) -> str:
+    """Make the image of a blank drive, which takes no room until it is filled; returns a sentence.
+
+    Raises FitError, MediumError; a file that is there stays.
+    """
+    if size < LEAST_DRIVE or size % 512:
+        raise FitError(f"A drive has whole sectors of 512 bytes, and {binary(LEAST_DRIVE)} at least.")
+    _must_be_new(path)
+    try:
+        create_image(path, size).close()
+    except OSError as error:
+        raise MediumError(f"{path} cannot be made: {error.strerror}.") from error
+    return f"{path.name} is a blank drive of {binary(size)}."
+
+
+def _must_be_new(path: Path) -> None:
+    if path.exists():
+        raise MediumError(f"{path} is there already. Take another name; it was not changed.")
+
+
 def make_floppy(path: Path, disk: Floppy, *, kind: str = "", label: str = "") -> str:
     """Make the image of an empty disk; returns a sentence. Raises FitError, MediumError; a file that is there stays."""
     kind = kind or disk.kinds[0]
     if kind not in disk.kinds:
         raise FitError(f"On a floppy of this kind stands {' or '.join(disk.kinds)}, not {kind}.")
-    if path.exists():
-        raise MediumError(f"{path} is there already. Take another name; it was not changed.")
+    _must_be_new(path)
     try:
         with create_image(path, disk.size) as blocks:
             format_for(kind).make(blocks, Making(kind, label))

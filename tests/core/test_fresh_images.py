@@ -6,7 +6,7 @@ import pytest
 
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.floppies import FLOPPIES, floppy, make_floppy
+from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet import steps as s
@@ -39,6 +39,21 @@ def test_every_disk_is_opened_edited_and_sound(disk, kind, tmp_path):
         perform(s.PutFiles(0, (str(tmp_path / "README.TXT"),)), blocks, None, Watch())
         assert tree(blocks)["README.TXT"][1] == b"hello " * 5000
         assert (open_volume(blocks).variant, open_volume(blocks).check()) == (kind, ())
+
+
+def test_a_blank_drive_takes_no_room_and_is_laid_out_like_any_other(tmp_path):
+    assert "blank drive" in make_drive(tmp_path / "d.img", 4 << 30)
+    assert (tmp_path / "d.img").stat().st_blocks * 512 < 1 << 20
+    with open_blocks(tmp_path / "d.img", writable=True) as blocks:
+        assert survey(blocks).is_blank
+        perform(s.NewMap("rdb"), blocks, None, Watch())
+        perform(s.AddPartition("ffs-intl", label="Work"), blocks, None, Watch())
+        assert survey(blocks).partition(1).name == "Work"
+    for size, why in ((1000, "at least"), ((1 << 20) + 1, "whole sectors")):
+        with pytest.raises(FitError, match=why):
+            make_drive(tmp_path / "e.img", size)
+    with pytest.raises(MediumError, match="cannot be made"):
+        make_drive(tmp_path / "nowhere" / "e.img", 1 << 20)
 
 
 def test_nothing_is_overwritten_and_a_wrong_kind_leaves_no_file(tmp_path):

@@ -1,0 +1,70 @@
+"""convert, floppy, image: new image files. Nothing that is there already is written over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from mosscrate.cli.app import json_option, show_json
+from mosscrate.cli.arranging import MAPS
+from mosscrate.cli.progress import watching
+from mosscrate.cli.sheets import size_of
+from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.converting import Conversion, convert_to
+
+FILE = click.Path(path_type=Path, dir_okay=False)
+
+
+@click.command()
+@click.argument("source")
+@click.argument("file", type=FILE)
+@click.option("--partition", "-p", type=int, help="Only this partition, as a bare volume.")
+@click.option("--under", type=click.Choice(MAPS), help="Every partition below an empty map of this kind.")
+@click.option("--size", help="Size of the new image below another map; as large as needed when left out.")
+@click.option("--swap", is_flag=True, help="Exchange the two bytes of every word.")
+@json_option
+@click.pass_obj
+def convert(bench: Bench, source: str, file: Path, partition: int | None, under: str | None, size: str | None,
+            swap: bool, as_json: bool) -> None:
+    """Make a new image FILE of a SOURCE: swapped, one partition of it, or all of them below another map."""
+    if size and not under:
+        raise click.UsageError("A size is for an image below another map; everything else keeps its own.")
+    wanted = Conversion(partition, MapKind(under) if under else None, size_of(size) if size else None, swap)
+    with bench.shelf.find(source).open() as blocks, watching() as watch:
+        sentence = convert_to(file, blocks, wanted, watch)
+    _say(file, sentence, as_json=as_json)
+
+
+@click.command()
+@click.argument("file", type=FILE)
+@click.argument("size")
+@json_option
+def image(file: Path, size: str, as_json: bool) -> None:
+    """Make the image FILE of a blank drive of a SIZE such as 500MB."""
+    _say(file, make_drive(file, size_of(size) // 512 * 512), as_json=as_json)
+
+
+@click.command("floppy")
+@click.argument("file", type=FILE)
+@click.option("--size", "key", type=click.Choice([f.key for f in FLOPPIES]), default="pc-1440", show_default=True,
+              help="Which disk it is.")
+@click.option("--kind", default="", help="File system, where the disk has several: ofs, ffs …")
+@click.option("--label", default="", help="Label of the volume.")
+@json_option
+def floppy_(file: Path, key: str, kind: str, label: str, as_json: bool) -> None:
+    """Make the image FILE of an empty floppy disk. A file that is there already stays."""
+    sentence = make_floppy(file, floppy(key), kind=kind, label=label)
+    _say(file, sentence, as_json=as_json)
+
+
+def _say(file: Path, sentence: str, *, as_json: bool) -> None:
+    if as_json:
+        show_json({"file": str(file), "size": file.stat().st_size, "result": sentence})
+    else:
+        click.echo(sentence)
+
+
+COMMANDS = (convert, floppy_, image)
