@@ -12,6 +12,9 @@ from mosscrate.desk.shared.panel import Panel, button, label, row
 from mosscrate.desk.theme import color
 
 
+MOST_ROWS = 5000               # more would hold up the window
+
+
 class NamesPanel(Panel):
     """A table with two columns."""
 
@@ -42,8 +45,12 @@ class NamesPanel(Panel):
         self.head.setText(f"{counted(len(passage.changed_names), 'name')} will change"
                           + (f", {counted(len(left), 'entry', 'entries')} will be left out" if left else ""))
         self.table.clear()
-        self.table.addTopLevelItems([_row(path, "left out", "warning") for path in left]
-                                    + [_row(old, new, "text") for old, new in passage.changed_names.items()])
+        rows = [(path, "left out", "warning") for path in left]
+        rows += [(old, new, "text") for old, new in passage.changed_names.items()]
+        if len(rows) > MOST_ROWS:
+            rest = len(rows) - MOST_ROWS
+            rows = [*rows[:MOST_ROWS], (f"and {rest} more", "mosscrate sheet names lists them all", "muted")]
+        self.table.addTopLevelItems([_row(*row) for row in rows])
 
 
 def _row(old: str, new: str, ink: str) -> QTreeWidgetItem:

@@ -215,7 +215,7 @@ class Plan:
             return ()
         brought = [s.source for s in self.sheet.steps if isinstance(s, CopyPartition)]
         if brought:
-            is_cleared = any(isinstance(s, NewMap | EmptyCard) for s in self.sheet.steps)
+            is_cleared = self.target_layout.is_blank or any(isinstance(s, NewMap | EmptyCard) for s in self.sheet.steps)
             before = set() if is_cleared else {p.partition.start for p in self.target_layout.partitions}
             came = [p for p in layout.partitions if p.partition.start not in before and p.volume]
             pairs = [(self.source_layout.partition(i), twin) for i, twin in zip(brought, came, strict=False)]
