@@ -11,7 +11,6 @@ from mosscrate.core.sizes import counted
 from mosscrate.desk.shared.panel import Panel, button, label, row
 from mosscrate.desk.theme import color
 
-
 MOST_ROWS = 5000               # more would hold up the window
 
 
