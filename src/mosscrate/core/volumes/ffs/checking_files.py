@@ -27,9 +27,12 @@ def check_file(volume: FfsVolume, number: int, header: Longs, data: NDArray[np.i
     """
     name, size = volume.fields.name(header), int(header[s.BYTE_SIZE])
     wanted = -(-size // volume.data_bytes)
-    if len(data) != wanted:
+    if len(data) < wanted:
         yield Finding(Severity.PROBLEM, f"“{name}” has {size} bytes, which take {counted(wanted, 'block')}, but "
                       f"{len(data)} of its own.", name)
+    elif len(data) > wanted:
+        yield Finding(Severity.NOTE, f"“{name}” keeps {counted(len(data) - wanted, 'block')} behind its end, as some "
+                      "drivers leave it.", name, remedy="No harm; they become free when it is removed.")
     if int(header[s.FIRST_DATA]) != (int(data[0]) if len(data) else 0):
         yield Finding(Severity.WARNING, f"“{name}” begins in another block than its header says first.", name)
     for extension in extensions:
@@ -58,15 +61,21 @@ def check_links(volume: FfsVolume, number: int, header: Longs) -> Iterator[Findi
 
 
 def _wrong_headers(volume: FfsVolume, number: int, size: int, data: NDArray[np.int64]) -> Iterator[int]:
-    """How many data blocks of OFS have a header that cannot be right, piece by piece."""
+    """How many data blocks of OFS that hold bytes of a file have a header that cannot be right, piece by piece.
+
+    The last of them may lead on and be full where blocks follow behind the end of the file.
+    """
     following = np.append(data[1:], 0)
-    for first in range(0, len(data), PIECE_BLOCKS):
-        part = data[first:first + PIECE_BLOCKS]
+    needed = min(len(data), -(-size // volume.data_bytes))
+    for first in range(0, needed, PIECE_BLOCKS):
+        part = data[first:min(needed, first + PIECE_BLOCKS)]
         raw = b"".join(volume.blocks.read(e.start, e.length) for e in extents_of_blocks(part, volume.block))
         rows = np.frombuffer(raw, ">u4").reshape(len(part), -1)
         places = np.arange(first, first + len(part))
-        lengths = np.clip(size - places * volume.data_bytes, 0, volume.data_bytes)
+        lengths = np.minimum(size - places * volume.data_bytes, volume.data_bytes)
+        is_led_on = (places == needed - 1) & (len(data) > needed)
         bad = (rows[:, s.TYPE] != s.T_DATA) | (rows[:, s.OWN_KEY] != number) | (rows[:, s.HIGH_SEQ] != places + 1)
-        bad |= (rows[:, s.DATA_SIZE] != lengths) | (rows[:, s.FIRST_DATA] != following[first:first + len(part)])
+        bad |= (rows[:, s.DATA_SIZE] < lengths) | ((rows[:, s.DATA_SIZE] != lengths) & ~is_led_on)
+        bad |= (rows[:, s.FIRST_DATA] != following[first:first + len(part)]) & ~is_led_on
         bad |= (rows.sum(axis=1, dtype=np.uint64) & np.uint64(0xFFFFFFFF)) != 0
         yield int(bad.sum())
