@@ -17,7 +17,8 @@ from mosscrate.core.sizes import binary, parse_size
 
 KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
 HOME_KINDS = ("ffs-intl", "ffs", "ofs-intl", "ofs", "ffs-cache", "ofs-cache", "ffs-long", "ofs-long")
-AS_IT_IS = "as it is"
+AS_IT_IS, AS_USUAL = "as it is", "as usual"
+CLUSTERS = ("512 B", "1 KiB", "2 KiB", "4 KiB", "8 KiB", "16 KiB", "32 KiB", "64 KiB", "128 KiB")
 AUTOMATIC = "by its size"
 EXACTLY = "exactly"
 YES, NO = "yes", "no"
@@ -98,16 +99,17 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
         found.append(Action("Call it…", (Field("label", volume.label),),
                             lambda v: (s.LabelPartition(index, v["label"]),)))
         found.append(Action(
-            "Make anew…", (Field("file system", AS_IT_IS, (AS_IT_IS, *kinds)), Field("cluster", AS_IT_IS, (
-                AS_IT_IS, "512 B", "1 KiB", "2 KiB", "4 KiB", "8 KiB", "16 KiB", "32 KiB", "64 KiB", "128 KiB"))),
+            "Make anew…", (Field("file system", AS_IT_IS, (AS_IT_IS, *kinds)),
+                           Field("cluster", AS_IT_IS, (AS_IT_IS, *CLUSTERS))),
             lambda v: (s.RebuildPartition(index, "" if v["file system"] == AS_IT_IS else v["file system"],
-                                          None if v["cluster"] == AS_IT_IS else parse_size(v["cluster"])),),
+                                          _cluster(v)),),
             "A fresh volume with the same label, its files put back."))
     if not is_outer and (layout.can_be_arranged or layout.map_kind == MapKind.NONE):
         found.append(Action(
             "Fresh volume…", (Field("file system", volume.kind if volume and volume.kind in kinds else kinds[0], kinds),
-                              Field("label", volume.label if volume else "")),
-            lambda v: (s.FormatPartition(index, v["file system"], v["label"]),), "What is on it is lost."))
+                              Field("label", volume.label if volume else ""),
+                              Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS))),
+            lambda v: (s.FormatPartition(index, v["file system"], v["label"], _cluster(v)),), "What is on it is lost."))
     if layout.can_be_arranged:
         flags = {MapKind.MBR: ("active", "hidden"), MapKind.AHDI: ("active",),
                  MapKind.RDB: ("active", "no automount")}.get(layout.map_kind, tuple(gpt.FLAGS))
@@ -141,6 +143,11 @@ def _tuning(look: PartitionLook) -> Action:
               Field("buffers", str(e.buffers)))
     return Action("For its drivers…", fields, steps,
                   "The highest boot priority of the active ones starts the machine; no transfer is larger.")
+
+
+def _cluster(values: Values) -> int | None:
+    """Bytes of a cluster or block; None for the usual one, or the one that is there."""
+    return None if values["cluster"] in (AS_IT_IS, AS_USUAL) else parse_size(values["cluster"])
 
 
 def _number(text: str) -> int:
@@ -188,11 +195,12 @@ def _on_map(layout: Layout) -> list[Action]:
     def added(values: Values) -> tuple[s.Step, ...]:
         kind = "fat" if values["file system"] == AUTOMATIC else values["file system"]
         size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
-        return (s.AddPartition(kind, size, None, values["label"], values.get(apart, NO) == YES),)
+        return (s.AddPartition(kind, size, None, values["label"], values.get(apart, NO) == YES, _cluster(values)),)
 
     apart = {MapKind.MBR: "logical", MapKind.AHDI: "chained"}.get(layout.map_kind, "")
     kinds = _kinds_on(layout) if layout.map_kind in (MapKind.RDB, MapKind.AHDI) else (AUTOMATIC, *KINDS)
-    fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", "")]
+    fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", ""),
+              Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS))]
     is_mbr = layout.map_kind == MapKind.MBR
     if apart:
         fields.append(Field(apart, NO, (NO, YES)))

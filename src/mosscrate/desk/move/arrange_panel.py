@@ -39,8 +39,11 @@ class ArrangePanel(Panel):
         form = QVBoxLayout(self.form)
         form.setContentsMargins(0, 4, 0, 0)
         form.setSpacing(4)
-        form.addWidget(self.fields, 1)
+        self.hint = label(style="muted", scale=0.86, wraps=True)
+        form.addWidget(self.fields, 100)
+        form.addWidget(self.hint)
         form.addLayout(self.buttons)
+        form.addStretch(1)
         self.error = label(style="problem", scale=0.88, wraps=True)
         self.names_button = button("All names…", self.names_wanted.emit)
         for part in (self.name, self.about, self.choices, self.form, self.error, self.names_button):
@@ -100,8 +103,8 @@ class ArrangePanel(Panel):
             line.setContentsMargins(0, 0, 0, 0)
             holder.setLayout(line)
             self.lines.addWidget(holder)
-        if action.hint:
-            self.lines.addWidget(label(action.hint, style="muted", scale=0.86, wraps=True))
+        self.hint.setText(action.hint)
+        self.hint.setVisible(bool(action.hint))
         self.lines.addStretch(1)
         self.add_button = button("Add to the sheet", self.add, style="primary")
         holder = QWidget()
