@@ -132,8 +132,6 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_
     found = bench.shelf.find(medium)
     if partition is not None and out is None:
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
-    if out and (out.exists() or out.with_suffix(".json").exists()):
-        raise CrateError(f"{out} or its record is there already. Take another name; nothing was changed.")
     with found.open() as card, watching() as watch:
         blocks = card if partition is None else whole_partition(card, partition)
         layout = describe(survey(blocks))

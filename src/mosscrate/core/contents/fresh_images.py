@@ -58,15 +58,13 @@ def make_drive(path: Path, size: int) -> str:
     """
     if size < LEAST_DRIVE or size % 512:
         raise FitError(f"A drive has whole sectors of 512 bytes, and {binary(LEAST_DRIVE)} at least.")
-    _must_be_new(path)
-    try:
-        create_image(path, size).close()
-    except OSError as error:
-        raise MediumError(f"{path} cannot be made: {error.strerror}.") from error
+    must_be_new(path)
+    create_image(path, size).close()
     return f"{path.name} is a blank drive of {binary(size)}."
 
 
-def _must_be_new(path: Path) -> None:
+def must_be_new(path: Path) -> None:
+    """Raises MediumError where a file of that name is there."""
     if path.exists():
         raise MediumError(f"{path} is there already. Take another name; it was not changed.")
 
@@ -76,7 +74,7 @@ def make_floppy(path: Path, disk: Floppy, *, kind: str = "", label: str = "") ->
     kind = kind or disk.kinds[0]
     if kind not in disk.kinds:
         raise FitError(f"On a floppy of this kind stands {' or '.join(disk.kinds)}, not {kind}.")
-    _must_be_new(path)
+    must_be_new(path)
     try:
         with create_image(path, disk.size) as blocks:
             format_for(kind).make(blocks, Making(kind, label))

@@ -213,8 +213,7 @@ def _value(raw: bytes, dtype: np.dtype[Any]) -> str:
 
 
 def _bcpl(raw: bytes) -> str:
-    """Text behind its length."""
-    return f"“{raw[1:1 + min(raw[0], len(raw) - 1)].decode('latin-1')}”"
+    return f"“{rdb.bcpl(raw)}”"
 
 
 def _hex(raw: bytes) -> str:

@@ -106,10 +106,12 @@ class Crate:
         Sectors that cannot be read are zeros in the image and named in the record.
 
         Raises:
-            CrateError: no room, or what was written does not read back equal.
+            CrateError: the path is taken, there is no room, or what was written does not read back equal.
             MediumError: the disk of the crate could not be written.
             Stopped: the half-made image is removed.
         """
+        if path and (path.exists() or path.with_suffix(".json").exists()):
+            raise CrateError(f"{path} or its record is there already. Take another name; nothing was changed.")
         path = path or self.suggest(card)
         self.check_room(blocks, path.parent)
         path.parent.mkdir(parents=True, exist_ok=True)

@@ -250,7 +250,7 @@ def _chain(blocks: Blocks, number: int, unit: int, findings: list[Finding]) -> I
             (("no automount",) if int(raw["flags"]) & NO_MOUNT else ())
         dos_type = raw["dos_type"].tobytes()
         yield Partition(index, low * cylinder, (high + 1 - low) * cylinder, f"0x{dos_type.hex()}",
-                        dos_type_name(dos_type), _bcpl(raw["drive_name"].tobytes()), flags, record=number_here * unit,
+                        dos_type_name(dos_type), bcpl(raw["drive_name"].tobytes()), flags, record=number_here * unit,
                         environment=_environment(raw))
 
 
@@ -319,7 +319,8 @@ def _put_environment(raw: Record, e: Environment) -> None:
         raw["sectors_per_block"] = max(1, e.block // unit)
 
 
-def _bcpl(raw: bytes) -> str:
+def bcpl(raw: bytes) -> str:
+    """Text behind its length."""
     return raw[1:1 + min(raw[0], len(raw) - 1)].decode("latin-1")
 
 

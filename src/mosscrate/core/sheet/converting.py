@@ -10,9 +10,10 @@ from mosscrate.core.blocks import Blocks, create_image
 from mosscrate.core.blocks.streaming import copy, digest
 from mosscrate.core.blocks.swapped import SwappedBlocks
 from mosscrate.core.contents import Layout, survey
+from mosscrate.core.contents.fresh_images import must_be_new
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import whole_partition
-from mosscrate.core.errors import FitError, JobError, MediumError, MossError
+from mosscrate.core.errors import FitError, JobError, MossError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.passing import shortened, together
 from mosscrate.core.sheet.performing import perform
@@ -42,8 +43,7 @@ class Conversion:
 
 def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
     """Make the image; returns a sentence. Raises FitError, MediumError; what was half made is removed again."""
-    if path.exists():
-        raise MediumError(f"{path} is there already. Take another name; it was not changed.")
+    must_be_new(path)
     part = path.with_name(path.name + ".part")
     if wanted.partition is not None:
         source = whole_partition(source, wanted.partition)

@@ -16,7 +16,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.fresh_images import DRIVES, FLOPPIES, make_drive, make_floppy
 from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
-from mosscrate.core.errors import CrateError, FitError, MossError
+from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.machines import check
 from mosscrate.core.sheet import running
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -365,8 +365,6 @@ def _read_tree(medium: Medium, index: int) -> Tree:
 
 
 def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) -> str:
-    if to.exists() or to.with_suffix(".json").exists():
-        raise CrateError(f"{to} or its record is there already. Take another name; nothing was changed.")
     with medium.open() as card:
         blocks = whole_partition(card, index)
         bench.crate.keep(card_of(medium), blocks, watch, layout=describe(survey(blocks)), path=to)

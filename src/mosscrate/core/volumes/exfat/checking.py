@@ -8,8 +8,9 @@ import numpy as np
 
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind
+from mosscrate.core.volumes.claims import disagreements
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.structures import (
     ENTRY_SIZE,
@@ -93,12 +94,7 @@ def _bitmap(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding
     if crossed:
         yield Finding(Severity.PROBLEM, f"{counted(crossed, 'cluster')} belong to more than one file.",
                       remedy="At most one of these files is whole. Copy them off before anything else.")
-    if missing:
-        yield Finding(Severity.PROBLEM, f"{counted(missing, 'cluster')} in use are marked as free: the next write may "
-                      "overwrite a file.", remedy="Keep the card before anything else.")
-    if lost:
-        yield Finding(Severity.WARNING, f"{counted(lost, 'cluster')} ({binary(lost * g.cluster)}) are marked as used "
-                      "but belong to no file.", remedy="The room is lost; no file is harmed.")
+    yield from disagreements(missing, lost, "cluster", g.cluster)
 
 
 def _sets(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding]:

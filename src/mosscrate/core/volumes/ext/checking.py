@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes.claims import disagreements
 from mosscrate.core.volumes.ext.allocation import Bitmaps
 from mosscrate.core.volumes.ext.filesystem import crc32c
 from mosscrate.core.volumes.ext.inodes import (
@@ -161,12 +162,7 @@ def _bitmaps(volume: ExtVolume, used: NDArray[np.uint8]) -> Iterator[Finding]:
         if free != fs.get("free_blocks_count", group):
             yield Finding(Severity.WARNING, f"Group {group} says that {fs.get('free_blocks_count', group)} blocks are "
                           f"free; its bitmap has {free}.")
-    if missing:
-        yield Finding(Severity.PROBLEM, f"{counted(missing, 'block')} in use are marked as free: the next write may "
-                      "overwrite a file.", remedy="Keep the card before anything else.")
-    if lost:
-        yield Finding(Severity.WARNING, f"{counted(lost, 'block')} ({binary(lost * fs.block)}) are marked as used but "
-                      "belong to no file.", remedy="The room is lost; no file is harmed.")
+    yield from disagreements(missing, lost, "block", fs.block)
 
 
 def _links(volume: ExtVolume, stated: dict[int, int]) -> Iterator[Finding]:

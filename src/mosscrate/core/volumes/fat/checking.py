@@ -8,8 +8,9 @@ import numpy as np
 
 from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind
+from mosscrate.core.volumes.claims import disagreements
 from mosscrate.core.volumes.fat import directory
 from mosscrate.core.volumes.fat.structures import BOOT32
 from mosscrate.core.volumes.fat.table import BAD, END, FREE, owners, read_table
@@ -49,9 +50,7 @@ def _chains(volume: FatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding]:
         yield Finding(Severity.PROBLEM, f"{counted(crossed, 'cluster')} belong to more than one file.",
                       remedy="At most one of these files is whole. Copy them off before anything else.")
     lost = int(((links != FREE) & (links != BAD) & (held[2:] == 0)).sum())
-    if lost:
-        yield Finding(Severity.WARNING, f"{counted(lost, 'cluster')} ({binary(lost * volume.block)}) are marked "
-                      "as used but belong to no file.", remedy="The room is lost; no file is harmed.")
+    yield from disagreements(0, lost, "cluster", volume.block)     # the table is what says which are free
     for entry in entries:
         yield from _file(volume, entry)
 

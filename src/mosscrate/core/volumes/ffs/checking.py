@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes.claims import disagreements
 from mosscrate.core.volumes.ffs import caching
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.checking_files import check_file, check_links
@@ -123,9 +124,6 @@ def _bitmap(volume: FfsVolume, claimed: NDArray[np.bool_]) -> Iterator[Finding]:
         if s.sum_of(volume.longs(page)):
             yield Finding(Severity.PROBLEM, f"The checksum of the bitmap block {page} is wrong.")
     missing, lost = int((claimed & ~used).sum()), int((used & ~claimed).sum())
-    if missing:
-        yield Finding(Severity.PROBLEM, f"{counted(missing, 'block')} in use are marked as free: the next write may "
-                      "overwrite a file.", remedy="Keep the drive before anything else; then “Rebuild bitmap”.")
-    if lost:
-        yield Finding(Severity.WARNING, f"{counted(lost, 'block')} ({binary(lost * volume.block)}) are marked as used "
-                      "but belong to no file.", remedy="No file is harmed; “Rebuild bitmap” frees them.")
+    mends = ("Keep the drive before anything else; then “Rebuild bitmap”.",
+             "No file is harmed; “Rebuild bitmap” frees them.")
+    yield from disagreements(missing, lost, "block", volume.block, mends=mends)

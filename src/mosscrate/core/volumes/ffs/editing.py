@@ -35,9 +35,8 @@ class FfsEditor:
         self._blocks = Patched(blocks, inner.block, self._pending)
         self.volume = FfsVolume(self._blocks)
         v = self.volume
-        if not v.is_clean:
-            must_be_followed(inner)                    # else what is in use could be taken for free
-        self._room = FreeBlocks(v.used.copy(), v.block)
+        used = v.used.copy() if v.is_clean else must_be_followed(v) > 0     # never what a lost file has for free
+        self._room = FreeBlocks(used, v.block)
         self._bitmap: NDArray[np.bool_] | None = v.used if v.is_clean else None      # as it stands on the volume
         blocks.forgo(self._room.extents())
         self._headers: dict[int, Longs] = {}
