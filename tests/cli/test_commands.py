@@ -145,7 +145,7 @@ def test_a_drive_for_a_home_computer_is_laid_out_tuned_and_filled(cli, cards, tm
     assert (part["label"], part["flags"], part["volume"]["kind"], part["volume"]["variant"]) == (
         "WORK", ["active"], "ffs", "ffs-long")
     assert part["environment"] == {"boot_priority": 5, "mask": 0x1FFFFFFF, "max_transfer": 0x1FE00, "buffers": 30,
-                                   "block": 512}
+                                   "block": 512, "sector": 512}
     fields = {f["name"]: f["value"] for s in seen["structures"] if s["title"] == "PART, WORK" for f in s["fields"]}
     assert (fields["boot pri"], fields["dos type"]) == ("5", "FFS with long names")
     _, out, _ = cli("sheet", "names", "New card", "-p", 1, "--kind", "ffs", "--json")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from mosscrate.core.blocks import open_blocks
+from mosscrate.core.blocks import MemoryBlocks, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
 from mosscrate.core.errors import FitError, MediumError
@@ -17,11 +17,12 @@ from tests.volumes import tree
 
 # cluster and FAT sectors, root entries, media, sectors of a track: as such disks came from the shop
 BPB = {"pc-360": (2, 2, 112, 0xFD, 9), "pc-720": (2, 3, 112, 0xF9, 9), "pc-1200": (1, 7, 224, 0xF9, 15),
-       "pc-1440": (1, 9, 224, 0xF0, 18), "pc-2880": (2, 9, 240, 0xF0, 36)}
+       "pc-1440": (1, 9, 224, 0xF0, 18), "pc-2880": (2, 9, 240, 0xF0, 36),
+       "gemdos-720": (2, 5, 112, 0xF9, 9), "gemdos-800": (2, 5, 112, 0xF9, 10)}
 
 
 @pytest.mark.parametrize("key", BPB)
-def test_a_pc_floppy_has_the_boot_sector_that_its_drive_expects(key, tmp_path):
+def test_a_floppy_has_the_boot_sector_that_its_drive_expects(key, tmp_path):
     make_floppy(tmp_path / "a.img", floppy(key), label="DISK")
     raw = (tmp_path / "a.img").read_bytes()
     word = lambda at: raw[at] | raw[at + 1] << 8                       # noqa: E731
@@ -39,6 +40,18 @@ def test_every_disk_is_opened_edited_and_sound(disk, kind, tmp_path):
         perform(s.PutFiles(0, (str(tmp_path / "README.TXT"),)), blocks, None, Watch())
         assert tree(blocks)["README.TXT"][1] == b"hello " * 5000
         assert (open_volume(blocks).variant, open_volume(blocks).check()) == (kind, ())
+
+
+@pytest.mark.parametrize("links", [b"", b"\xff\x0f", b"\x03\x40\x00\x05\xf0\xff"])
+def test_a_gemdos_floppy_is_of_12_bits_although_its_fat_has_room_for_16(links, tmp_path):
+    """Empty, with one file of a cluster (which reads like an end in 16 bits too), with one of four."""
+    make_floppy(tmp_path / "a.img", floppy("gemdos-720"))
+    raw = bytearray((tmp_path / "a.img").read_bytes())
+    for copy in (512, 6 * 512):
+        raw[copy + 3:copy + 3 + len(links)] = links
+    volume = open_volume(MemoryBlocks(bytes(raw)))
+    assert (volume.kind, volume.variant, raw[510:512]) == ("fat12", "gemdos-floppy", b"\0\0")
+    assert volume.why_not("a longer name.txt")
 
 
 def test_a_blank_drive_takes_no_room_and_is_laid_out_like_any_other(tmp_path):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import random
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -72,6 +73,36 @@ def test_partitions_are_removed_moved_flagged_and_retyped_and_the_rest_is_kept()
         perform(s.AddPartition("exfat"), blocks, None, Watch())
     with pytest.raises(FitError, match="multiple of"):
         perform(s.MovePartition(1, 3 * MIB), blocks, None, Watch())
+
+
+def test_a_partition_may_count_in_cylinders_and_sectors_of_its_own():
+    """Surfaces, track and SizeBlock are the partition's; some programs leave cylinders in the drive's 512 bytes."""
+    blocks = drive()
+    old = read_map(blocks).partition(2)
+    raw = np.frombuffer(bytes(blocks.data[old.record:old.record + 512]), rdb.PART, count=1)[0].copy()
+    raw["size_block"], raw["surfaces"] = 256, 8                      # half the heads: twice the cylinders
+    raw["low_cyl"], raw["high_cyl"] = old.start // (CYLINDER // 2), old.end // (CYLINDER // 2) - 1
+    blocks.write(old.record, rdb.sealed(raw))
+    assert (read_map(blocks).partition(2).start, read_map(blocks).partition(2).length) == (old.start, old.length)
+    perform(s.RemovePartition(1), blocks, None, Watch())
+    perform(s.AddPartition("ofs", 2 * MIB), blocks, None, Watch())
+    kept = read_map(blocks).partition(1)
+    assert (kept.start, kept.length, kept.environment.sector) == (old.start, old.length, 512)
+    assert all(f.severity == "good" for f in survey(blocks, thorough=True).findings)
+    blocks.write(old.start, bytes(4))                                # nothing to be seen: its own table counts
+    assert read_map(blocks).partition(1).start == 2 * old.start
+
+
+def test_partitions_that_overlap_or_leave_the_drive_are_told_and_the_map_is_not_called_sound():
+    blocks = drive()
+    old = read_map(blocks).partition(1)
+    raw = np.frombuffer(bytes(blocks.data[old.record:old.record + 512]), rdb.PART, count=1)[0].copy()
+    raw["high_cyl"] += 200
+    blocks.write(old.record, rdb.sealed(raw))
+    told = [f.sentence for f in read_map(blocks).findings]
+    assert [t.split(" ends ")[0] for t in told] == [
+        "Partition 1", "Partitions 1 and 2 overlap.", "Partitions 1 and 3 overlap.",
+        "This is a drive of another family of machines."]
 
 
 def test_on_a_larger_card_the_new_room_takes_another_partition():

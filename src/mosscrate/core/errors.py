@@ -35,7 +35,7 @@ class FormatError(MossError):
     """
 
     def __init__(self, format: str, field: str, offset: int, found: object, expected: str) -> None:
-        super().__init__(f"{format}: {field} at byte {offset:#x} is {found!r}, expected {expected}")
+        super().__init__(f"{format}: {field} at byte {offset:#x} is {found!r}, expected {expected}.")
         self.format, self.field, self.offset = format, field, offset
         self.found, self.expected = found, expected
 

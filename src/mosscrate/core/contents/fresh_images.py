@@ -34,8 +34,9 @@ DRIVES = {name: parse_size(name) // 512 * 512 for name in (
 _HOME = ("ofs", "ffs", "ofs-intl", "ffs-intl", "ofs-cache", "ffs-cache")
 FLOPPIES = (
     Floppy("pc-360", "PC, 5.25 inch, 360 KB", 368640, ("fat12",)),
-    Floppy("pc-720", "PC or GEMDOS, 3.5 inch, 720 KB", 737280, ("fat12",)),
-    Floppy("gemdos-800", "GEMDOS, 3.5 inch, 800 KB", 819200, ("fat12",)),
+    Floppy("pc-720", "PC, 3.5 inch, 720 KB", 737280, ("fat12",)),
+    Floppy("gemdos-720", "GEMDOS, 3.5 inch, 720 KB", 737280, ("gemdos-floppy",)),
+    Floppy("gemdos-800", "GEMDOS, 3.5 inch, 800 KB", 819200, ("gemdos-floppy",)),
     Floppy("pc-1200", "PC, 5.25 inch, 1.2 MB", 1228800, ("fat12",)),
     Floppy("pc-1440", "PC, 3.5 inch, 1.44 MB", 1474560, ("fat12",)),
     Floppy("pc-2880", "PC, 3.5 inch, 2.88 MB", 2949120, ("fat12",)),

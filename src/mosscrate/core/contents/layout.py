@@ -35,7 +35,7 @@ class VolumeLook:
     @property
     def kind_name(self) -> str:
         """Its kind as people write it."""
-        return "GEMDOS" if self.variant == "gemdos" else self.kind.upper()
+        return "GEMDOS" if self.variant.startswith("gemdos") else self.kind.upper()
 
     @property
     def free(self) -> int | None:

@@ -19,6 +19,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.soundness import faults, of_another_family
 from mosscrate.core.sizes import binary
 
 ENTRY = np.dtype([("flag", "u1"), ("id", "V3"), ("start", ">u4"), ("size", ">u4")])          # 12 bytes
@@ -66,10 +67,7 @@ def read(blocks: Blocks) -> PartitionMap:
     for start in chains:
         found += _chain(blocks, start, findings)
     partitions = tuple(replace(p, index=k) for k, p in enumerate(found, start=1))
-    for p in partitions:
-        if p.end > blocks.size:
-            findings.append(Finding(Severity.PROBLEM, f"Partition {p.index} ends {p.end - blocks.size} bytes behind "
-                                    "the end of the medium.", "partition map", p.index))
+    findings += faults(partitions, blocks.size)
     for p in partitions:
         if (p.type == "GEM" and p.length >= SMALL) or (p.type == "BGM" and p.length < SMALL):
             right = "BGM" if p.type == "GEM" else "GEM"
@@ -77,8 +75,7 @@ def read(blocks: Blocks) -> PartitionMap:
                                     f"{binary(p.length)}: GEM is for less than 16 MiB, BGM from there on.",
                                     "partition map", p.index,
                                     f"Old systems look at the id alone. Its type can be set to {right}."))
-    findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good order.",
-                            "partition map", remedy="The desktop's offer to format it should be declined."))
+    findings.append(of_another_family(findings))
     return PartitionMap(MapKind.AHDI, "", partitions, 512, tuple(findings), origin, int(raw["hd_size"]) * 512)
 
 

@@ -12,6 +12,7 @@ from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap
+from mosscrate.core.maps.soundness import faults, of_another_family
 
 DRIVER = np.dtype([("signature", "V2"), ("block_size", ">u2"), ("block_count", ">u4")])
 ENTRY = np.dtype([("signature", "V2"), ("pad", "V2"), ("map_blocks", ">u4"), ("start", ">u4"), ("count", ">u4"),
@@ -44,9 +45,6 @@ def read(blocks: Blocks) -> PartitionMap:
         kind, name = (entry[f].tobytes().partition(b"\0")[0].decode("mac_roman") for f in ("type", "name"))
         if length:
             found.append(Partition(index, start, length, kind, kind.replace("_", " "), name))
-        if start + length > blocks.size:
-            findings.append(Finding(Severity.PROBLEM, f"Partition {index} ends behind the end of the medium.",
-                                    "partition map", index))
-    findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good order.",
-                            "partition map", remedy="The desktop's offer to format it should be declined."))
+    findings += faults(found, blocks.size)
+    findings.append(of_another_family(findings))
     return PartitionMap(MapKind.APPLE, "", tuple(found), unit, tuple(findings))

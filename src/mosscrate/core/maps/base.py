@@ -31,6 +31,7 @@ class Environment:
         max_transfer: bytes of the largest transfer that the drive bears.
         buffers: blocks that the file system holds in memory.
         block: bytes of a block of the file system.
+        sector: bytes of the sectors that the partition's cylinders are counted in.
     """
 
     boot_priority: int = 0
@@ -38,6 +39,7 @@ class Environment:
     max_transfer: int = 0x1FE00
     buffers: int = 30
     block: int = 512
+    sector: int = 512
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import mbr
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.soundness import faults
 
 MAGIC = b"EFI PART"
 REVISION = 0x00010000
@@ -76,7 +77,7 @@ def read(blocks: Blocks) -> PartitionMap:
         raise problem
     findings = list(_about_copies(blocks, first, second, problem, other_problem))
     partitions = _partitions(copy, blocks.sector)
-    findings += mbr.faults(partitions, blocks.size)
+    findings += faults(partitions, blocks.size)
     if blocks.read(510, 2) != b"\x55\xaa":
         findings.append(Finding(Severity.WARNING, "The first sector does not protect the GPT: older systems may take "
                                 "the medium for an empty one.", "partition map",

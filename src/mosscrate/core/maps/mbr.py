@@ -9,15 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from itertools import pairwise
 
 import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.findings import Finding
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.soundness import faults
 
 SIGNATURE = 0xAA55
 ENTRY = np.dtype([                        # 16 bytes
@@ -97,7 +97,7 @@ def read(blocks: Blocks) -> PartitionMap:
         partitions.append(partition_of(number, entry, 0, unit))
     for start in chain:
         partitions += logical.read(blocks, start, max(5, len(partitions) + 1), findings)
-    findings += faults(partitions, blocks.size)
+    findings += faults((p for p in partitions if not is_extended(p)), blocks.size)
     return PartitionMap(MapKind.MBR, f"{int(raw['disk_signature']):08x}", tuple(partitions), unit,
                         tuple(findings), origin)
 
@@ -253,22 +253,6 @@ def partition_of(number: int, entry: Record | np.void, base: int, unit: int) -> 
 def is_extended(partition: Partition) -> bool:
     """Whether it only holds logical drives."""
     return partition.type.startswith("0x") and int(partition.type, 16) in EXTENDED
-
-
-def faults(partitions: Iterable[Partition], size: int) -> list[Finding]:
-    """Partitions that overlap or leave the medium."""
-    found = []
-    real = sorted((p for p in partitions if not is_extended(p)), key=lambda p: p.start)
-    for p in real:
-        if p.end > size:
-            found.append(Finding(
-                Severity.PROBLEM, f"Partition {p.index} ends {p.end - size} bytes behind the end of the medium.",
-                "partition map", p.index, "The image may be cut short, or the card smaller than the original."))
-    for a, b in pairwise(real):
-        if b.start < a.end:
-            found.append(Finding(Severity.PROBLEM, f"Partitions {a.index} and {b.index} overlap.",
-                                 "partition map", b.index))
-    return found
 
 
 def _is_volume_boot_sector(first: bytes) -> bool:

@@ -18,7 +18,8 @@ from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import mbr
 from mosscrate.core.maps.base import Environment, MapKind, Partition, PartitionMap, Room
-from mosscrate.core.sizes import counted
+from mosscrate.core.maps.soundness import faults, of_another_family
+from mosscrate.core.sizes import counted, exact
 
 END = 0xFFFFFFFF
 RDSK = np.dtype([
@@ -69,26 +70,20 @@ def read(blocks: Blocks) -> PartitionMap:
     partitions = list(_chain(blocks, int(head["partition_list"]), unit, findings))
     end = (int(head["hi_cylinder"]) + 1) * int(head["cyl_blocks"]) * unit
     if end > blocks.size:
-        findings.append(Finding(Severity.WARNING, f"The map counts with a drive that is {end - blocks.size} bytes "
+        findings.append(Finding(Severity.WARNING, f"The map counts with a drive that is {exact(end - blocks.size)} "
                                 "longer than this medium.", "partition map",
                                 remedy="The image may be cut short, or the card smaller than the original."))
-    for p in partitions:
-        if p.end > blocks.size:
-            findings.append(Finding(Severity.PROBLEM, f"Partition {p.index} ends {p.end - blocks.size} bytes behind "
-                                    "the end of the medium.", "partition map", p.index))
+    findings += faults(partitions, blocks.size)
     if place and mbr.probe(first):
         count = len(mbr.read(blocks).partitions)
         findings.append(Finding(Severity.NOTE, f"The first sector holds an MBR too ({counted(count, 'partition')}), "
                                 "for machines of another family.", "partition map",
                                 remedy="It is left as it is; the two maps do not know of each other."))
     is_whole = 0 < int(head["cyl_blocks"]) <= blocks.size // unit
-    if is_whole:
-        findings.append(Finding(Severity.GOOD, "This is a drive of another family of machines; its map is in good "
-                                "order.", "partition map",
-                                remedy="The desktop's offer to format it should be declined."))
-    else:
+    if not is_whole:
         findings.append(Finding(Severity.WARNING, "The map does not say how many blocks a cylinder of the drive has; "
                                 "its partitions are left as they are.", "partition map"))
+    findings.append(of_another_family(findings))
     area = min(blocks.size, max(SEARCHED, int(head["rdb_blocks_hi"]) + 1) * unit, 4 << 20)
     origin = blocks.read(0, area) if is_whole else b""     # without it nothing is changed
     return PartitionMap(MapKind.RDB, "", tuple(partitions), unit, tuple(findings), origin, end)
@@ -136,12 +131,13 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
     free = iter(free_blocks(map, place, head))
     chain: list[tuple[int, Record]] = []
     for p in map.partitions:
-        if p.start % whole.unit or p.length % whole.unit or p.start < whole.first or p.end > whole.end:
+        if not p.record and (p.start % whole.unit or p.length % whole.unit or p.start < whole.first
+                             or p.end > whole.end):                # an older one may count in cylinders of its own
             raise FitError(f"Partition {p.index} must lie on whole cylinders of {whole.unit} bytes.")
         number = p.record // map.sector if p.record else next(free, None)
         if number is None:
             raise FitError("The map has no free block left for another partition.")
-        chain.append((number, _part(map, head, p, whole.unit)))
+        chain.append((number, _part(map, head, p)))
     old = {p.record // map.sector for p in map.partitions if p.record}
     for (number, raw), following in zip(chain, (*(n for n, _ in chain[1:]), END), strict=False):
         raw["next"], is_old = following, number in old
@@ -239,7 +235,8 @@ def _chain(blocks: Blocks, number: int, unit: int, findings: list[Finding]) -> I
             findings.append(Finding(Severity.WARNING, f"The partition in block {number_here} has a wrong checksum; "
                                     "it is left out, as its machines do.", "partition map"))
             continue
-        cylinder = int(raw["surfaces"]) * int(raw["blocks_per_track"]) * int(raw["size_block"] or 128) * 4
+        sector = _sector_of(blocks, raw, unit)
+        cylinder = int(raw["surfaces"]) * int(raw["blocks_per_track"]) * sector
         low, high = int(raw["low_cyl"]), int(raw["high_cyl"])
         if not cylinder or high < low or (high + 1) * cylinder > 2**53:
             findings.append(Finding(Severity.PROBLEM, f"The partition in block {number_here} has an impossible "
@@ -251,21 +248,35 @@ def _chain(blocks: Blocks, number: int, unit: int, findings: list[Finding]) -> I
         dos_type = raw["dos_type"].tobytes()
         yield Partition(index, low * cylinder, (high + 1 - low) * cylinder, f"0x{dos_type.hex()}",
                         dos_type_name(dos_type), bcpl(raw["drive_name"].tobytes()), flags, record=number_here * unit,
-                        environment=_environment(raw))
+                        environment=_environment(raw, sector))
 
 
-def _part(map: PartitionMap, head: Record, p: Partition, cylinder: int) -> Record:
+def _sector_of(blocks: Blocks, raw: Record, unit: int) -> int:
+    """Bytes of the sectors that a partition's cylinders count: those of its own table, as its drivers take them.
+
+    Where they are not the drive's, the place at which the volume shows its DosType decides.
+    """
+    own, track = int(raw["size_block"] or 128) * 4, int(raw["surfaces"]) * int(raw["blocks_per_track"])
+    for sector in (own, unit) if own != unit else ():
+        start = int(raw["low_cyl"]) * track * sector
+        if start + 512 <= blocks.size and blocks.read(start, 3) == raw["dos_type"].tobytes()[:3]:
+            return sector
+    return own
+
+
+def _part(map: PartitionMap, head: Record, p: Partition) -> Record:
     """The block of a partition: its own from the origin, changed where it has to be, or a fresh one."""
     old = map.origin[p.record:p.record + PART.itemsize] if p.record else b""
     raw = Place("PART", PART, p.record).read(old if old[:4] == b"PART" else bytes(PART.itemsize))
     if old[:4] != b"PART":
         for field, value in (
                 ("id", np.void(b"PART")), ("summed_longs", SUMMED), ("host_id", 7), ("table_size", 16),
-                ("size_block", 128), ("surfaces", int(head["heads"])), ("blocks_per_track", int(head["sectors"])),
+                ("size_block", map.sector // 4), ("surfaces", int(head["heads"])), ("blocks_per_track", int(head["sectors"])),
                 ("reserved", 2), ("boot_blocks", 0)):
             raw[field] = value
     _put_environment(raw, p.environment or Environment())
-    own = int(raw["surfaces"]) * int(raw["blocks_per_track"]) * int(raw["size_block"] or 128) * 4
+    sector = p.environment.sector if p.environment and old[:4] == b"PART" else map.sector
+    own = int(raw["surfaces"]) * int(raw["blocks_per_track"]) * sector
     if p.start % own or p.length % own:
         raise FitError(f"Partition {p.index} counts in cylinders of {own} bytes and must lie on them.")
     name = p.label.encode("latin-1", "replace")
@@ -306,9 +317,9 @@ def free_blocks(map: PartitionMap, place: int, head: Record) -> Iterator[int]:
     yield from (n for n in range(first, last) if n not in used)
 
 
-def _environment(raw: Record) -> Environment:
+def _environment(raw: Record, sector: int) -> Environment:
     return Environment(int(raw["boot_pri"]), int(raw["mask"]), int(raw["max_transfer"]), int(raw["num_buffers"]),
-                       int(raw["size_block"] or 128) * 4 * max(1, int(raw["sectors_per_block"])))
+                       int(raw["size_block"] or 128) * 4 * max(1, int(raw["sectors_per_block"])), sector)
 
 
 def _put_environment(raw: Record, e: Environment) -> None:

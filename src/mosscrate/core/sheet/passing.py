@@ -148,7 +148,7 @@ def _anew(step: CopyPartition | RebuildPartition, blocks: Blocks) -> Passage:
 
 def _like(kind: str) -> Volume:
     """A small volume of a kind, to be asked about names."""
-    sizes = {"fat12": 1 << 20, "gemdos": 4 << 20, "fat16": 9 << 20, "fat32": 36 << 20}
+    sizes = {"fat12": 1 << 20, "gemdos": 4 << 20, "gemdos-floppy": 737280, "fat16": 9 << 20, "fat32": 36 << 20}
     blocks = MemoryBlocks(bytes(sizes.get(kind, 8 << 20)))
     format_for(kind).make(blocks, Making(kind, block=512 if kind.startswith("fat") else None))
     return open_volume(blocks)

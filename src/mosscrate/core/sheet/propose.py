@@ -116,14 +116,14 @@ def under_another_map(source: Layout, kind: MapKind) -> tuple[InPlace, ...]:
 def kind_under(map: MapKind, look: PartitionLook) -> str:
     """What a partition has to be made anew as to stand under a map; "" where it can be copied exactly."""
     variant = look.volume.variant or look.volume.kind if look.volume else ""
-    is_home, is_gemdos = variant.startswith(("ofs", "ffs")), variant == "gemdos"
+    is_home, is_gemdos = variant.startswith(("ofs", "ffs")), variant.startswith("gemdos")
     if not variant or (look.volume and look.volume.used is None):
         return ""                                        # what is not known can only be copied
     match map:
         case MapKind.RDB:
             return "" if is_home else "ffs-intl"
         case MapKind.AHDI:
-            return "" if is_gemdos else "gemdos"
+            return "" if variant == "gemdos" else "gemdos"
         case _:
             return "fat" if is_home or is_gemdos or variant == "hfs" else ""
 

@@ -101,8 +101,8 @@ def format_for(kind: str) -> VolumeFormat:
 
 def shown_kind(kind: str) -> str:
     """The kind that a volume shows once it is made: a variant shows what it is a variant of."""
-    if kind == "gemdos":
-        return "fat16"
+    if kind.startswith("gemdos"):
+        return "fat16" if kind == "gemdos" else "fat12"
     return kind.partition("-")[0] if kind.startswith(("ofs", "ffs")) else kind
 
 

@@ -15,13 +15,13 @@ from mosscrate.core.volumes.base import Making, Resized
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
 from mosscrate.core.volumes.fat.making import make as format_volume
-from mosscrate.core.volumes.fat.making import plan_gemdos, plan_geometry
+from mosscrate.core.volumes.fat.making import plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.shrinking import shrink
 from mosscrate.core.volumes.fat.structures import FatType, kind_of, probe
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 
-KINDS = ("fat12", "fat16", "fat32", "gemdos")
+KINDS = ("fat12", "fat16", "fat32", "gemdos", "gemdos-floppy")
 IS_RESIZED_ANEW = False
 open_volume = open_fat
 
@@ -36,15 +36,21 @@ def edit(blocks: Blocks) -> FatEditor:
 
 def make(blocks: Blocks, making: Making) -> None:
     """Make a fresh volume over all of `blocks`. Raises FitError before anything is written."""
-    is_gemdos = making.kind == "gemdos"
-    geometry = plan_gemdos(blocks.size) if is_gemdos else plan_geometry(
-        blocks.size, FatType(int(making.kind[3:])), cluster=making.block, sector=max(512, blocks.sector))
+    match making.kind:
+        case "gemdos":
+            geometry = plan_gemdos(blocks.size)
+        case "gemdos-floppy":
+            geometry = plan_gemdos_floppy(blocks.size)
+        case _:
+            geometry = plan_geometry(blocks.size, FatType(int(making.kind[3:])), cluster=making.block,
+                                     sector=max(512, blocks.sector))
     try:
         serial = int(making.id.replace("-", ""), 16) if making.id else secrets.randbits(32)
     except ValueError:
         raise FitError(f"“{making.id}” is not a FAT serial number such as 1A2B-3C4D.") from None
     format_volume(blocks, geometry, label=making.label, volume_id=serial & 0xFFFFFFFF,
-                  hidden_sectors=making.hidden_sectors, modified=making.made, is_gemdos=is_gemdos)
+                  hidden_sectors=making.hidden_sectors, modified=making.made,
+                  is_gemdos=making.kind.startswith("gemdos"))
 
 
 def rebase(blocks: Blocks, first_sector: int) -> None:

@@ -109,7 +109,7 @@ def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None 
 
 def _most_sectors(volume: FatVolume) -> tuple[int, str]:
     """How many sectors a volume of this family can count, and the limit in words."""
-    if not volume.boot.is_gemdos:
+    if volume.variant != "gemdos":
         return MAX_SECTORS, _LIMITS[volume.geometry.type]
     g = volume.geometry
     return min(65535, g.data_start + MOST_GEMDOS * g.cluster_sectors), \

@@ -37,6 +37,7 @@ FLOPPIES = {                        # bytes of the disk: (sectors a cluster, roo
     368640: (2, 112, 0xFD, 9), 737280: (2, 112, 0xF9, 9), 819200: (2, 112, 0xF9, 10), 1228800: (1, 224, 0xF9, 15),
     1474560: (1, 224, 0xF0, 18), 2949120: (2, 240, 0xF0, 36)}
 FLOPPY_HEADS = 2
+GEMDOS_FLOPPIES, GEMDOS_FLOPPY_FAT = (737280, 819200), 5
 MOST_GEMDOS = 32765                # clusters: its numbers are signed
 _CLUSTERS_32 = ((260 << 20, 1), (8 << 30, 8), (16 << 30, 16), (32 << 30, 32))   # up to, sectors
 
@@ -111,6 +112,15 @@ def plan_gemdos(size: int) -> Geometry:
     raise FitError(f"A GEMDOS volume cannot be {binary(size)} large: it ends at 1 GiB.")
 
 
+def plan_gemdos_floppy(size: int) -> Geometry:
+    """A floppy of that system: 12-bit entries, two sectors a cluster, five sectors for a FAT as it lays them out."""
+    if size not in GEMDOS_FLOPPIES:
+        known = " or ".join(binary(s) for s in GEMDOS_FLOPPIES)
+        raise FitError(f"A GEMDOS floppy has {known}, not {binary(size)}.")
+    _, root, _, _ = FLOPPIES[size]
+    return Geometry(FatType.FAT12, 512, 2, 1, 2, GEMDOS_FLOPPY_FAT, root, size // 512)
+
+
 def fsinfo(free_count: int, next_free: int) -> bytes:
     """A FSInfo sector."""
     raw = np.zeros((), FSINFO)
@@ -152,8 +162,12 @@ def _cluster_sizes(size: int, type: FatType) -> list[int]:
 
 
 def _for_gemdos(boot: bytes, volume_id: int) -> bytes:
-    """The common fields alone, a branch in front, a 24-bit serial number; words that do not sum to 0x1234."""
+    """The common fields alone, a branch in front, a 24-bit serial number; words that do not sum to 0x1234.
+
+    Only a floppy names its tracks.
+    """
     data = bytearray(boot[:0x1E].ljust(512, b"\0"))
     data[0:2], data[2:8], data[8:11] = b"\x60\x1c", b"MOSS  ", (volume_id & 0xFFFFFF).to_bytes(3, "little")
-    data[0x18:0x1E] = bytes(6)
+    if int.from_bytes(data[0x1A:0x1C], "little") != FLOPPY_HEADS:
+        data[0x18:0x1E] = bytes(6)
     return bytes(data)

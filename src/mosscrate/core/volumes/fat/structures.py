@@ -47,6 +47,7 @@ ENTRY_SIZE = 32
 SECTORS = (512, 1024, 2048, 4096, 8192, 16384)     # the largest ones are GEMDOS's logical sectors
 READ_ONLY, IS_HIDDEN, SYSTEM, VOLUME_LABEL, IS_FOLDER, ARCHIVE, IS_LONG_NAME = 1, 2, 4, 8, 16, 32, 15
 SIGNATURE = 0xAA55
+PC_JUMP = 0xEB
 DIRTY_BIT = {16: 0x8000, 32: 0x0800_0000}      # in FAT[1]; set means: put away properly
 MAX_DIRECTORY = 65536 * ENTRY_SIZE             # §6: a directory holds at most 65,536 entries
 
@@ -136,7 +137,13 @@ class BootSector:
     def is_gemdos(self) -> bool:
         """Whether it is of the big-endian family: no PC signature, two sectors a cluster, names of 8.3."""
         return not self.is_fat32 and int(self.raw["signature"]) != SIGNATURE and self.geometry.cluster_sectors == 2 \
-            and self.geometry.type == FatType.FAT16
+            and (self.geometry.type == FatType.FAT16 or self.raw["jump"].tobytes()[0] != PC_JUMP)
+
+    @property
+    def is_floppy_shaped(self) -> bool:
+        """Whether it names the tracks of a floppy and fills them."""
+        track, heads = int(self.raw["sectors_per_track"]), int(self.raw["heads"])
+        return 8 <= track <= 42 and heads in (1, 2) and self.geometry.total_sectors % (track * heads) == 0
 
     @property
     def volume_id(self) -> int:

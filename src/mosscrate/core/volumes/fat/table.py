@@ -46,6 +46,13 @@ def decode(data: bytes, type: FatType, entries: int) -> Table:
     return table.astype(np.uint32, copy=False)
 
 
+def wrong_links(table: Table) -> int:
+    """How many entries of a table lead out of it, or to a cluster that is free."""
+    links = table[2:][(table[2:] != FREE) & (table[2:] < BAD)]
+    inside = links[(links >= 2) & (links < len(table))]
+    return len(links) - len(inside) + int(np.count_nonzero(table[inside] == FREE))
+
+
 def encode(table: Table, type: FatType, *, head: tuple[int, int]) -> bytes:
     """Undo `decode`. `head` are the raw first two entries (media byte and flags)."""
     mask = (1 << min(int(type), 28)) - 1

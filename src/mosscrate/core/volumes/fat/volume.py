@@ -29,7 +29,7 @@ from mosscrate.core.volumes.fat.structures import (
     Geometry,
     parse_boot,
 )
-from mosscrate.core.volumes.fat.table import FREE, Chains, Table, head_of, read_table
+from mosscrate.core.volumes.fat.table import FREE, Chains, Table, head_of, read_table, wrong_links
 
 PIECE = 4 << 20
 _NO_NAME = b"NO NAME    "
@@ -61,8 +61,10 @@ class FatVolume:
 
     @property
     def variant(self) -> str:
-        """gemdos for a volume with the logical sectors of that system, else its kind."""
-        return "gemdos" if self.boot.is_gemdos else self.kind
+        """gemdos or gemdos-floppy for a volume as that system lays it out, else its kind."""
+        if not self.boot.is_gemdos:
+            return self.kind
+        return "gemdos" if self.geometry.type == FatType.FAT16 else "gemdos-floppy"
 
     @property
     def id(self) -> str:
@@ -195,7 +197,7 @@ class FatVolume:
 
     def largest(self) -> tuple[int, str]:
         """Bytes that it can be grown to, and the limit that stands there; a GEMDOS volume is made anew on its way."""
-        if self.boot.is_gemdos:
+        if self.variant == "gemdos":
             return LARGEST_GEMDOS, "a GEMDOS volume ends at 1 GiB"
         return self.largest_in_place()
 
@@ -235,15 +237,19 @@ def open_fat(blocks: Blocks) -> FatVolume:
 
 
 def _as_gemdos(blocks: Blocks, boot: BootSector) -> BootSector:
-    """GEMDOS uses 16-bit entries on hard drives however few clusters there are.
+    """GEMDOS uses 16-bit entries on hard drives however few clusters there are, and 12 bits on floppies.
 
-    A small volume without the PC signature whose FAT has the room and the look of 16-bit entries is one.
+    A small volume without the PC signature whose FAT has the room for 16-bit entries may be either: the
+    width in which fewer links are wrong is taken, and where both read alike, what a drive would have.
     """
     g = boot.geometry
     if g.type != FatType.FAT12 or int(boot.raw["signature"]) == SIGNATURE or g.cluster_sectors != 2:
         return boot
     wide = replace(g, type=FatType.FAT16)
-    first = blocks.read(g.fat_offset(0), 4)
-    if g.fat_sectors >= wide.fat_sectors_for(g.cluster_count) and first[1:4] == b"\xff\xff\xff":
-        return replace(boot, geometry=wide)
-    return boot
+    if g.fat_sectors < wide.fat_sectors_for(g.cluster_count):
+        return boot
+    is_wide = blocks.read(g.fat_offset(0) + 1, 3) == b"\xff\xff\xff" and not boot.is_floppy_shaped
+    as_12, as_16 = (wrong_links(read_table(blocks, each, 0)) for each in (g, wide))
+    if as_12 != as_16:
+        is_wide = as_16 < as_12
+    return replace(boot, geometry=wide) if is_wide else boot
