@@ -98,6 +98,7 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
         date = f"{datetime.fromtimestamp(r['modified'], UTC):%Y-%m-%d %H:%M}" if r["modified"] is not None else "-"
         size = "" if r["kind"] == Kind.FOLDER else f"{r['size']}"
         click.echo(f"{date:16} {size:>12}  {r['path']}{'/' if r['kind'] == Kind.FOLDER else ''}"
+                   + (f"  and a resource fork of {exact(r['resource'])}" if "resource" in r else "")
                    + (f"  {r['blake3']}" if digest and r["blake3"] else ""))
 
 
@@ -266,6 +267,8 @@ def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str
                               "modified": entry.modified, "target": entry.target, "blake3": None, "md5": None}
     if entry.protection is not None:
         record |= {"protection": protection_text(entry.protection), "comment": entry.comment}
+    if entry.resource:
+        record["resource"] = entry.resource
     if with_digest and entry.kind == Kind.FILE:
         strong, common = blake3(), hashlib.md5(usedforsecurity=False)
         for piece in volume.read_file(entry):

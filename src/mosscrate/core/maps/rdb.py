@@ -271,8 +271,8 @@ def _part(map: PartitionMap, head: Record, p: Partition) -> Record:
     if old[:4] != b"PART":
         for field, value in (
                 ("id", np.void(b"PART")), ("summed_longs", SUMMED), ("host_id", 7), ("table_size", 16),
-                ("size_block", map.sector // 4), ("surfaces", int(head["heads"])), ("blocks_per_track", int(head["sectors"])),
-                ("reserved", 2), ("boot_blocks", 0)):
+                ("size_block", map.sector // 4), ("surfaces", int(head["heads"])),
+                ("blocks_per_track", int(head["sectors"])), ("reserved", 2), ("boot_blocks", 0)):
             raw[field] = value
     _put_environment(raw, p.environment or Environment())
     sector = p.environment.sector if p.environment and old[:4] == b"PART" else map.sector

@@ -36,6 +36,7 @@ class Entry:
         mode: permission bits, owner: (user, group); None where the file system has none.
         attributes: DOS attribute bits; None where the file system has none.
         protection, comment: of OFS and FFS.
+        resource: bytes of the resource fork, which HFS keeps beside the file.
     """
 
     path: str
@@ -50,6 +51,7 @@ class Entry:
     attributes: int | None = None
     protection: int | None = None
     comment: str = ""
+    resource: int = 0
 
     @property
     def traits(self) -> Traits:

@@ -106,15 +106,19 @@ def _nodes(tree: Tree) -> Node:
 
 
 def _own_words(entry: Entry) -> tuple[str, ...]:
-    """What only OFS and FFS keep of a file."""
+    """What only OFS and FFS, or only HFS, keep of a file."""
     if entry.protection is None:
-        return ()
+        return (f"and a resource fork of {exact(entry.resource)}",) if entry.resource else ()
     return (protection_text(entry.protection), *((f"“{entry.comment}”",) if entry.comment else ()))
+
+
+def _sizes(entry: Entry) -> str:
+    return f"{binary(entry.size)} + {binary(entry.resource)}" if entry.resource else binary(entry.size)
 
 
 def _text(entry: Entry, node: Node, column: int) -> str:
     if column == 0:
         return entry.name
     if column == 1:
-        return f"{len(node.children)} in it" if entry.kind == Kind.FOLDER else binary(entry.size)
+        return f"{len(node.children)} in it" if entry.kind == Kind.FOLDER else _sizes(entry)
     return f"{datetime.fromtimestamp(entry.modified, UTC):%d %b %Y}" if entry.modified is not None else ""

@@ -107,7 +107,8 @@ class HfsVolume:
                 full = f"{path}/{record.name}" if path else record.name
                 kind = Kind.FOLDER if record.is_folder else Kind.FILE
                 size = 0 if record.is_folder else record.data.length
-                found.append(Entry(full, kind, size, record.modified - s.EPOCH, record.id))
+                found.append(Entry(full, kind, size, record.modified - s.EPOCH, record.id,
+                                   resource=record.resource.length))
                 if record.is_folder and record.id in seen:
                     findings.append(Finding(Severity.PROBLEM, f"The folder “{full}” leads to a folder that was there "
                                             "before.", full))
@@ -157,8 +158,8 @@ class HfsVolume:
         found = list(self.tree().findings)
         forks = sum(1 for r in self.records if r.resource.length)
         if forks:
-            found.append(Finding(Severity.NOTE, f"{counted(forks, 'file')} of this volume also have a resource fork, "
-                                 "which is not taken out with them.", remedy="An exact copy of the volume keeps them."))
+            found.append(Finding(Severity.NOTE, f"Beside {counted(forks, 'file')} of this volume stands a "
+                                 "resource fork, which is not taken out with the data.", remedy="An exact copy of the volume keeps them."))
         if not self.is_clean:
             found.append(Finding(Severity.NOTE, "The volume was not put away properly the last time."))
         return tuple(found)
