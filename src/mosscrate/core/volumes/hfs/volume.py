@@ -159,7 +159,8 @@ class HfsVolume:
         forks = sum(1 for r in self.records if r.resource.length)
         if forks:
             found.append(Finding(Severity.NOTE, f"Beside {counted(forks, 'file')} of this volume stands a "
-                                 "resource fork, which is not taken out with the data.", remedy="An exact copy of the volume keeps them."))
+                                 "resource fork, which is not taken out with the data.",
+                                 remedy="An exact copy of the volume keeps them."))
         if not self.is_clean:
             found.append(Finding(Severity.NOTE, "The volume was not put away properly the last time."))
         return tuple(found)
