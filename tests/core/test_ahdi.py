@@ -104,6 +104,17 @@ def test_chains_of_extended_entries_are_followed_and_written():
     assert any("breaks" in f.sentence for f in read_map(blocks).findings)
 
 
+def test_a_sector_that_is_an_mbr_too_is_read_as_one_and_the_rest_is_told():
+    shared = bytearray(SAMPLE[:0x1D2].ljust(512, b"\0"))              # the first entry alone
+    shared[0x1EE:0x200] = bytes.fromhex("00 feffff 06 feffff 00800000 00200000 55aa")      # the fourth of an MBR
+    blocks = MemoryBlocks(bytes(shared) + bytes(40 * MIB))
+    map_ = read_map(blocks)
+    assert (map_.kind, [p.start for p in map_.partitions]) == (MapKind.MBR, [0x8000 * 512])
+    assert ["also names 1 partition" in f.sentence for f in map_.findings] == [True]
+    blocks.write(0x1BE, b"\x17")                                    # no status of an MBR: its mark says nothing
+    assert (read_map(blocks).kind, read_map(blocks).partition(1).start) == (MapKind.AHDI, 1024)
+
+
 def test_more_than_four_partitions_take_the_second_style_and_none_of_them_boots_by_accident():
     blocks = drive(9)
     layout = survey(blocks, thorough=True)

@@ -35,8 +35,11 @@ _NAMES = {"GEM": "GEMDOS below 16 MiB", "BGM": "GEMDOS", "RAW": "raw", "LNX": "L
 
 
 def probe(first: bytes) -> bool:
-    """Whether the first sector holds at least one plausible entry and nothing that contradicts it."""
-    if len(first) < ROOT.itemsize or first[510:512] == b"\x55\xaa":
+    """Whether the first sector holds at least one plausible entry and nothing that contradicts it.
+
+    A sound MBR in the same sector has been asked for before.
+    """
+    if len(first) < ROOT.itemsize:
         return False
     raw = Place("AHDI", ROOT, 0).read(first)
     used = [e for e in raw["entries"] if int(e["flag"]) & EXISTS]
@@ -77,6 +80,13 @@ def read(blocks: Blocks) -> PartitionMap:
                                     f"Old systems look at the id alone. Its type can be set to {right}."))
     findings.append(of_another_family(findings))
     return PartitionMap(MapKind.AHDI, "", partitions, 512, tuple(findings), origin, int(raw["hd_size"]) * 512)
+
+
+def count_beside(first: bytes) -> int:
+    """How many entries an MBR's sector also holds, for drives that machines of both families read."""
+    raw = Place("AHDI", ROOT, 0).read(first)
+    return sum(bool(int(e["flag"]) & EXISTS) and e["id"].tobytes() in KNOWN and int(e["start"]) > 0
+               and int(e["size"]) > 0 for e in (*raw["more"], *raw["entries"]))
 
 
 def new(size: int) -> PartitionMap:

@@ -15,9 +15,11 @@ import numpy as np
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.findings import Finding
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.maps import ahdi
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
 from mosscrate.core.maps.soundness import faults
+from mosscrate.core.sizes import counted
 
 SIGNATURE = 0xAA55
 ENTRY = np.dtype([                        # 16 bytes
@@ -98,6 +100,11 @@ def read(blocks: Blocks) -> PartitionMap:
     for start in chain:
         partitions += logical.read(blocks, start, max(5, len(partitions) + 1), findings)
     findings += faults((p for p in partitions if not is_extended(p)), blocks.size)
+    beside = ahdi.count_beside(origin)
+    if beside:
+        findings.append(Finding(Severity.NOTE, f"The first sector also names {counted(beside, 'partition')} as "
+                                "an AHDI root sector does, for machines of another family.", "partition map",
+                                remedy="Partitions added here can overwrite those entries: they share their bytes."))
     return PartitionMap(MapKind.MBR, f"{int(raw['disk_signature']):08x}", tuple(partitions), unit,
                         tuple(findings), origin)
 
@@ -135,10 +142,11 @@ def first_sector(map: PartitionMap, geometry: Geometry) -> bytes:
     wanted = {p.index: p for p in map.partitions if p.index <= PRIMARIES}
     for number in range(1, PRIMARIES + 1):
         found = wanted.get(number)
-        if found is None:
+        entry = raw["entries"][number - 1]
+        if found is not None:
+            put_entry(entry, found, 0, map.sector, geometry)
+        elif entry["type"] and entry["sector_count"]:        # an unused one may hold what another map put there
             raw["entries"][number - 1] = np.zeros((), ENTRY)
-        else:
-            put_entry(raw["entries"][number - 1], found, 0, map.sector, geometry)
     return bytes(raw.tobytes())
 
 
