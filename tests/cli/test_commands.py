@@ -55,7 +55,7 @@ def test_a_machine_speaks_of_a_card_and_of_a_plan(cli, cards, tmp_path):
     assert cli("sheet", "plan", "Worn card", "New card", "--out", sheet)[0] == 0
     assert "pc-dos-early" in json.loads(cli("machines", "--json")[1])
     assert "suits a PC with DOS that knows FAT32" in cli("look", "Worn card", "--machine", "pc-fat32")[1]
-    assert "GAMES holds fat32" in cli("look", "Worn card", "--machine", "pc-dos")[1]
+    assert "GAMES holds FAT32" in cli("look", "Worn card", "--machine", "pc-dos")[1]
     told = json.loads(cli("sheet", "show", sheet, "--machine", "pc-dos-early", "--json")[1])["layout"]["findings"]
     assert [f["severity"] for f in told if f["partition"] == 2] == ["problem", "warning", "warning"]
     code, _, err = cli("look", "Worn card", "--machine", "loom")

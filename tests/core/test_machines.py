@@ -39,7 +39,7 @@ SUITS = (
 DOES_NOT = (
     ("pc-dos", layout_of(MapKind.MBR, ("fat16", MIB, 2 * GIB + 512)), "V1 has 2 GiB, above 2 GiB: FAT16"),
     ("pc-dos", layout_of(MapKind.MBR, ("fat16", MIB, GIB), ("fat16", 7 * GIB, GIB)), "ends above 7.84 GiB: INT 13h"),
-    ("pc-dos", layout_of(MapKind.MBR, ("fat32", MIB, GIB)), "V1 holds fat32"),
+    ("pc-dos", layout_of(MapKind.MBR, ("fat32", MIB, GIB)), "V1 holds FAT32"),
     ("pc-dos", layout_of(MapKind.GPT, ("fat16", MIB, GIB)), "expects an MBR; here is a GPT"),
     ("pc-dos", layout_of(MapKind.MBR, ("fat16", MIB, GIB), active=False), "No partition is marked to start from"),
     ("pc-dos", layout_of(MapKind.MBR, ("fat16", MIB, GIB), container="swapped"), "Its bytes are swapped"),
@@ -75,7 +75,7 @@ def test_names_and_geometry_are_compared_with_what_a_machine_takes():
     (found,) = check(named, machine)
     assert "has 31 characters" in found.sentence
     assert "keep 30 characters" in found.sentence
-    assert "holds ffs-long" in check(layout, machine)[0].sentence
+    assert "holds FFS with long names" in check(layout, machine)[0].sentence
     for heads, sectors, count in ((16, 63, 0), (4, 32, 1)):
         blocks = MemoryBlocks(bytes(32 * MIB))
         perform(NewMap("rdb", heads, sectors), blocks, None, Watch())

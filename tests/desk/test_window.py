@@ -475,7 +475,7 @@ def test_single_partitions_are_brought_over_instead_of_the_whole_card(person):
         person.click(panel.add_button)
     assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == ["KeepCard", "NewMap", "CopyPartition",
                                                                    "CopyPartition", "Eject"]
-    assert [(r.index, r.to, r.word) for r in w.move_.plan.ribbons()] == [(2, 1, "anew, exfat"), (1, 2, "moved")]
+    assert [(r.index, r.to, r.word) for r in w.move_.plan.ribbons()] == [(2, 1, "anew, exFAT"), (1, 2, "moved")]
     person.type_tag(w.move_.guard_panel.entry, medium(person, "New card").tag)
     person.click(w.move_.guard_panel.entry.buttons[0])
     person.wait_for_job()
@@ -497,7 +497,7 @@ def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(pe
     person.wait(lambda: w.model.asker.is_idle)
     layout = w.move_.right.layout_shown
     assert (layout.map_kind, [p.volume.kind for p in layout.partitions]) == ("rdb", ["ffs"] * len(kinds))
-    assert {r.word for r in w.move_.plan.ribbons()} == {"anew, ffs-intl"}
+    assert {r.word for r in w.move_.plan.ribbons()} == {"anew, FFS international"}
     person.type_tag(w.move_.guard_panel.entry, medium(person, "New card").tag)
     person.click(w.move_.guard_panel.entry.buttons[0])
     person.wait_for_job()

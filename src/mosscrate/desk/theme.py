@@ -148,6 +148,9 @@ QPushButton[quiet="true"]:focus { border: 2px solid @accent@; padding: 2px 5px; 
 QLineEdit, QComboBox { background: @ground@; color: @text@; border: 1px solid @line@; border-radius: 6px;
     padding: 5px 8px; selection-background-color: @accent@; selection-color: @on_accent@; }
 QLineEdit:focus, QComboBox:focus { border: 2px solid @accent@; padding: 4px 7px; }
+QComboBox::drop-down { border: 0; width: 20px; }
+QComboBox::down-arrow { width: 0; height: 0; border-left: 4px solid @ground@; border-right: 4px solid @ground@;
+    border-top: 5px solid @muted@; }
 QComboBox QAbstractItemView { background: @panel@; color: @text@; border: 1px solid @line@;
     selection-background-color: @raised@; selection-color: @text@; outline: 0; padding: 4px; }
 QTreeView { background: transparent; border: 0; outline: 0; selection-background-color: @raised@;

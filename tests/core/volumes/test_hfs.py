@@ -35,4 +35,4 @@ def test_the_shell_of_a_later_kind_is_named_and_called_sound():
     blocks.write(1024 + 124, b"H+")                                  # drEmbedSigWord
     assert volume_kind(blocks) == "hfs+"
     layout = survey(blocks, thorough=True)
-    assert [(f.severity, "hfs+" in f.sentence) for f in layout.findings] == [("good", True)]
+    assert [(f.severity, "HFS+" in f.sentence) for f in layout.findings] == [("good", True)]

@@ -8,7 +8,7 @@ from pathlib import Path
 from mosscrate.core.blocks import create_image
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.sizes import binary, parse_size
-from mosscrate.core.volumes import Making, format_for
+from mosscrate.core.volumes import Making, format_for, kind_name
 
 
 @dataclass(frozen=True)
@@ -82,4 +82,4 @@ def make_floppy(path: Path, disk: Floppy, *, kind: str = "", label: str = "") ->
     except FitError:
         path.unlink(missing_ok=True)
         raise
-    return f"{path.name} is an empty disk: {disk.name}, {kind}."
+    return f"{path.name} is an empty disk: {disk.name}, {kind_name(kind)}."

@@ -9,6 +9,7 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, unallocated
 from mosscrate.core.maps.mbr import PRIMARIES
+from mosscrate.core.volumes import kind_name
 
 
 @dataclass(frozen=True)
@@ -35,7 +36,7 @@ class VolumeLook:
     @property
     def kind_name(self) -> str:
         """Its kind as people write it."""
-        return "GEMDOS" if self.variant.startswith("gemdos") else self.kind.upper()
+        return kind_name(self.variant if self.variant.startswith("gemdos") else self.kind)
 
     @property
     def free(self) -> int | None:

@@ -15,7 +15,7 @@ from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Volume, is_opened_here, open_volume, volume_kind
+from mosscrate.core.volumes import Volume, is_opened_here, kind_name, open_volume, volume_kind
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
@@ -116,9 +116,10 @@ def _drive_within(partition: Partition, map: PartitionMap) -> tuple[PartitionLoo
 
 
 def _closed(partition: Partition, kind: str) -> tuple[PartitionLook, list[Finding]]:
-    finding = Finding(Severity.GOOD, f"This is {kind}. It is not opened here yet, but kept and copied exactly.",
+    name = kind_name(kind)
+    finding = Finding(Severity.GOOD, f"This is {name}. It is not opened here yet, but kept and copied exactly.",
                       f"partition {partition.index}", partition.index)
-    return PartitionLook(partition, VolumeLook(kind), Role.STORAGE, f"it is {kind}, not opened here yet"), [finding]
+    return PartitionLook(partition, VolumeLook(kind), Role.STORAGE, f"it is {name}, not opened here yet"), [finding]
 
 
 def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[PartitionLook, list[Finding]]:
@@ -144,13 +145,17 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     return PartitionLook(partition, look, guess.role, guess.reason), findings
 
 
+_FIRMWARE = "A firmware may have meant to grow into it at its first start; Move can do it now."
+_FOR_TAIL = {MapKind.MBR: _FIRMWARE, MapKind.GPT: _FIRMWARE}
+
+
 def _about_all(layout: Layout) -> list[Finding]:
     last = layout.last()
     if layout.can_be_arranged and not layout.partitions:
         return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
     if layout.can_be_arranged and last and layout.tail >= WORTH_OFFERING:
         return [Finding(Severity.NOTE, f"{binary(layout.tail)} behind {last.name} are unused.", last.name, last.index,
-                        "A firmware may have meant to grow into it at its first start; Move can do it now.")]
+                        _FOR_TAIL.get(layout.map_kind, "Move can put another partition there."))]
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
         if layout.is_blank:
             return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]

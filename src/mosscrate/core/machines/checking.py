@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.contents.straight import SWAPPED
@@ -10,6 +10,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines.machine import Geometry, Limit, Machine
 from mosscrate.core.maps import MapKind, PartitionMap, mbr, rdb
 from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import kind_name
 
 _MAP_WORDS = {MapKind.NONE: "no partition map", MapKind.MBR: "an MBR", MapKind.GPT: "a GPT", MapKind.RDB: "an RDB",
               MapKind.AHDI: "an AHDI root sector", MapKind.APPLE: "an Apple partition map"}
@@ -85,15 +86,15 @@ def _about_boot(layout: Layout, machine: Machine) -> Iterator[Finding]:
         yield from _ends_by(look, rule.ends_by, ", to start from,")
     kind = _kind(look)
     if kind and rule.volumes and kind not in rule.volumes:
-        yield _finding(Severity.WARNING, look, f"A {machine.name} does not start from {kind}, as {look.name} is, but "
-                       f"from {', '.join(rule.volumes)}.")
+        yield _finding(Severity.WARNING, look, f"A {machine.name} does not start from {kind_name(kind)}, as "
+                       f"{look.name} is, but from {_listed(rule.volumes)}.")
 
 
 def _about_partition(look: PartitionLook, machine: Machine) -> Iterator[Finding]:
     length, kind = look.partition.length, _kind(look)
     if kind and kind not in machine.volumes:
-        yield _finding(Severity.WARNING, look, f"{look.name} holds {kind}; a {machine.name} opens "
-                       f"{', '.join(machine.volumes)}.")
+        yield _finding(Severity.WARNING, look, f"{look.name} holds {kind_name(kind)}; a {machine.name} opens "
+                       f"{_listed(machine.volumes)}.")
     if machine.partition and length > machine.partition.bytes:
         yield _finding(Severity.PROBLEM, look, f"{look.name} has {binary(length)}, above "
                        f"{binary(machine.partition.bytes)}: {machine.partition.because}.")
@@ -105,9 +106,14 @@ def _about_partition(look: PartitionLook, machine: Machine) -> Iterator[Finding]
                        f"{machine.name} takes {machine.names.most}: {machine.names.because}.")
 
 
+def _listed(kinds: Iterable[str]) -> str:
+    return ", ".join(kind_name(kind) for kind in kinds)
+
+
 def _kind(look: PartitionLook) -> str:
     """The variant of its volume, by which machines tell them apart; "" where it has none."""
-    return (look.volume.variant or look.volume.kind) if look.volume else ""
+    kind = (look.volume.variant or look.volume.kind) if look.volume else ""
+    return "fat12" if kind == "gemdos-floppy" else kind            # read wherever FAT12 is
 
 
 def _ends_by(look: PartitionLook, limit: Limit, what_for: str) -> Iterator[Finding]:

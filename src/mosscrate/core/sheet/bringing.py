@@ -14,7 +14,7 @@ from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import PIECE, Done, rebase, used_of
 from mosscrate.core.sheet.steps import BringCode, CopyPartition
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import FORMATS, Making, edit, format_for, format_of, open_volume, volume_kind
+from mosscrate.core.volumes import FORMATS, Making, edit, format_for, format_of, kind_name, open_volume, volume_kind
 from mosscrate.core.watch import Watch
 
 MODERN = ("fat32", "exfat", "ext2", "ext3", "ext4")       # too large, often, to copy their free room
@@ -88,7 +88,7 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
             format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // blocks.sector)
     write_map(blocks, map_)
     blocks.flush()
-    how = f"anew as {open_volume(new).kind}" if is_anew else "exactly"
+    how = f"anew as {kind_name(open_volume(new).kind)}" if is_anew else "exactly"
     where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
     return Done(f"Partition {step.source} of the source is {where}, copied {how}.", done)
 

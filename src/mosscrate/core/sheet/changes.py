@@ -28,7 +28,7 @@ from mosscrate.core.sheet.steps import (
     tuning_of,
 )
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Making, edit, ext, format_for, format_of, open_volume
+from mosscrate.core.volumes import Making, edit, ext, format_for, format_of, kind_name, open_volume
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 from mosscrate.core.watch import Watch
 
@@ -102,7 +102,7 @@ def add_partition(blocks: Blocks, step: AddPartition, watch: Watch) -> Done:
         clear_signatures(Window(blocks, made.start, made.length))
     write_map(blocks, map_)
     blocks.flush()
-    return Done(f"Partition {made.index} made: {binary(made.length)}{f', {kind}' if kind else ''}.")
+    return Done(f"Partition {made.index} made: {binary(made.length)}{f', {kind_name(kind)}' if kind else ''}.")
 
 
 def remove_partition(blocks: Blocks, step: RemovePartition, watch: Watch) -> Done:
@@ -229,7 +229,7 @@ def format_partition(blocks: Blocks, step: FormatPartition, watch: Watch) -> Don
     _format(blocks, map_, partition, kind, step.label, step.block)
     write_map(blocks, map_)
     blocks.flush()
-    return Done(f"Partition {step.partition} holds a fresh {kind} volume.")
+    return Done(f"Partition {step.partition} holds a fresh {kind_name(kind)} volume.")
 
 
 def label_partition(blocks: Blocks, step: LabelPartition, watch: Watch) -> Done:

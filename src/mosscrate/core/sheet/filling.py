@@ -30,7 +30,7 @@ from mosscrate.core.sheet.steps import (
     SetTraits,
 )
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Kind, Making, Traits, Volume, edit, format_for, open_volume
+from mosscrate.core.volumes import Editor, Kind, Making, Traits, Volume, edit, format_for, kind_name, open_volume
 from mosscrate.core.volumes.base import Retraits
 from mosscrate.core.volumes.ffs import FfsEditor, protection_of
 from mosscrate.core.watch import Watch
@@ -91,7 +91,7 @@ def _ffs_editor(blocks: Blocks, index: int, why: str) -> FfsEditor:
     window = _window(blocks, index)
     editor = edit(window)
     if not isinstance(editor, FfsEditor):
-        raise FitError(f"Partition {index} holds {open_volume(window).kind}: only OFS and FFS {why}.")
+        raise FitError(f"Partition {index} holds {kind_name(open_volume(window).kind)}: only OFS and FFS {why}.")
     return editor
 
 
@@ -162,7 +162,8 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
         write_map(blocks, changed)
     blocks.flush()
     said = "".join(f" {f.sentence}" for f in passage.findings[:3])
-    return Done(f"Partition {step.partition} was made anew as {kind} and {binary(done)} of files put back.{said}", done)
+    return Done(f"Partition {step.partition} was made anew as {kind_name(kind)} and {binary(done)} of files put "
+                f"back.{said}", done)
 
 
 def rebuild_bitmap(blocks: Blocks, step: RebuildBitmap, watch: Watch) -> Done:

@@ -51,6 +51,7 @@ from mosscrate.core.sheet.steps import (
     tuning_of,
 )
 from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import kind_name
 
 READ_RATE, WRITE_RATE = 60e6, 25e6         # bytes a second of an ordinary card, until a job has measured
 _SMALL = 4 << 20
@@ -115,7 +116,7 @@ def _how(step: CopyPartition, source: Layout, target: Layout) -> str:
     with suppress(FitError):                            # where it does not fit, the layout says why
         made = placed(step, came.partition, kind, target.as_map, target.size)[1]
         length, is_anew = made.length, is_made_anew(step, kind, came.partition, made)
-    how = f"made anew as {arranging.kind_for(step.kind, length) or kind}" if is_anew else "exactly"
+    how = f"made anew as {kind_name(arranging.kind_for(step.kind, length) or kind)}" if is_anew else "exactly"
     return f"{how}, {binary(length)}"
 
 
@@ -153,22 +154,23 @@ def _in_place(step: InPlace, name: str, target: Layout) -> StepLine:
             return StepLine(step, f"Move {_name(target, index)} to {binary(start)}, with all that is on it", used, used)
         case RebuildPartition(partition=index, kind=kind):
             used = _used(target, index)
-            what = f" as {arranging.kind_for(kind, target.partition(index).partition.length)}" if kind else ""
+            kind = arranging.kind_for(kind, target.partition(index).partition.length) if kind else ""
+            what = f" as {kind_name(kind)}" if kind else ""
             return StepLine(step, f"Make {_name(target, index)} anew{what} and put its files back", 2 * used, 2 * used)
         case FormatPartition(partition=index, kind=kind):
-            kind = arranging.kind_for(kind, target.partition(index).partition.length)
+            kind = kind_name(arranging.kind_for(kind, target.partition(index).partition.length))
             return StepLine(step, f"Put a fresh {kind} volume on {_name(target, index)}; what is on it is lost", 0,
                             _SMALL)
         case AddPartition(label=label):
             made = arranging.added(step, target.as_map, target.size)[1]
             kind = arranging.kind_for(step.kind, made.length)
             what = "logical drive" if step.is_logical else "partition"
-            called, fresh = f" {label}" if label else "", f", {kind}" if kind else ""
+            called, fresh = f" {label}" if label else "", f", {kind_name(kind)}" if kind else ""
             return StepLine(step, f"Make the {what}{called}, {binary(made.length)}{fresh}", 0, _SMALL)
         case FillWithDrives(each=each, until=until, kind=kind):
             _, drives = arranging.drives_that_fit(target.as_map, target.size, step)
-            return StepLine(step, f"Make {counted(len(drives), 'logical drive')} of {binary(each)} at most, {kind}, "
-                            f"all below {binary(until)}", 0, len(drives) * _SMALL)
+            return StepLine(step, f"Make {counted(len(drives), 'logical drive')} of {binary(each)} at most, "
+                            f"{kind_name(kind)}, all below {binary(until)}", 0, len(drives) * _SMALL)
         case _:
             return StepLine(step, _short_sentence(step, name, target), 0, _SMALL)
 

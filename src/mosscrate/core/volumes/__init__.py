@@ -11,6 +11,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
+from mosscrate.core.volumes.kinds import kind_name, shown_kind
 from mosscrate.core.volumes.signatures import FIRST_BYTES, name_by_signature
 from mosscrate.core.watch import Watch
 
@@ -68,6 +69,7 @@ __all__ = [
     "format_of",
     "is_changed_here",
     "is_opened_here",
+    "kind_name",
     "name_by_signature",
     "open_volume",
     "shown_kind",
@@ -97,13 +99,6 @@ def format_for(kind: str) -> VolumeFormat:
             return module
     known = ", ".join(k for m in FORMATS for k in m.KINDS)
     raise FitError(f"“{kind}” is not a file system that can be made here; these are: {known}.")
-
-
-def shown_kind(kind: str) -> str:
-    """The kind that a volume shows once it is made: a variant shows what it is a variant of."""
-    if kind.startswith("gemdos"):
-        return "fat16" if kind == "gemdos" else "fat12"
-    return kind.partition("-")[0] if kind.startswith(("ofs", "ffs")) else kind
 
 
 def is_changed_here(kind: str) -> bool:

@@ -35,6 +35,7 @@ from mosscrate.core.sheet.steps import (
 )
 from mosscrate.core.sizes import GIB, MIB, binary
 from mosscrate.core.slots import Medium
+from mosscrate.core.volumes import kind_name
 from mosscrate.desk.shared.strata import header_of, lay_out, strata_of
 
 SNAP = 9.0                     # pixels
@@ -243,7 +244,7 @@ def _way(look: PartitionLook, twin: PartitionLook, *, is_in_place: bool) -> str:
     """How a partition comes over, in a word or two."""
     old, new = look.partition, twin.partition
     if look.volume and twin.volume and look.volume.variant != twin.volume.variant:
-        return f"anew, {twin.volume.variant or twin.volume.kind}"
+        return f"anew, {kind_name(twin.volume.variant or twin.volume.kind)}"
     if new.length > old.length:
         return f"grown ×{new.length / old.length:.1f}"
     if new.length < old.length:
