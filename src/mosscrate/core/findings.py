@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -24,6 +25,11 @@ class Finding:
     where: str = ""                 # for the reader: "GAMES", "partition map"
     partition: int | None = None    # 1-based; None concerns the whole medium
     remedy: str = ""
+
+
+def worst_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Problems in front, then warnings, then the rest in its order."""
+    return tuple(sorted(findings, key=lambda f: (f.severity != Severity.PROBLEM, f.severity != Severity.WARNING)))
 
 
 def worst(findings: tuple[Finding, ...]) -> Severity | None:

@@ -66,7 +66,7 @@ class PartitionLook:
         if self.partition.label:
             return self.partition.label
         kind = self.volume.kind_name if self.volume and self.volume.kind else self.partition.type_name
-        return f"{kind or 'no file system'} {self.index or ''}".strip()
+        return f"{kind.partition(' below ')[0] or 'no file system'} {self.index or ''}".strip()
 
 
 @dataclass(frozen=True)

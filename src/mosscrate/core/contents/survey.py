@@ -12,7 +12,7 @@ from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
 from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError
-from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Volume, is_opened_here, kind_name, open_volume, volume_kind
@@ -43,7 +43,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
                     findings=tuple(findings),
                     is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks), map=map_)
-    return replace(layout, findings=layout.findings + tuple(_about_all(layout)))
+    return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout))))
 
 
 def has_blank_ends(blocks: Blocks) -> bool:

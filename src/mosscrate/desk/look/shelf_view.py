@@ -8,6 +8,8 @@ from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QStyle, QStyledItemDel
 
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity, worst
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.drawing import draw_focus, draw_text, scaled_font
@@ -117,7 +119,15 @@ class _Delegate(QStyledItemDelegate):
         kept = self.model.last_kept(medium)
         if kept:
             return f"kept {kept.kept_at:%d %b %Y}", "muted"
-        return ("image file", "muted") if medium.source == Source.IMAGE else ("not kept yet", "warning")
+        return (_contents(layout), "muted") if medium.source == Source.IMAGE else ("not kept yet", "warning")
+
+
+def _contents(layout: Layout) -> str:
+    """What an image file holds, in a few words."""
+    if layout.map_kind != MapKind.NONE:
+        return f"{layout.map_kind.upper()}, {counted(len(layout.partitions), 'partition')}"
+    volume = layout.partitions[0].volume if layout.partitions else None
+    return f"{volume.kind_name}, no map" if volume and volume.kind else "nothing known"
 
 
 def draw_small_core(painter: QPainter, rect: QRectF, layout: Layout | None) -> None:
