@@ -26,6 +26,12 @@ class Finding:
     partition: int | None = None    # 1-based; None concerns the whole medium
     remedy: str = ""
 
+    @property
+    def placed(self) -> str:
+        """The sentence, behind the name of its volume where it does not speak of it."""
+        is_of_volume = self.partition is not None and self.where not in ("", "partition map")
+        return f"{self.where}: {self.sentence}" if is_of_volume and self.where not in self.sentence else self.sentence
+
 
 def worst_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """Problems in front, then warnings, then the rest in its order."""

@@ -101,7 +101,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
         volume = open_volume(window)
         return _opened(partition, volume, thorough=thorough)
     except (FormatError, MediumError) as error:
-        finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"partition {partition.index}",
+        finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"Partition {partition.index}",
                           partition.index, "Keep the card exactly before trying to mend it.")
         look = VolumeLook(kind) if kind else None
         return PartitionLook(partition, look, Role.UNKNOWN, "it cannot be opened"), [finding]
@@ -110,7 +110,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
 def _drive_within(partition: Partition, map: PartitionMap) -> tuple[PartitionLook, list[Finding]]:
     """A partition that is a whole drive of another family, as boards keep it that know an MBR first."""
     found = Finding(Severity.GOOD, f"This partition is a whole drive of its own, with an RDB and "
-                    f"{counted(len(map.partitions), 'partition')}.", f"partition {partition.index}", partition.index,
+                    f"{counted(len(map.partitions), 'partition')}.", f"Partition {partition.index}", partition.index,
                     "“As image…” saves it as a drive image that opens like any other; it is kept and copied exactly.")
     return PartitionLook(partition, None, Role.STORAGE, "it is a whole drive with a map of its own"), [found]
 
@@ -118,7 +118,7 @@ def _drive_within(partition: Partition, map: PartitionMap) -> tuple[PartitionLoo
 def _closed(partition: Partition, kind: str) -> tuple[PartitionLook, list[Finding]]:
     name = kind_name(kind)
     finding = Finding(Severity.GOOD, f"This is {name}. It is not opened here yet, but kept and copied exactly.",
-                      f"partition {partition.index}", partition.index)
+                      f"Partition {partition.index}", partition.index)
     return PartitionLook(partition, VolumeLook(kind), Role.STORAGE, f"it is {name}, not opened here yet"), [finding]
 
 
@@ -135,7 +135,7 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
                       volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
                       largest, because, smallest, at_least_because,
                       max((e.name for e in tree.entries), key=len, default=""), volume.variant)
-    where = look.label or f"partition {partition.index}"
+    where = look.label or f"Partition {partition.index}"
     found = volume.check() if thorough else tree.findings
     findings = [replace(f, partition=partition.index, where=where) for f in found]
     slack = partition.length - volume.size

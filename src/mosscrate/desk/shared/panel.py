@@ -166,7 +166,7 @@ class FindingRow(QWidget):
         super().__init__()
         column = QVBoxLayout()
         column.setSpacing(1)
-        column.addWidget(label(finding.sentence, scale=0.94, wraps=True))
+        column.addWidget(label(finding.placed, scale=0.94, wraps=True))
         if finding.remedy:
             column.addWidget(label(finding.remedy, style="muted", scale=0.86, wraps=True))
         mark = label(_MARKS[finding.severity], style=_STYLES[finding.severity], bold=True)
@@ -176,4 +176,4 @@ class FindingRow(QWidget):
         line.setContentsMargins(0, 2, 0, 2)
         line.addWidget(mark, 0, Qt.AlignmentFlag.AlignTop)
         line.addLayout(column, 1)
-        self.setAccessibleName(f"{finding.severity}: {finding.sentence}")
+        self.setAccessibleName(f"{finding.severity}: {finding.placed}")
