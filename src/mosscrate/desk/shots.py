@@ -17,6 +17,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.demo.cards import bench_at
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
+from mosscrate.desk.move.station import MoveStation
 from mosscrate.desk.window import KEEP, LOOK, MOVE, MainWindow
 
 
@@ -51,6 +52,20 @@ class Photographer:
         self.settle()
         next(b for b in reversed(place.findChildren(QPushButton)) if b.text() == title).click()
 
+    def look_at(self, name: str) -> None:
+        """Choose a medium on the shelf."""
+        self.window.model.select(_medium(self.window, name))
+        self.settle()
+
+    def plan(self, source: str, target: str = "New 8 GB card") -> MoveStation:
+        """Choose both sides on Move and wait for the plan."""
+        move = self.window.move_
+        self.window.go_to(MOVE)
+        move.choose_source(_medium(self.window, source))
+        move.choose_target(_medium(self.window, target))
+        self.settle(lambda: move.plan is not None)
+        return move
+
     def take(self, name: str) -> None:
         """Save what the window shows."""
         self.window.grab().save(str(self.folder / f"{name}.png"))
@@ -69,8 +84,7 @@ def main() -> None:
         converting(Photographer(folder, Path(bench)))
         files(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
-        light.window.model.select(_medium(light.window, "Pipkin owner’s spare"))
-        light.settle()
+        light.look_at("Pipkin owner’s spare")
         light.take("look-light")
         light.window.close()
 
@@ -78,17 +92,13 @@ def main() -> None:
 def journey(p: Photographer) -> None:
     """The migration, station by station."""
     w = p.window
-    w.model.select(_medium(w, "Pipkin bench card"))
-    p.settle()
+    p.look_at("Pipkin bench card")
     w.look.files.tree.expandToDepth(0)
     p.take("look")
     w.go_to(KEEP)
     p.settle()
     p.take("keep")
-    w.go_to(MOVE)
-    w.move_.choose_source(_medium(w, "Pipkin bench card"))
-    w.move_.choose_target(_medium(w, "New 8 GB card"))
-    p.settle(lambda: w.move_.plan is not None)
+    p.plan("Pipkin bench card")
     p.take("move")
     w.move_.rehearse()
     p.settle(lambda: w.move_.job is None)
@@ -110,11 +120,7 @@ def journey(p: Photographer) -> None:
 
 def meant_for(p: Photographer) -> None:
     """A move planned for a machine that cannot take all of it."""
-    move = p.window.move_
-    p.window.go_to(MOVE)
-    move.choose_source(_medium(p.window, "Pipkin owner’s spare"))
-    move.choose_target(_medium(p.window, "New 8 GB card"))
-    p.settle(lambda: move.plan is not None)
+    move = p.plan("Pipkin owner’s spare")
     row = move.machine.findData("pc-dos")
     move.machine.setCurrentIndex(row)
     move.machine.activated.emit(row)
@@ -125,8 +131,7 @@ def meant_for(p: Photographer) -> None:
 
 def growing(p: Photographer) -> None:
     """A card with unused room, grown where it is."""
-    p.window.model.select(_medium(p.window, "Pipkin owner’s spare"))
-    p.settle()
+    p.look_at("Pipkin owner’s spare")
     p.window.look.grow_button.click()
     p.settle(lambda: p.window.move_.plan is not None)
     p.take("grow")
@@ -135,8 +140,7 @@ def growing(p: Photographer) -> None:
 
 def arranging(p: Photographer) -> None:
     """A card with three kinds of volumes, its partitions changed on the sheet."""
-    p.window.model.select(_medium(p.window, "Pipkin wide card"))
-    p.settle()
+    p.look_at("Pipkin wide card")
     p.window.look.arrange_button.click()
     move = p.window.move_
     p.settle(lambda: move.plan is not None)
@@ -154,11 +158,7 @@ def arranging(p: Photographer) -> None:
 
 def bringing_over(p: Photographer) -> None:
     """Single partitions of one card brought onto another, one of them made anew."""
-    move = p.window.move_
-    p.window.go_to(MOVE)
-    move.choose_source(_medium(p.window, "Pipkin owner’s spare"))
-    move.choose_target(_medium(p.window, "New 8 GB card"))
-    p.settle(lambda: move.plan is not None)
+    move = p.plan("Pipkin owner’s spare")
     move.arrange_button.click()
     for name, how, size in (("1 PEAT", "exactly", "as it is"), ("3 GAMES", "exfat", "4 GiB"),
                             ("2 STATE", "exactly", "1 GiB")):
@@ -173,17 +173,16 @@ def bringing_over(p: Photographer) -> None:
 
 def vintage(p: Photographer) -> None:
     """A drive of another family of machines, looked at like any other."""
-    p.window.model.select(_medium(p.window, "Tarn 68 drive"))
+    p.look_at("Tarn 68 drive")
     p.settle(lambda: p.window.look.files.tree.isVisible())
     p.take("look-vintage")
-    p.window.model.select(_medium(p.window, "Corvid 8 drive"))
+    p.look_at("Corvid 8 drive")
     p.settle(lambda: p.window.look.files.tree.isVisible())
     p.window.look.structure_button.click()
     p.settle(lambda: p.window.look.structure.tree.isVisible())
     p.take("structure")
     p.window.look.files_button.click()
-    p.window.model.select(_medium(p.window, "Studio desk drive"))
-    p.settle()
+    p.look_at("Studio desk drive")
     p.window.look.core._choose(2)
     p.settle(lambda: p.window.look.files.tree.isVisible())
     p.take("look-desk")
@@ -192,11 +191,7 @@ def vintage(p: Photographer) -> None:
 
 def converting(p: Photographer) -> None:
     """A drive of one family brought under the map of another, with the names that change."""
-    move = p.window.move_
-    p.window.go_to(MOVE)
-    move.choose_source(_medium(p.window, "Tarn 68 drive"))
-    move.choose_target(_medium(p.window, "New 8 GB card"))
-    p.settle(lambda: move.plan is not None)
+    move = p.plan("Tarn 68 drive")
     move.arrange_button.click()
     p.press(move.arrange_panel.choices, "All of it under…")
     move.arrange_panel.fill_in("map", "AHDI")
@@ -211,8 +206,7 @@ def converting(p: Photographer) -> None:
 def files(p: Photographer) -> None:
     """Files of an ext4 volume, one about to be put there."""
     look = p.window.look
-    p.window.model.select(_medium(p.window, "Pipkin wide card"))
-    p.settle()
+    p.look_at("Pipkin wide card")
     look.core._choose(2)
     p.settle(lambda: look.files.tree.isVisible())
     look.files.tree.expandToDepth(0)
