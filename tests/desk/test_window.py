@@ -483,6 +483,20 @@ def test_single_partitions_are_brought_over_instead_of_the_whole_card(person):
     assert files_of(person, "New card") == list(reversed(files_of(person, "Worn card")))
 
 
+def test_a_stratum_that_is_dragged_across_is_brought_over(person):
+    move = person.window.move_
+    person.plan("Worn card", "New card")
+    games = next(s for s in move.left.placed() if s.name == "GAMES")
+    start = move.left.stratum_rect(games).center().toPoint()
+    for at, steps in ((QPoint(10, -300), ["KeepCard", "WriteImage"]), (None, ["KeepCard", "NewMap", "CopyPartition"])):
+        to = move.left.mapFromGlobal(move.right.mapToGlobal(at or move.right.rect().center()))
+        QTest.mousePress(move.left, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+        QTest.mouseMove(move.left, to)
+        QTest.mouseRelease(move.left, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, to)
+        assert [type(s).__name__ for s in move.plan.sheet.steps][:len(steps)] == steps
+    assert [(r.index, r.to) for r in move.plan.ribbons()] == [(2, 1)]
+
+
 def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(person):
     w = person.window
     with medium(person, "Worn card").open() as blocks:

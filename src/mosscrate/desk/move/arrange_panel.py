@@ -12,7 +12,7 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding
 from mosscrate.core.machines import Machine
 from mosscrate.core.sizes import binary
-from mosscrate.desk.move.actions import Action, actions_for
+from mosscrate.desk.move.actions import Action, Values, actions_for
 from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, restyle, row
 
 CAPTION, SLACK = 78, 4                 # pixels: names of fields; room below the last one
@@ -53,6 +53,7 @@ class ArrangePanel(Panel):
         self.setMaximumWidth(280)
         self._inputs: dict[str, QLineEdit | QComboBox] = {}
         self._action: Action | None = None
+        self._actions: dict[str, Action] = {}
         self._key: object = None
         self.form.hide()
         self.error.hide()
@@ -72,10 +73,20 @@ class ArrangePanel(Panel):
         volume = look.volume if look else None
         self.about.setText(f"{volume.kind_name if volume else 'no file system'}, {binary(look.partition.length)}"
                            if look else "choose a partition, or add one")
-        for number, action in enumerate((*actions_for(layout, index, machine), *more) if not is_locked else ()):
+        found = (*actions_for(layout, index, machine), *more) if not is_locked else ()
+        self._actions = {action.title: action for action in found}
+        for number, action in enumerate(found):
             made = button(action.title, partial(self.open_form, action), tip=action.hint)
             made.setProperty("compact", True)
             self.grid.addWidget(made, number // 2, number % 2)
+
+    def take(self, title: str, values: Values) -> None:
+        """Fill in an action that is offered, and add it; what stands against it is said in its form."""
+        if title in self._actions:
+            self.open_form(self._actions[title])
+            for name, value in values.items():
+                self.fill_in(name, value)
+            self.add()
 
     def open_form(self, action: Action) -> None:
         """Ask for what an action needs; one that needs nothing is still confirmed by its own button."""

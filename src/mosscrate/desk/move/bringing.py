@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mosscrate.core.contents.layout import Layout
+from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.maps import MapKind, edits, mbr
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.propose import under_another_map
@@ -13,6 +13,7 @@ from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, HOME_KINDS, KINDS, Ac
 MAPS = {"an MBR": MapKind.MBR, "a GPT": MapKind.GPT, "an RDB": MapKind.RDB, "AHDI": MapKind.AHDI}
 NO_MAP, ITS_MAP = "no map", "its own map"
 ALL = "everything"
+BRING_OVER = "Bring over…"
 EXISTING = {"refuse": s.Existing.REFUSE, "keep both": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}
 
 
@@ -26,7 +27,7 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
     """
     if source is None or target is None:
         return ()
-    names = {f"{p.index} {p.name}": p.index for p in source.partitions
+    names = {listed(p): p.index for p in source.partitions
              if not (source.map_kind == MapKind.MBR and mbr.is_extended(p.partition))}
     if not names:
         return ()
@@ -41,9 +42,14 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
     return tuple(found)
 
 
+def listed(look: PartitionLook) -> str:
+    """How a partition stands in a choice: its number and name."""
+    return f"{look.index} {look.name}"
+
+
 def copying(source: Layout, target: Layout) -> tuple[Action, ...]:
     """Files of one volume into another, also of the same card."""
-    came, to = ({f"{p.index} {p.name}": p.index for p in layout.partitions if p.volume and p.volume.used is not None}
+    came, to = ({listed(p): p.index for p in layout.partitions if p.volume and p.volume.used is not None}
                 for layout in (source, target))
     to = {name: index for name, index in to.items() if is_changed_here(target.partition(index).volume.kind)}  # type: ignore[union-attr]
     if not came or not to or (source is target and len(came) < 2):
@@ -82,7 +88,7 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
     fields = (Field("partition", next(iter(names)), tuple(names)),
               Field("how", EXACTLY, (EXACTLY, *KINDS, *HOME_KINDS, "gemdos")), Field("size", AS_IT_IS),
               Field("under", ITS_MAP if target.can_be_arranged else own, choices))
-    return Action("Bring over…", fields, steps,
+    return Action(BRING_OVER, fields, steps,
                   "One partition of the source, instead of all of it: exactly, or made anew with its files.")
 
 

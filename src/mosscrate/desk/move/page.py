@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidge
 
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.arrange_panel import ArrangePanel
+from mosscrate.desk.move.carrying import Carrying
 from mosscrate.desk.move.chooser import MediumChooser
 from mosscrate.desk.move.guard_panel import GuardPanel
 from mosscrate.desk.move.names_panel import NamesPanel
@@ -40,6 +41,7 @@ class MovePage(QWidget):
         self.to_box = MediumChooser("Target", "choose the new card…")
         self.left, self.right = CoreView("left"), CoreView("right")
         self.ribbons = Ribbons(self.left, self.right)
+        self.carrying = Carrying(self.left, self.right)
         self.size_panel, self.arrange_panel = SizePanel(), ArrangePanel()
         self.aspect = _stack(self.size_panel, self.arrange_panel)
         self.aspect.setMaximumWidth(280)

@@ -22,7 +22,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.actions import Action
-from mosscrate.desk.move.bringing import bringing, copying
+from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
 from mosscrate.desk.shared.background import Job, Moment
@@ -98,6 +98,7 @@ class MoveStation(MovePage):
         self.right.edge_nudged.connect(lambda step: self._change(lambda plan: plan.nudged(step)))
         self.right.chosen.connect(self.left.select)
         self.left.chosen.connect(self.right.select)
+        self.carrying.brought.connect(self._bring_over)
         self.right.chosen.connect(lambda _index: self._show_arranging())
         self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
         self.arrange_panel.steps_wanted.connect(self._add_steps)
@@ -196,6 +197,13 @@ class MoveStation(MovePage):
         self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
         self.arrange_button.setVisible(self.plan is not None and not self._is_arranging)
 
+    def _bring_over(self, index: int) -> None:
+        """A partition of the source that was carried across comes onto the sheet."""
+        if self.left.layout_shown is not None:
+            self.aspect.setCurrentWidget(self.arrange_panel)
+            self._show_arranging()
+            self.arrange_panel.take(BRING_OVER, {"partition": listed(self.left.layout_shown.partition(index))})
+
     def _drag(self, y: float) -> None:
         height = self.right.column().height()
         self._change(lambda plan: plan.with_size(plan.size_at(y, height)))
@@ -218,6 +226,7 @@ class MoveStation(MovePage):
         seen = plan.forecast if plan else None
         source = self.source.name if self.source else "the source"
         target = self.target.name if self.target else "the target"
+        self.left.can_be_carried = plan is not None and not plan.is_in_place and not is_locked
         self.left.show_layout(self.model.layout_of(self.source), source)
         shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)
         self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity
@@ -20,7 +20,7 @@ _MARKS = {Severity.WARNING: "!", Severity.PROBLEM: "✗", Severity.NOTE: "i"}
 
 
 class CoreView(QWidget):
-    """Shows one layout; a stratum can be chosen, and the edge of one may be dragged.
+    """Shows one layout; a stratum can be chosen or, where it `can_be_carried`, dragged away; so can the edge of one.
 
     `ruler` is "left", "right" or "" for none.
     """
@@ -29,6 +29,8 @@ class CoreView(QWidget):
     edge_moved = pyqtSignal(float)         # where the handle was dragged to, in pixels from the column's top
     edge_nudged = pyqtSignal(int)          # -1 or +1 by the keyboard
     edge_released = pyqtSignal()
+    carried = pyqtSignal(int, QPoint)      # a partition, and where on the screen it is being dragged
+    let_go = pyqtSignal(int, QPoint)
 
     def __init__(self, ruler: str = "left", parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -43,6 +45,10 @@ class CoreView(QWidget):
         self.layout_shown: Layout | None = None
         self._placed: tuple[Stratum, ...] = ()
         self._is_dragging = False
+        self.can_be_carried = False
+        self._is_welcome = False
+        self._pressed_at: QPointF | None = None  # on a stratum, so long as it may become a carrying
+        self._is_carrying = False
 
     def show_layout(self, layout: Layout | None, name: str) -> None:
         """Draw another layout; `name` is said to people who hear the screen."""
@@ -64,6 +70,11 @@ class CoreView(QWidget):
     def show_reached(self, offset: int | None) -> None:
         """How far a running job has come, in bytes."""
         self.reached = offset
+        self.update()
+
+    def show_welcome(self, *, is_welcome: bool) -> None:
+        """Whether what is carried over this core may be let go here."""
+        self._is_welcome = is_welcome
         self.update()
 
     def placed(self) -> tuple[Stratum, ...]:
@@ -98,7 +109,7 @@ class CoreView(QWidget):
         for stratum in self._placed:
             self._draw(painter, stratum)
         painter.restore()
-        painter.setPen(QPen(color("line"), 1.4))
+        painter.setPen(QPen(color("accent"), 3) if self._is_welcome else QPen(color("line"), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(outline)
         if self.reached is not None:
@@ -132,27 +143,40 @@ class CoreView(QWidget):
             self._is_dragging = True
         elif (hit := stratum_at(self._placed, y)) and hit.index is not None:
             self._choose(hit.index)
+            self._pressed_at = event.position() if self.can_be_carried else None
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Qt: drag the edge, or tell exact bytes."""
+        """Qt: drag the edge, carry a stratum, or tell exact bytes."""
         if event is None:
             return
         y = event.position().y() - self.column().top()
         if self._is_dragging:
             self.edge_moved.emit(y)
             return
+        if self._pressed_at is not None and self.selected is not None:
+            way = (event.position() - self._pressed_at).manhattanLength()
+            self._is_carrying = self._is_carrying or way >= QApplication.startDragDistance()
+            if self._is_carrying:
+                self.setCursor(Qt.CursorShape.ClosedHandCursor)
+                self.carried.emit(self.selected, event.globalPosition().toPoint())
+            return
         is_over = self._is_on_handle(event.position())
         self.setCursor(Qt.CursorShape.SizeVerCursor if is_over else Qt.CursorShape.ArrowCursor)
         hit = stratum_at(self._placed, y)
         if hit and hit.kind != StratumKind.MAP:
+            hint = "\nDrag it across to bring it over alone." if self.can_be_carried and hit.index is not None else ""
             QToolTip.showText(event.globalPosition().toPoint(),
-                              f"{hit.name}: {exact(hit.length)}, from byte {hit.start:,}\n{hit.line}", self)
+                              f"{hit.name}: {exact(hit.length)}, from byte {hit.start:,}\n{hit.line}{hint}", self)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Qt: let go of the edge."""
+        """Qt: let go of the edge, or of a stratum."""
         if self._is_dragging:
             self._is_dragging = False
             self.edge_released.emit()
+        was_carrying, self._is_carrying, self._pressed_at = self._is_carrying, False, None
+        if was_carrying and event is not None and self.selected is not None:
+            self.setCursor(Qt.CursorShape.ArrowCursor)
+            self.let_go.emit(self.selected, event.globalPosition().toPoint())
 
     def _place(self) -> None:
         if self.layout_shown is None:
