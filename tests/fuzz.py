@@ -158,6 +158,8 @@ def run(count: int, seed: int, only: str = "") -> Counter[str]:
     """How many cases ended in which way. Raises what must not happen, with the case's number."""
     rnd, ended = random.Random(seed), Counter[str]()
     every = [s for s in subjects() if only in ("", s.name)]
+    if not every:
+        sys.exit(f"There is no card called “{only}”; these are damaged: {', '.join(s.name for s in subjects())}.")
     start = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     signal.signal(signal.SIGALRM, _on_alarm)
     for number in range(count):
