@@ -104,6 +104,16 @@ def test_chains_of_extended_entries_are_followed_and_written():
     assert any("breaks" in f.sentence for f in read_map(blocks).findings)
 
 
+def test_an_entry_of_an_unknown_kind_hides_none_of_the_others_and_stays():
+    raw = bytearray(SAMPLE)
+    raw[0x1D2:0x1DE] = bytes.fromhex("01 513758 00004002 00001000")   # "Q7X" instead of the chain
+    blocks = MemoryBlocks(bytes(raw) + bytes(40 * MIB))
+    assert [p.type for p in read_map(blocks).partitions] == ["GEM", "Q7X"]
+    perform(s.AddPartition("gemdos", 6 * MIB), blocks, None, Watch())
+    assert blocks.data[0x1D2:0x1DE] == raw[0x1D2:0x1DE]
+    assert [p.type for p in read_map(blocks).partitions] == ["GEM", "Q7X", "GEM"]
+
+
 def test_a_sector_that_is_an_mbr_too_is_read_as_one_and_the_rest_is_told():
     shared = bytearray(SAMPLE[:0x1D2].ljust(512, b"\0"))              # the first entry alone
     shared[0x1EE:0x200] = bytes.fromhex("00 feffff 06 feffff 00800000 00200000 55aa")      # the fourth of an MBR

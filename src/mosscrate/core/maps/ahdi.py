@@ -43,11 +43,10 @@ def probe(first: bytes) -> bool:
         return False
     raw = Place("AHDI", ROOT, 0).read(first)
     used = [e for e in raw["entries"] if int(e["flag"]) & EXISTS]
-    span = int(raw["hd_size"]) or 2**32
     if not used:                          # an empty one says nothing but how large the drive is
         return int(raw["hd_size"]) > 0 and not any(first[:0x1C2]) and not any(first[0x1C6:512])
-    return bool(used) and all(e["id"].tobytes() in KNOWN and int(e["start"]) > 0 and int(e["size"]) > 0
-                              and int(e["start"]) + int(e["size"]) <= span for e in used)
+    return any(e["id"].tobytes() in KNOWN for e in used) and all(
+        e["id"].tobytes().isalnum() and int(e["start"]) > 0 and int(e["size"]) > 0 for e in used)
 
 
 def read(blocks: Blocks) -> PartitionMap:
