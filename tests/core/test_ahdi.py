@@ -140,7 +140,7 @@ def test_more_than_four_partitions_take_the_second_style_and_none_of_them_boots_
 @pytest.mark.parametrize("size", [4 * MIB, 30 * MIB, 60 * MIB, 200 * MIB])
 def test_gemdos_volumes_have_two_sectors_a_cluster_and_a_second_reader_agrees(size):
     blocks = MemoryBlocks(bytes(size))
-    format_for("gemdos").make(blocks, Making("gemdos", "MOSS"))
+    format_for("gemdos").make(blocks, Making("gemdos", "MOSS", id="1A2B-3C4D"))
     g = open_volume(blocks).geometry
     assert (g.cluster_sectors, g.type, g.sector) == (2, 16, {4: 512, 30: 512, 60: 1024, 200: 4096}[size // MIB])
     assert bytes(blocks.data[510:512]) != b"\x55\xaa"
@@ -156,6 +156,7 @@ def test_gemdos_volumes_have_two_sectors_a_cluster_and_a_second_reader_agrees(si
     assert files_of(bytes(blocks.data)) == files
     volume = open_volume(blocks)
     assert (volume.kind, volume.label, volume.check()) == ("fat16", "MOSS", ())
+    assert (volume.id, bytes(blocks.data[8:11])) == ("2B3C4D", b"\x4d\x3c\x2b")    # its serial has three bytes
 
 
 @pytest.mark.parametrize(("size", "sector"), [(30, 512), (60, 1024), (200, 4096), (None, 16384)])

@@ -55,12 +55,12 @@ class FilesPanel(Panel):
         head.setStretch(0, 1)
         head.addWidget(self.image_button)
         buttons = row(self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
-                      None, spacing=6)
+                      None, spacing=3)
         self.comment_button = button("Comment…", self._ask_for_comment, tip="Up to 79 characters that go with the file")
         self.protect_button = button("Protection…", self._ask_for_protection,
                                      tip="Letters of hsparwed that are set: r, w, e, d allow reading, writing, "
                                          "starting and removing")
-        own = row(self.comment_button, self.protect_button, None, spacing=6)
+        own = row(self.comment_button, self.protect_button, None, spacing=3)
         for part in (self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
                      self.image_button, self.comment_button, self.protect_button):
             part.setProperty("compact", True)

@@ -37,7 +37,7 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import button, label, row
 
 NARROW = 1040
-LEAST_CORE, LEAST_SHELF = 216, 182   # pixels in which names of partitions and cards can be read
+LEAST_CORE, LEAST_SHELF = 214, 182   # pixels in which names of partitions and cards can be read
 
 
 class LookStation(QWidget):

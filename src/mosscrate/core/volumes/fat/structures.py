@@ -148,6 +148,8 @@ class BootSector:
     @property
     def volume_id(self) -> int:
         """Serial number; 0 where the fields are not there."""
+        if self.is_gemdos:
+            return int.from_bytes(self.raw["oem_name"].tobytes()[5:8], "little")   # bytes 8 to 10 of the sector
         return int(self.raw["volume_id"]) if int(self.raw["boot_signature"]) in (0x28, 0x29) else 0
 
     @property

@@ -68,7 +68,9 @@ class FatVolume:
 
     @property
     def id(self) -> str:
-        """Serial number as it is usually written: 1A2B-3C4D."""
+        """Serial number as it is usually written: 1A2B-3C4D; GEMDOS has one of three bytes."""
+        if self.boot.is_gemdos:
+            return f"{self.boot.volume_id:06X}"
         return f"{self.boot.volume_id >> 16:04X}-{self.boot.volume_id & 0xFFFF:04X}"
 
     @property
