@@ -294,14 +294,15 @@ def machines(bench: Bench, as_json: bool) -> None:
 
 def _print_layout(medium: Medium, layout: Layout) -> None:
     kinds = {MapKind.NONE: "no partition map", MapKind.MBR: f"MBR, disk id {layout.map_id}",
-             MapKind.GPT: f"GPT, disk id {layout.map_id}"}
-    click.echo(f"{medium.name}  [{medium.tag}]  {exact(layout.size)}, {kinds.get(layout.map_kind, layout.map_kind)}")
+             MapKind.GPT: f"GPT, disk id {layout.map_id}", MapKind.RDB: "RDB", MapKind.AHDI: "AHDI",
+             MapKind.APPLE: "Apple partition map"}
+    click.echo(f"{medium.name}  [{medium.tag}]  {exact(layout.size)}, {kinds[layout.map_kind]}")
     for p in layout.partitions:
         v = p.volume
         fill = ""
         if v and v.used is not None:
             fill = f"{binary(v.used)} used, {binary(v.free or 0)} free, {v.summary}"
-        kind = v.kind if v and v.kind else p.partition.type_name or "unknown"
+        kind = v.kind_name if v and v.kind else p.partition.type_name or "unknown"
         flags = f" {', '.join(p.partition.flags)}" if p.partition.flags else ""
         click.echo(f"  {p.index}  {p.name:14} {binary(p.partition.length):>9} at {binary(p.partition.start):<9} "
                    f"{kind:6} {p.role:9}{flags}  {fill}")
