@@ -11,7 +11,7 @@ from PyQt6.QtGui import QDropEvent, QKeySequence
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 
-from mosscrate.core.blocks import Window, open_blocks
+from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fresh_images import floppy, make_floppy
@@ -22,7 +22,7 @@ from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.slots import medium as medium_module
-from mosscrate.core.volumes import edit
+from mosscrate.core.volumes import Making, edit, format_for
 from mosscrate.core.watch import Watch
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
@@ -79,6 +79,14 @@ class Person:
         self.acts += 1
         assert entry.field.isEnabled()
         QTest.keyClicks(entry.field, tag)
+
+    def carry(self, core, stratum, to, at=None):
+        self.acts += 1
+        start = core.stratum_rect(stratum).center().toPoint()
+        end = core.mapFromGlobal(to.mapToGlobal(at or to.rect().center()))
+        QTest.mousePress(core, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+        QTest.mouseMove(core, end)
+        QTest.mouseRelease(core, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
 
     def plan(self, source, target):
         self.pick_card(source)
@@ -487,14 +495,33 @@ def test_a_stratum_that_is_dragged_across_is_brought_over(person):
     move = person.window.move_
     person.plan("Worn card", "New card")
     games = next(s for s in move.left.placed() if s.name == "GAMES")
-    start = move.left.stratum_rect(games).center().toPoint()
     for at, steps in ((QPoint(10, -300), ["KeepCard", "WriteImage"]), (None, ["KeepCard", "NewMap", "CopyPartition"])):
-        to = move.left.mapFromGlobal(move.right.mapToGlobal(at or move.right.rect().center()))
-        QTest.mousePress(move.left, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
-        QTest.mouseMove(move.left, to)
-        QTest.mouseRelease(move.left, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, to)
+        person.carry(move.left, games, move.right, at)
         assert [type(s).__name__ for s in move.plan.sheet.steps][:len(steps)] == steps
     assert [(r.index, r.to) for r in move.plan.ribbons()] == [(2, 1)]
+
+
+def test_an_emulated_drive_without_a_map_becomes_one_of_its_machine_in_six_acts(person, bench):
+    bare = MemoryBlocks(bytes(20 * MIB))
+    format_for("ffs-intl").make(bare, Making("ffs-intl", "Work"))
+    editor = edit(bare)
+    editor.add_file("readme", b"x" * 70_000)
+    editor.commit()
+    put_card(bench, "bare", 20 * MIB, bare.data, name="Tarn image", order=4)
+    person.window.model.refresh()
+    person.wait(lambda: any(m.name == "Tarn image" for m in person.window.model.media)
+                and person.window.model.asker.is_idle)
+    move = person.window.move_
+    person.acts = 0
+    person.plan("Tarn image", "New card")
+    person.carry(move.left, move.left.placed()[-1], move.right)
+    person.type_tag(move.guard_panel.entry, medium(person, "New card").tag)
+    person.click(move.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert (move.run_panel.head.text()[:4], person.acts) == ("Done", 6), move.run_panel.words.text()
+    layout = person.window.model.layout_of(medium(person, "New card"))
+    assert (layout.map_kind, [(p.name, p.volume.variant) for p in layout.partitions]) == ("rdb", [("Work", "ffs-intl")])
+    assert files_of(person, "New card") == [contents(bare)]
 
 
 def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(person):

@@ -70,7 +70,10 @@ def copying(source: Layout, target: Layout) -> tuple[Action, ...]:
 
 def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bool) -> Action:
     """One partition, into the free room of the target, under a fresh map, or as a bare volume."""
-    own = next((word for word, kind in MAPS.items() if kind == source.map_kind), "an MBR")
+    suited = _maps_for(source.partition(next(iter(names.values()))))
+    own = next(word for word, kind in MAPS.items()
+               if kind == (source.map_kind if source.map_kind in suited else suited[0]))
+    is_at_home = target.can_be_arranged and target.map_kind in suited
     choices = ((ITS_MAP,) if target.can_be_arranged else ()) + (*MAPS, NO_MAP)
 
     def steps(values: Values) -> tuple[s.Step, ...]:
@@ -87,9 +90,17 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
 
     fields = (Field("partition", next(iter(names)), tuple(names)),
               Field("how", EXACTLY, (EXACTLY, *KINDS, *HOME_KINDS, "gemdos")), Field("size", AS_IT_IS),
-              Field("under", ITS_MAP if target.can_be_arranged else own, choices))
+              Field("under", ITS_MAP if is_at_home else own, choices))
     return Action(BRING_OVER, fields, steps,
                   "One partition of the source, instead of all of it: exactly, or made anew with its files.")
+
+
+def _maps_for(look: PartitionLook) -> tuple[MapKind, ...]:
+    """The maps that machines with a volume of this kind know, the usual one first."""
+    variant = look.volume.variant or look.volume.kind if look.volume else ""
+    if variant.startswith(("ofs", "ffs")):
+        return (MapKind.RDB,)
+    return (MapKind.AHDI,) if variant.startswith("gemdos") else (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI)
 
 
 def _all(source: Layout) -> Action:
