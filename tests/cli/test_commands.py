@@ -131,6 +131,14 @@ def test_a_move_swaps_the_bytes_on_the_way_and_is_verified(cli, cards, tmp_path,
     assert (seen["container"], seen["map"]["id"]) == ("swapped", "cafe0001")
 
 
+def test_a_move_for_a_machine_of_another_family_is_planned_as_it_needs_it(cli, cards):
+    code, out, _ = cli("sheet", "plan", "Worn card", "New card", "--machine", "gemdos-late")
+    assert code == 0
+    assert "Put an empty AHDI map on New card" in out
+    assert "does not know the source’s map" in out
+    assert "Write 2 partitions" in cli("sheet", "plan", "Worn card", "New card", "--machine", "handheld-linux")[1]
+
+
 def test_a_drive_for_a_home_computer_is_laid_out_tuned_and_filled(cli, cards, tmp_path, bench):
     run = ("--tag", bench.shelf.find("New card").tag)
     assert cli("sheet", "map", "New card", "rdb", "--machine", "rdb-32bit", *run)[0] == 0

@@ -552,6 +552,25 @@ def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(pe
         assert files == [sizes_on(blocks, p.index) for p in survey(blocks).partitions]
 
 
+def test_a_machine_of_another_family_gets_a_plan_that_it_can_read_unless_it_was_corrected(person):
+    move = person.window.move_
+
+    def kinds_for(key):
+        move.machine.setCurrentIndex(move.machine.findData(key) if key else 0)
+        move.machine.activated.emit(move.machine.currentIndex())
+        return [type(step).__name__ for step in move.plan.sheet.steps]
+
+    person.plan("Worn card", "New card")
+    assert "WriteImage" in kinds_for("handheld-linux")
+    assert kinds_for("gemdos-late") == ["KeepCard", "NewMap", "CopyPartition", "CopyPartition", "Eject"]
+    assert "does not know the source’s map" in words_of(move.sheet_panel)
+    person.wait(lambda: move.arrange_panel.error.isVisible())
+    assert "becomes" in move.arrange_panel.error.text()
+    assert "WriteImage" in kinds_for(None)
+    move.sheet_panel._steps[0].box.click()
+    assert kinds_for("gemdos-late") == ["WriteImage", "GrowPartition", "Verify", "Eject"]
+
+
 def test_a_folder_is_copied_to_another_partition_of_the_same_card(person):
     w = person.window
     person.pick_card("Worn card")

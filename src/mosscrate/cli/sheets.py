@@ -24,6 +24,7 @@ from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.propose import propose
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
 from mosscrate.core.sheet.steps import GrowPartition, WriteImage
+from mosscrate.core.sheet.suiting import suited
 from mosscrate.core.sizes import binary, duration, parse_size
 
 FILE = click.Path(path_type=Path, dir_okay=False)
@@ -39,16 +40,21 @@ def sheet() -> None:
 @click.argument("target")
 @click.option("--size", help="Size of the last partition, such as 6GiB; it fills the card when left out.")
 @click.option("--swap", is_flag=True, help="Exchange the two bytes of every word on the way, for an adapter that does.")
+@click.option("--machine", help="What the target is meant for: a map it knows, its order of bytes.")
 @click.option("--out", type=FILE, help="Save the sheet here.")
 @json_option
 @click.pass_obj
-def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, out: Path | None,
+def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, machine: str | None, out: Path | None,
          as_json: bool) -> None:
     """Propose the whole move from SOURCE onto TARGET."""
     old, new = bench.shelf.find(source), bench.shelf.find(target)
     with old.open() as a, new.open() as b:
         old_layout, new_layout = survey(a), survey(b)
     made = propose(old, old_layout, new, new_layout, bench.crate)
+    findings: tuple[Finding, ...] = ()
+    if machine:
+        fit = suited(made, old_layout, new_layout, bench.machines.find(machine))
+        made, findings = fit.sheet, fit.findings
     if size:
         wanted = size_of(size)
         made = msgspec.structs.replace(made, steps=tuple(
@@ -57,6 +63,8 @@ def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, o
         made = msgspec.structs.replace(made, steps=tuple(
             msgspec.structs.replace(s, swap=True) if isinstance(s, WriteImage) else s for s in made.steps))
     put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
+    for finding in findings if not as_json else ():
+        click.echo(finding_line(finding))
 
 
 @sheet.command()

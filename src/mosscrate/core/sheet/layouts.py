@@ -33,7 +33,7 @@ from mosscrate.core.sheet.steps import (
 )
 from mosscrate.core.sheet.swapping import UNKNOWN
 from mosscrate.core.sizes import binary, exact
-from mosscrate.core.volumes import shown_kind
+from mosscrate.core.volumes import longest_name, shown_kind
 
 
 def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | None:
@@ -269,8 +269,10 @@ def _fresh(partition: Partition, kind: str, label: str) -> PartitionLook:
 
 
 def _as_kind(volume: VolumeLook, kind: str) -> VolumeLook:
-    """The same volume made anew as a kind; "" leaves it as it is."""
-    return replace(volume, kind=shown_kind(kind), variant=kind) if kind else volume
+    """The same volume made anew as a kind, its names shortened to what stands there; "" leaves it as it is."""
+    if not kind:
+        return volume
+    return replace(volume, kind=shown_kind(kind), variant=kind, longest_name=volume.longest_name[:longest_name(kind)])
 
 
 def _look(layout: Layout, index: int) -> PartitionLook:

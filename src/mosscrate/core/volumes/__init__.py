@@ -11,7 +11,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
-from mosscrate.core.volumes.kinds import kind_name, shown_kind
+from mosscrate.core.volumes.kinds import kind_name, longest_name, shown_kind
 from mosscrate.core.volumes.signatures import FIRST_BYTES, name_by_signature
 from mosscrate.core.watch import Watch
 
@@ -70,6 +70,7 @@ __all__ = [
     "is_changed_here",
     "is_opened_here",
     "kind_name",
+    "longest_name",
     "name_by_signature",
     "open_volume",
     "shown_kind",

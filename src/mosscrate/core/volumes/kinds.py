@@ -15,6 +15,15 @@ def shown_kind(kind: str) -> str:
     return kind.partition("-")[0] if kind.startswith(("ofs", "ffs")) else kind
 
 
+def longest_name(kind: str) -> int:
+    """Characters that a name can have there."""
+    if kind.startswith("gemdos"):
+        return 12
+    if kind.startswith(("ofs", "ffs")):
+        return 107 if kind.endswith("-long") else 30
+    return 255
+
+
 def kind_name(kind: str) -> str:
     """exFAT, FAT32, ext4, FFS international; "" stays ""."""
     if kind in _WRITTEN:

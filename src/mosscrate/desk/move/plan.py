@@ -33,6 +33,7 @@ from mosscrate.core.sheet.steps import (
     WriteFitted,
     WriteImage,
 )
+from mosscrate.core.sheet.suiting import Suited, suited
 from mosscrate.core.sizes import GIB, MIB, binary
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import kind_name
@@ -72,6 +73,8 @@ class Plan:
     losses: tuple[Finding, ...]
     left_out: frozenset[int] = frozenset()
     machine: Machine | None = None
+    usual: JobSheet | None = None                # what is proposed for any machine; None once a person corrected it
+    because: tuple[Finding, ...] = ()            # why another sheet is proposed
 
     @cached_property
     def sheet(self) -> JobSheet:
@@ -124,9 +127,16 @@ class Plan:
         """Whether the whole source is written onto the target."""
         return any(isinstance(s, WRITES_ALL) for s in self.proposed.steps)
 
+    def meant_for(self, machine: Machine | None) -> Plan:
+        """The plan for a machine: with the sheet that suits it, unless a person has corrected the one that is there."""
+        if self.usual is None:
+            return replace(self, machine=machine)
+        fit = suited(self.usual, self.source_layout, self.target_layout, machine) if machine else Suited(self.usual)
+        return replace(self, machine=machine, proposed=fit.sheet, because=fit.findings)
+
     def leaving_out(self, step: int, *, is_out: bool) -> Plan:
         """The same plan with one proposed step left out or taken in again."""
-        return replace(self, left_out=self.left_out | {step} if is_out else self.left_out - {step})
+        return replace(self, usual=None, left_out=self.left_out | {step} if is_out else self.left_out - {step})
 
     def with_steps(self, steps: tuple[Step, ...]) -> Plan:
         """The same plan with more steps, before the card is let go of.
@@ -139,17 +149,17 @@ class Plan:
         writing = next((k for k, s in enumerate(old) if isinstance(s, WRITES_ALL)), None)
         if writing is not None and len(steps) == 1 and isinstance(steps[0], WRITES_ALL):    # another way of writing
             changed = (*old[:writing], *steps, *old[writing + 1:])
-            return replace(self, proposed=msgspec.structs.replace(self.proposed, steps=changed))
+            return replace(self, usual=None, proposed=msgspec.structs.replace(self.proposed, steps=changed))
         at = next((k for k, s in enumerate(old) if isinstance(s, Eject)), len(old))
         fresh = msgspec.structs.replace(self.proposed, steps=(*old[:at], *steps, *old[at:]))
         out = frozenset(k if k < at else k + len(steps) for k in left_out)
-        return replace(self, proposed=fresh, left_out=out)
+        return replace(self, usual=None, proposed=fresh, left_out=out)
 
     def with_size(self, size: int | None) -> Plan:
         """The same plan with another size for the partition that grows; None fills the card."""
         steps = tuple(msgspec.structs.replace(s, size=size) if isinstance(s, GrowPartition) else s
                       for s in self.proposed.steps)
-        return replace(self, proposed=msgspec.structs.replace(self.proposed, steps=steps))
+        return replace(self, usual=None, proposed=msgspec.structs.replace(self.proposed, steps=steps))
 
     def bounds(self) -> tuple[int, int]:
         """Smallest and largest size in bytes of the partition that grows."""
@@ -268,4 +278,4 @@ def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layo
                              "back."),))
     sheet = propose(source, source_layout, target, target_layout, crate)
     losses = what_would_be_lost(target, target_layout, crate)
-    return Plan(source, source_layout, target, target_layout, sheet, losses)
+    return Plan(source, source_layout, target, target_layout, sheet, losses, usual=sheet)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
@@ -56,7 +56,7 @@ class MoveStation(MovePage):
         model.media_changed.connect(self._show_choosers)
         model.seen_changed.connect(self._on_seen)
         model.crate_changed.connect(self._offer_unfinished)
-        model.machine_changed.connect(lambda: self._change(lambda plan: replace(plan, machine=model.machine)))
+        model.machine_changed.connect(self._mean_for_machine)
         self._show_choosers()
         self._show_plan()
 
@@ -138,8 +138,16 @@ class MoveStation(MovePage):
 
     def _take_plan(self, asked: int, ready: _Ready) -> None:
         if asked == self._asked and self.job is None:
-            self.plan, self._checks = replace(ready.plan, machine=self.model.machine), ready.checks
-            self._show_plan()
+            self.plan, self._checks = ready.plan, ready.checks
+            self._mean_for_machine()
+
+    def _mean_for_machine(self) -> None:
+        """The plan as the chosen machine needs it; what files lose by that is told."""
+        self._change(lambda plan: plan.meant_for(self.model.machine))
+        if self.plan is not None and self.plan.because and not self.plan.writes_all:
+            self.aspect.setCurrentWidget(self.arrange_panel)
+            self._show_arranging()
+            self._tell_losses(self.plan.proposed.steps)
 
     def _change(self, edit: Callable[[Plan], Plan]) -> None:
         if self.plan is not None and self.job is None:

@@ -1,0 +1,86 @@
+"""What a proposed move does otherwise, so that the machine the card is meant for can read it at all."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import dataclass
+
+import msgspec
+
+from mosscrate.core.contents.layout import Layout, PartitionLook
+from mosscrate.core.contents.straight import SWAPPED
+from mosscrate.core.errors import FitError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.machines import Machine
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet.fit import forecast
+from mosscrate.core.sheet.propose import kind_under, under_another_map
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.steps import CopyPartition, Eject, FlagPartition, KeepCard, NewMap, Step, WriteImage
+
+WRITTEN = (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI)
+
+
+@dataclass(frozen=True)
+class Suited:
+    """A sheet, and why it is not the usual one; no findings where it is."""
+
+    sheet: JobSheet
+    findings: tuple[Finding, ...] = ()
+
+
+def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) -> Suited:
+    """A sheet that writes all of a source, changed where the machine would not know its map or the order of its bytes.
+
+    It stays as it is where the change does not fit the target.
+    """
+    if source.map_kind in machine.maps:
+        return _turned_round(sheet, source, machine)
+    kind = next((MapKind(word) for word in machine.maps if word in WRITTEN), None)
+    with suppress(FitError):
+        steps = _under(source, kind, machine) if kind else ()
+        kept = tuple(step for step in sheet.steps if isinstance(step, KeepCard))
+        changed = msgspec.structs.replace(sheet, steps=(*kept, *steps, Eject()))
+        if steps and not forecast(changed, source, target).problems:
+            return Suited(changed, (Finding(
+                Severity.NOTE, f"A {machine.name} does not know the source’s map: its partitions come under one that "
+                "it knows.", "partition map", remedy="Meant for any machine, all of it is written as it is."),))
+    return Suited(sheet)
+
+
+def _turned_round(sheet: JobSheet, source: Layout, machine: Machine) -> Suited:
+    """The sheet with the bytes of every word swapped on the way where the machine reads them in the other order."""
+    other = "straight" if source.container == SWAPPED else "swapped"
+    if machine.bytes != other or not any(isinstance(step, WriteImage) for step in sheet.steps):
+        return Suited(sheet)
+    steps = tuple(msgspec.structs.replace(step, swap=True) if isinstance(step, WriteImage) else step
+                  for step in sheet.steps)
+    return Suited(msgspec.structs.replace(sheet, steps=steps), (Finding(
+        Severity.NOTE, f"A {machine.name} reads the bytes of every word {other}: they are exchanged on the way.",
+        "byte order"),))
+
+
+def _under(source: Layout, kind: MapKind, machine: Machine) -> tuple[Step, ...]:
+    """The partitions below a map with the machine's geometry, in file systems that it opens. Raises FitError."""
+    made: list[Step] = []
+    for step in under_another_map(source, kind):
+        if isinstance(step, NewMap) and kind == MapKind.RDB and machine.geometry:
+            step = NewMap(step.kind, machine.geometry.heads, machine.geometry.sectors)
+        elif isinstance(step, CopyPartition):
+            step = msgspec.structs.replace(step, kind=_kind_for(source.partition(step.source), kind, machine))
+        made.append(step)
+    if machine.boot.must_be_marked:
+        made.append(FlagPartition(1, "active"))
+    return tuple(made)
+
+
+def _kind_for(look: PartitionLook, map: MapKind, machine: Machine) -> str:
+    """What a volume is made anew as, which the map carries and the machine opens; "" where it is copied exactly."""
+    kind, volume = kind_under(map, look), look.volume
+    if volume is None or volume.used is None:
+        return kind
+    wanted = kind or volume.variant or volume.kind
+    if wanted in machine.volumes or (wanted == "fat" and any(v.startswith("fat") for v in machine.volumes)):
+        return kind
+    own = {MapKind.RDB: ("ofs", "ffs"), MapKind.AHDI: ("gemdos",)}.get(map, ("fat", "exfat", "ext"))
+    return next((v for v in machine.volumes if v.startswith(own)), kind)

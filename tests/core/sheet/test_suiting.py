@@ -1,0 +1,62 @@
+"""A move for a machine that would not know the source: another map, other file systems, another order of bytes."""
+
+from __future__ import annotations
+
+import pytest
+
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.swapped import swapped
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.machines import Boot, Geometry, Machine, check
+from mosscrate.core.maps import rdb
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.suiting import Suited, suited
+from tests.core.sheet.test_converting import DRIVES, run
+from tests.volumes import MIB
+
+USUAL = JobSheet((s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.Verify(), s.Eject()))
+LOOM = Machine("loom", ("rdb", "none"), ("ofs", "ofs-intl"), bytes="either", geometry=Geometry(8, 32),
+               boot=Boot(must_be_marked=True))
+
+
+def names(blocks) -> list[list[str]]:
+    return [sorted(e.path.upper() for e in open_partition(blocks, p.index).tree().entries)
+            for p in survey(blocks).partitions]
+
+
+@pytest.mark.parametrize("size", [96, 240])
+def test_partitions_come_under_a_map_and_in_file_systems_that_the_machine_knows(size):
+    drive, target = DRIVES["ahdi"](), MemoryBlocks(bytes(size * MIB), name="Target")
+    made = suited(USUAL, survey(drive), survey(target), LOOM)
+    assert [f.sentence for f in made.findings] == [
+        "A loom does not know the source’s map: its partitions come under one that it knows."]
+    kept, *middle, eject = made.sheet.steps
+    assert (kept, middle[0], middle[-1], eject) == (s.KeepCard(s.Which.SOURCE), s.NewMap("rdb", 8, 32),
+                                                    s.FlagPartition(1, "active"), s.Eject())
+    layout = run(middle, target, drive)
+    assert [p.volume.variant for p in layout.partitions] == ["ofs"] * 3
+    head = rdb.head_of(layout.map)[1]
+    assert (int(head["heads"]), int(head["sectors"])) == (8, 32)
+    assert [f.severity for f in check(layout, LOOM)] == ["good"]
+    assert names(target) == names(drive)
+
+
+def test_what_the_machine_knows_or_cannot_have_stays_the_usual_move():
+    drive, target = survey(DRIVES["ahdi"]()), survey(MemoryBlocks(bytes(96 * MIB)))
+    small = survey(MemoryBlocks(bytes(20 * MIB)))
+    for machine, onto in ((Machine("music machine", ("ahdi",), ("gemdos",)), target),
+                          (Machine("workstation", ("apple",), ("hfs",)), target), (LOOM, small)):
+        assert suited(USUAL, drive, onto, machine) == Suited(USUAL)
+
+
+def test_bytes_are_exchanged_for_a_machine_that_reads_them_in_the_other_order():
+    drive, target = DRIVES["ahdi"](), survey(MemoryBlocks(bytes(96 * MIB)))
+    turned = MemoryBlocks(bytes(swapped(bytes(drive.data))))
+    for source, order, is_swapped in ((drive, "swapped", True), (drive, "straight", False), (drive, "either", False),
+                                      (turned, "straight", True), (turned, "swapped", False)):
+        machine = Machine("adapter", ("ahdi",), ("gemdos",), bytes=order)
+        made = suited(USUAL, survey(source), target, machine)
+        assert s.WriteImage(swap=is_swapped) in made.sheet.steps
+        assert len(made.findings) == is_swapped
