@@ -1,0 +1,264 @@
+"""Planning a move: both ends chosen, a sheet proposed, corrected on the page, and drawn as it stands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from PyQt6.QtWidgets import QFileDialog, QWidget
+
+from mosscrate.core.contents import Layout
+from mosscrate.core.contents.transfer import Passage
+from mosscrate.core.sheet import guard
+from mosscrate.core.sheet.passing import PASSING, shortened, together
+from mosscrate.core.sheet.sheet import save_sheet
+from mosscrate.core.sheet.steps import CHANGES, Step
+from mosscrate.core.slots import Medium, Source
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.move.actions import Action
+from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
+from mosscrate.desk.move.page import MovePage
+from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
+from mosscrate.desk.shared.background import Job
+
+TOLD = 2                       # findings beside the actions; the table has them all
+
+
+@dataclass(frozen=True)
+class _Ready:
+    plan: Plan
+    checks: tuple[guard.Check, ...]
+
+
+class MovePlanning(MovePage):
+    """Keeps the plan true to what is chosen; nothing is changed in it while its `job` runs."""
+
+    def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
+        super().__init__(model, parent)
+        self.source: Medium | None = None
+        self.target: Medium | None = None
+        self.plan: Plan | None = None
+        self.job: Job | None = None
+        self._checks: tuple[guard.Check, ...] = ()
+        self._is_arranging = False
+        self._asked = 0
+        self._connect()
+        model.media_changed.connect(self._show_choosers)
+        model.seen_changed.connect(self._on_seen)
+        model.machine_changed.connect(self._mean_for_machine)
+        self._show_choosers()
+        self._show_plan()
+
+    def choose_source(self, medium: Medium | None) -> None:
+        """Take a medium as source; the plan follows."""
+        self.source, self._is_arranging = medium, False
+        if medium and self.target and medium.key == self.target.key:
+            self.target = None
+        self._replan()
+        self.aspect.setCurrentWidget(self.size_panel)
+
+    def choose_in_place(self, medium: Medium) -> None:
+        """Plan to grow a card's last partition where it is."""
+        self.source = self.target = medium
+        self._is_arranging = False
+        self._replan()
+        self.aspect.setCurrentWidget(self.size_panel)
+
+    def choose_to_arrange(self, medium: Medium) -> None:
+        """Plan to change a card's partitions where they are."""
+        self.source = self.target = medium
+        self._is_arranging = True
+        self._replan()
+        self.aspect.setCurrentWidget(self.arrange_panel)
+
+    def choose_target(self, medium: Medium | None) -> None:
+        """Take a medium as target; the plan follows."""
+        self.target, self._is_arranging = medium, False
+        self._replan()
+
+    def _connect(self) -> None:
+        """How a person corrects the plan."""
+        self.from_box.chosen.connect(self.choose_source)
+        self.to_box.chosen.connect(self.choose_target)
+        self.save_button.clicked.connect(self._save)
+        self.arrange_button.clicked.connect(self._turn)
+        self.right.edge_moved.connect(self._drag)
+        self.right.edge_nudged.connect(lambda step: self._change(lambda plan: plan.nudged(step)))
+        self.right.chosen.connect(self.left.select)
+        self.left.chosen.connect(self.right.select)
+        self.carrying.brought.connect(self._bring_over)
+        self.right.chosen.connect(lambda _index: self._show_arranging())
+        self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
+        self.arrange_panel.steps_wanted.connect(self._add_steps)
+        self.arrange_panel.names_wanted.connect(lambda: self.side.setCurrentWidget(self.names_panel))
+        self.names_panel.close_wanted.connect(lambda: self.side.setCurrentWidget(self.guard_panel))
+        self.sheet_panel.left_out.connect(
+            lambda step, is_out: self._change(lambda plan: plan.leaving_out(step, is_out=is_out)))
+
+    def _replan(self) -> None:
+        """Ask for a fresh plan; answers to older questions are dropped."""
+        self._asked += 1
+        self.plan, self._checks = None, ()
+        self._show_choosers()
+        self._show_plan()
+        source, target = self.source, self.target
+        a, b = self.model.layout_of(source), self.model.layout_of(target)
+        if source is None or target is None or a is None or b is None:
+            return
+        asked = self._asked
+        self.model.asker.ask(lambda: self._make(source, a, target, b),
+                             lambda ready: self._take_plan(asked, ready),
+                             lambda error: self.model.failed.emit(str(error)))
+
+    def _make(self, source: Medium, a: Layout, target: Medium, b: Layout) -> _Ready:
+        crate = self.model.bench.crate
+        plan = make_arrangement(target, b, crate) if self._is_arranging else make_plan(source, a, target, b, crate)
+        assert plan.proposed.target is not None, "a move has a target"
+        return _Ready(plan, guard.inspect(target, plan.proposed.target, plan.proposed.source))
+
+    def _take_plan(self, asked: int, ready: _Ready) -> None:
+        if asked == self._asked and self.job is None:
+            self.plan, self._checks = ready.plan, ready.checks
+            self._mean_for_machine()
+
+    def _mean_for_machine(self) -> None:
+        """The plan as the chosen machine needs it; what files lose by that is told."""
+        self._change(lambda plan: plan.meant_for(self.model.machine))
+        if self.plan is not None and self.plan.because and not self.plan.writes_all:
+            self.aspect.setCurrentWidget(self.arrange_panel)
+            self._show_arranging()
+            self._tell_losses(self.plan.proposed.steps)
+
+    def _change(self, edit: Callable[[Plan], Plan]) -> None:
+        if self.plan is not None and self.job is None:
+            self.plan = edit(self.plan)
+            self._show_plan()
+
+    def _add_steps(self, steps: tuple[Step, ...]) -> None:
+        """Take steps that were filled in; one that does not fit is said where it was typed, and not taken."""
+        if self.plan is None or self.job is not None:
+            return
+        wanted = self.plan.with_steps(steps)
+        problems = wanted.forecast.problems
+        if problems:
+            self.arrange_panel.complain(problems[0].sentence)
+            return
+        self._change(lambda _plan: wanted)
+        self._tell_losses(steps)
+
+    def _tell_losses(self, steps: tuple[Step, ...]) -> None:
+        """What files lose on their way is said as soon as it is known."""
+        if not any(isinstance(step, PASSING) for step in steps):
+            return
+        source, target = self.source, self.target
+
+        def ask() -> Passage:
+            assert source is not None, "a plan has both ends"
+            assert target is not None, "a plan has both ends"
+            with source.open() as a, target.open() as b:
+                return together(steps, a, b)
+
+        def tell(passage: Passage) -> None:
+            self.names_panel.show_passage(passage)
+            self.arrange_panel.tell(shortened(passage, TOLD), names=len(passage.changed_names) + len(passage.left_out))
+
+        self.model.asker.ask(ask, tell, lambda _error: None)
+
+    def _turn(self) -> None:
+        """From sizes to partitions and back."""
+        to = self.arrange_panel if self.aspect.currentWidget() is self.size_panel else self.size_panel
+        self.aspect.setCurrentWidget(to)
+        self._show_arranging()
+
+    def _show_arranging(self) -> None:
+        is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
+        layout = self.right.layout_shown if self.plan else None
+        more: tuple[Action, ...] = ()
+        if self.plan is not None and not self.plan.is_in_place:
+            base = self.plan.target_layout if self.plan.writes_all else layout
+            more = bringing(self.plan.source_layout, base, may_clear=self.plan.writes_all)
+        elif self.plan is not None and layout is not None:
+            more = copying(layout, layout)
+        self.arrange_panel.show_partition(layout, self.right.selected, more,
+                                          is_locked=is_locked or self.plan is None, machine=self.model.machine)
+        is_sizing = self.aspect.currentWidget() is self.size_panel
+        self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
+        self.arrange_button.setVisible(self.plan is not None and not self._is_arranging)
+
+    def _bring_over(self, index: int) -> None:
+        """A partition of the source that was carried across comes onto the sheet."""
+        if self.left.layout_shown is not None:
+            self.aspect.setCurrentWidget(self.arrange_panel)
+            self._show_arranging()
+            self.arrange_panel.take(BRING_OVER, {"partition": listed(self.left.layout_shown.partition(index))})
+
+    def _drag(self, y: float) -> None:
+        height = self.right.column().height()
+        self._change(lambda plan: plan.with_size(plan.size_at(y, height)))
+
+    def _show_choosers(self) -> None:
+        media = self.model.media
+        self.from_box.show_media(media, self.source)
+        possible = [m for m in media if self.source is None or m.key != self.source.key or m == self.target]
+        blank = self.model.layout_of(self.target)
+        is_replaced = blank is not None and not blank.is_blank and self.target != self.source
+        note = "to be written over" if is_replaced else ""
+        self.to_box.show_media([m for m in possible if m.source != Source.BACKUP], self.target, note=note)
+        is_idle = self.job is None
+        self.from_box.box.setEnabled(is_idle)
+        self.to_box.box.setEnabled(is_idle)
+
+    def _show_plan(self) -> None:
+        plan = self.plan
+        is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
+        seen = plan.forecast if plan else None
+        source = self.source.name if self.source else "the source"
+        target = self.target.name if self.target else "the target"
+        self.left.can_be_carried = plan is not None and not plan.is_in_place and not is_locked
+        self.left.show_layout(self.model.layout_of(self.source), source)
+        shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)
+        self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None
+        self.right.show_layout(shown, f"{target} as it will be" if plan else target)
+        hint = "" if plan else "choose both ends" if not (self.source and self.target) else "planning…"
+        if seen and seen.problems:
+            hint = "it does not fit"
+        self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
+        self.size_panel.show_plan(plan, is_locked=is_locked)
+        self.sheet_panel.show_plan(plan, is_locked=is_locked)
+        self.share_width(is_single=self._is_arranging)
+        self._show_arranging()
+        is_in_place = plan is not None and plan.is_in_place
+        in_place = "Change a card’s partitions" if self._is_arranging else "Grow a card’s last partition"
+        self.title.setText(in_place if is_in_place else "Move a card onto a larger one")
+        self.subtitle.setText("On the left as it is, on the right as it will be. It can be taken back afterwards."
+                              if is_in_place else "The source stays as it is. Nothing is written on the target until "
+                              "you run the sheet.")
+        can_run = plan is not None and seen is not None and not seen.problems and not is_locked \
+            and any(isinstance(step, CHANGES) for step in plan.sheet.steps)
+        self.rehearse_button.setEnabled(can_run)
+        self.save_button.setEnabled(can_run)
+        if plan is None:
+            self.guard_panel.show_nothing()
+        else:
+            self.guard_panel.show_target(plan.target, self._checks, plan.losses, is_possible=can_run)
+
+    def _on_seen(self, key: str) -> None:
+        if self.job is None and self.side.currentWidget() is not self.run_panel \
+                and key in {m.key for m in (self.source, self.target) if m} and not self._is_still_true():
+            self._replan()
+
+    def _is_still_true(self) -> bool:
+        """Whether the plan was made for what is there now."""
+        plan = self.plan
+        return plan is not None and plan.source_layout == self.model.layout_of(self.source) and \
+            plan.target_layout == self.model.layout_of(self.target)
+
+    def _save(self) -> None:
+        if self.plan is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Save the job sheet", str(Path.home() / "move.json"))
+        if name:
+            save_sheet(self.plan.sheet, Path(name))
+            tag = self.plan.target.tag
+            self.model.said.emit(f"Saved. To run it from a shell: mosscrate sheet run {name} --tag {tag}")
