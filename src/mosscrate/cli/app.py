@@ -1,4 +1,4 @@
-"""The root command, and what every command shares: the bench, --json, errors and exit codes."""
+"""The root command: the bench that every command works on, errors and exit codes."""
 
 from __future__ import annotations
 
@@ -6,15 +6,15 @@ import json
 import logging
 import sys
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import NoReturn
 
 import click
 
 from mosscrate import __version__
+from mosscrate.cli import arranging, commands, converting, filing, sheets
+from mosscrate.cli.speaking import FOLDER
 from mosscrate.core.errors import EXIT_STOPPED, MossError
-from mosscrate.core.sheet.bench import Bench, standard_bench
-
-FOLDER = click.Path(path_type=Path, file_okay=False)
+from mosscrate.core.sheet.bench import standard_bench
 
 
 class _Commands(click.Group):
@@ -52,20 +52,8 @@ def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path
     ctx.obj = standard_bench(slots=slots, crate=crate, state=state)
 
 
-def json_option(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
-    """--json for a command."""
-    return click.option("--json", "as_json", is_flag=True, help="Print JSON for scripts.")(command)
-
-
-def show_json(value: Any) -> None:  # noqa: ANN401 - whatever JSON can hold
-    """Print a value for a script."""
-    click.echo(json.dumps(value, ensure_ascii=False, indent=2))
-
-
 def main() -> NoReturn:
     """Run, and turn errors into a sentence and an exit status."""
-    from mosscrate.cli import arranging, commands, converting, filing, sheets
-
     for command in (*commands.COMMANDS, *filing.COMMANDS, *converting.COMMANDS, *sheets.COMMANDS):
         root.add_command(command)
     for command in arranging.COMMANDS:
@@ -95,6 +83,3 @@ def _complain(sentence: str) -> None:
         click.echo(json.dumps({"error": sentence}, ensure_ascii=False), err=True)
     else:
         click.echo(f"mosscrate: {sentence}", err=True)
-
-
-__all__ = ["Bench", "json_option", "main", "root", "show_json"]

@@ -13,8 +13,8 @@ from typing import Any
 import click
 import msgspec
 
-from mosscrate.cli.app import json_option, show_json
-from mosscrate.cli.sheets import FILE, must_fit, put_out, run_sheet, size_of
+from mosscrate.cli.sheets import must_fit, put_out, run_sheet
+from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import JobError
 from mosscrate.core.maps import MapKind

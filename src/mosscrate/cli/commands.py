@@ -12,15 +12,14 @@ import click
 import msgspec
 from blake3 import blake3
 
-from mosscrate.cli.app import FOLDER, json_option, show_json
 from mosscrate.cli.progress import watching
+from mosscrate.cli.speaking import FOLDER, MARKS, finding_line, json_option, show_json
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.errors import CrateError, MediumError
-from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import check as suits
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -31,8 +30,6 @@ from mosscrate.core.sizes import binary, counted, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.volumes.ffs import protection_text
-
-_MARKS = {Severity.GOOD: "✓", Severity.NOTE: "·", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
 
 
 @click.command()
@@ -252,7 +249,7 @@ def ask_for_tag(bench: Bench, target: Medium, *, loses_all: bool) -> str:
         layout = survey(blocks)
     click.echo(f"{target.name}, {target.subtitle}", err=True)
     for finding in what_would_be_lost(target, layout, bench.crate) if loses_all else ():
-        click.echo(f"  {_MARKS[finding.severity]} {finding.sentence}", err=True)
+        click.echo(f"  {MARKS[finding.severity]} {finding.sentence}", err=True)
     return str(click.prompt(f"Type {target.tag} to write it", default="", show_default=False, err=True))
 
 
@@ -318,12 +315,6 @@ def _print_structure(structure: Structure) -> None:
     for f in structure.fields:
         raw = f.raw[:8].hex(" ") + (" …" if len(f.raw) > 8 else "")
         click.echo(f"  {f.offset:#06x}  {f.name:28} {raw:26} {f.value}")
-
-
-def finding_line(finding: Finding) -> str:
-    """A finding on one line."""
-    where = f"{finding.where}: " if finding.where else ""
-    return f"  {_MARKS[finding.severity]} {where}{finding.sentence} {finding.remedy}".rstrip()
 
 
 COMMANDS = (slots, look, files, get, keep, crate, write, machines, demo)

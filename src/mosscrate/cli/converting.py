@@ -6,16 +6,13 @@ from pathlib import Path
 
 import click
 
-from mosscrate.cli.app import json_option, show_json
 from mosscrate.cli.arranging import MAPS
 from mosscrate.cli.progress import watching
-from mosscrate.cli.sheets import size_of
+from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.converting import Conversion, convert_to
-
-FILE = click.Path(path_type=Path, dir_okay=False)
 
 
 @click.command()

@@ -8,10 +8,10 @@ from pathlib import Path
 
 import click
 
-from mosscrate.cli.app import json_option
 from mosscrate.cli.arranging import EXISTING, tell_losses
 from mosscrate.cli.commands import ask_for_tag, partition_of
 from mosscrate.cli.sheets import must_fit, run_sheet
+from mosscrate.cli.speaking import json_option
 from mosscrate.core.contents import survey
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench

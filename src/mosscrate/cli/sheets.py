@@ -9,9 +9,8 @@ from typing import Any
 import click
 import msgspec
 
-from mosscrate.cli.app import json_option, show_json
-from mosscrate.cli.commands import finding_line
 from mosscrate.cli.progress import watching
+from mosscrate.cli.speaking import FILE, finding_line, json_option, show_json, size_of
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.findings import Finding
@@ -25,9 +24,7 @@ from mosscrate.core.sheet.propose import propose
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
 from mosscrate.core.sheet.steps import GrowPartition, WriteImage
 from mosscrate.core.sheet.suiting import suited
-from mosscrate.core.sizes import binary, duration, parse_size
-
-FILE = click.Path(path_type=Path, dir_okay=False)
+from mosscrate.core.sizes import binary, duration
 
 
 @click.group()
@@ -204,14 +201,6 @@ def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
         return None
     with bench.shelf.find(ref.path).open() as blocks:
         return survey(blocks)
-
-
-def size_of(text: str) -> int:
-    """Bytes from “4 GiB”. Raises UsageError."""
-    try:
-        return parse_size(text)
-    except ValueError as error:
-        raise click.UsageError(str(error)) from error
 
 
 def _job(bench: Bench, id: str | None) -> Job:

@@ -1,0 +1,40 @@
+"""What every command asks and says alike: --json, paths, sizes, findings."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import parse_size
+
+FILE = click.Path(path_type=Path, dir_okay=False)
+FOLDER = click.Path(path_type=Path, file_okay=False)
+MARKS = {Severity.GOOD: "✓", Severity.NOTE: "·", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
+
+
+def json_option(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
+    """--json for a command."""
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON for scripts.")(command)
+
+
+def show_json(value: Any) -> None:  # noqa: ANN401 - whatever JSON can hold
+    """Print a value for a script."""
+    click.echo(json.dumps(value, ensure_ascii=False, indent=2))
+
+
+def finding_line(finding: Finding) -> str:
+    """A finding on one line."""
+    where = f"{finding.where}: " if finding.where else ""
+    return f"  {MARKS[finding.severity]} {where}{finding.sentence} {finding.remedy}".rstrip()
+
+
+def size_of(text: str) -> int:
+    """Bytes from “4 GiB”. Raises UsageError."""
+    try:
+        return parse_size(text)
+    except ValueError as error:
+        raise click.UsageError(str(error)) from error
