@@ -13,8 +13,11 @@ from mosscrate.core.maps import rdb
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.suiting import Suited, suited
+from mosscrate.demo.cards import apple_map
+from mosscrate.demo.contents import MadeFile
+from mosscrate.demo.hfs import make_hfs
 from tests.core.sheet.test_converting import DRIVES, run
-from tests.volumes import MIB
+from tests.volumes import MIB, WHEN
 
 USUAL = JobSheet((s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.Verify(), s.Eject()))
 LOOM = Machine("loom", ("rdb", "none"), ("ofs", "ofs-intl"), bytes="either", geometry=Geometry(8, 32),
@@ -41,6 +44,17 @@ def test_partitions_come_under_a_map_and_in_file_systems_that_the_machine_knows(
     assert (int(head["heads"]), int(head["sectors"])) == (8, 32)
     assert [f.severity for f in check(layout, LOOM)] == ["good"]
     assert names(target) == names(drive)
+
+
+def test_of_an_apple_drive_the_volumes_come_and_not_what_serves_its_map():
+    bare = MemoryBlocks(bytes(8 * MIB))
+    make_hfs(bare, "Tapes", [MadeFile("Songs", None, WHEN), MadeFile("Songs/First", b"la" * 3000, WHEN)], WHEN)
+    drive = MemoryBlocks(apple_map("Tapes", bare.size) + bytes(bare.data), name="Desk")
+    target = MemoryBlocks(bytes(96 * MIB), name="Target")
+    steps = suited(USUAL, survey(drive), survey(target), LOOM).sheet.steps[1:-1]
+    assert [type(step) for step in steps] == [s.NewMap, s.CopyPartition, s.FlagPartition]
+    assert [p.name for p in run(steps, target, drive).partitions] == ["Tapes"]
+    assert names(target) == [["SONGS", "SONGS/FIRST"]]
 
 
 def test_what_the_machine_knows_or_cannot_have_stays_the_usual_move():

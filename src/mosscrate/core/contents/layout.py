@@ -8,7 +8,8 @@ from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, unallocated
-from mosscrate.core.maps.mbr import PRIMARIES
+from mosscrate.core.maps.apple import is_service
+from mosscrate.core.maps.mbr import PRIMARIES, is_extended
 from mosscrate.core.volumes import kind_name
 
 
@@ -90,6 +91,12 @@ class Layout:
         if self.map is not None:
             return replace(self.map, partitions=partitions)
         return PartitionMap(self.map_kind, self.map_id, partitions, self.sector)
+
+    @property
+    def with_contents(self) -> tuple[PartitionLook, ...]:
+        """Every partition but those that only serve the map: the container of logical drives, Apple drivers."""
+        serves = {MapKind.MBR: is_extended, MapKind.APPLE: is_service}.get(self.map_kind)
+        return tuple(p for p in self.partitions if serves is None or not serves(p.partition))
 
     @property
     def unallocated(self) -> tuple[Extent, ...]:

@@ -8,7 +8,7 @@ from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines.machine import Geometry, Limit, Machine
-from mosscrate.core.maps import MapKind, PartitionMap, mbr, rdb
+from mosscrate.core.maps import MapKind, PartitionMap, rdb
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import kind_name
 
@@ -24,7 +24,7 @@ def check(layout: Layout, machine: Machine) -> tuple[Finding, ...]:
     if layout.is_blank:
         return ()
     found = [*_about_medium(layout, machine), *_about_boot(layout, machine)]
-    for look in _with_contents(layout):
+    for look in layout.with_contents:
         found += _about_partition(look, machine)
     if not found:
         return (Finding(Severity.GOOD, f"It suits a {machine.name}: map, file systems, sizes and places."),)
@@ -44,7 +44,7 @@ def largest_in(machine: Machine, look: PartitionLook, *, is_boot: bool) -> tuple
 
 def boot_partition(layout: Layout) -> PartitionLook | None:
     """The partition that is marked to start from, else the first one."""
-    looks = _with_contents(layout)
+    looks = layout.with_contents
     return next((p for p in looks if "active" in p.partition.flags),
                 min(looks, key=lambda p: p.partition.start, default=None))
 
@@ -60,7 +60,7 @@ def _about_medium(layout: Layout, machine: Machine) -> Iterator[Finding]:
                       "byte order", remedy="“Swap bytes” turns them round.")
     if machine.geometry and layout.map_kind == MapKind.RDB and layout.map and layout.map.origin:
         yield from _geometry(layout.map, machine, machine.geometry)
-    count = len(_with_contents(layout))
+    count = len(layout.with_contents)
     if machine.most and count > machine.most:
         yield Finding(Severity.WARNING, f"A {machine.name} takes {counted(machine.most, 'partition')}; here are "
                       f"{count}. The later ones stay unseen.", "partition map")
@@ -125,8 +125,3 @@ def _ends_by(look: PartitionLook, limit: Limit, what_for: str) -> Iterator[Findi
 def _finding(severity: Severity, look: PartitionLook, sentence: str) -> Finding:
     return Finding(severity, sentence, partition=look.index)
 
-
-def _with_contents(layout: Layout) -> list[PartitionLook]:
-    """Every partition but the container of logical drives."""
-    is_mbr = layout.map_kind == MapKind.MBR
-    return [p for p in layout.partitions if not (is_mbr and mbr.is_extended(p.partition))]

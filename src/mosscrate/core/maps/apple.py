@@ -18,6 +18,7 @@ DRIVER = np.dtype([("signature", "V2"), ("block_size", ">u2"), ("block_count", "
 ENTRY = np.dtype([("signature", "V2"), ("pad", "V2"), ("map_blocks", ">u4"), ("start", ">u4"), ("count", ">u4"),
                   ("name", "V32"), ("type", "V32"), ("data_start", ">u4"), ("data_count", ">u4"), ("status", ">u4")])
 MOST = 256
+_SERVICE = ("Apple_partition_map", "Apple_Driver", "Apple_FWDriver", "Apple_Patches", "Apple_Free", "Apple_Void")
 
 
 def probe(first: bytes) -> bool:
@@ -48,3 +49,8 @@ def read(blocks: Blocks) -> PartitionMap:
     findings += faults(found, blocks.size)
     findings.append(of_another_family(findings))
     return PartitionMap(MapKind.APPLE, "", tuple(found), unit, tuple(findings))
+
+
+def is_service(partition: Partition) -> bool:
+    """Whether an entry holds the map itself, a driver for the drive, or nothing, rather than a volume."""
+    return partition.type.startswith(_SERVICE)

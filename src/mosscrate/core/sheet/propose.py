@@ -9,7 +9,7 @@ from mosscrate.core.crate import Crate
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.maps.edits import bounds
-from mosscrate.core.maps.mbr import PRIMARIES, is_extended
+from mosscrate.core.maps.mbr import PRIMARIES
 from mosscrate.core.sheet.arranging import alignment_for
 from mosscrate.core.sheet.fit import after, grown_length
 from mosscrate.core.sheet.losses import what_would_be_lost
@@ -107,7 +107,7 @@ def under_another_map(source: Layout, kind: MapKind) -> tuple[InPlace, ...]:
     """An empty map of a kind, and every partition of a source below it: exactly where its machines know its file
     system, else made anew with its files. Raises FitError where nothing can be brought.
     """
-    looks = [p for p in source.partitions if not (source.map_kind == MapKind.MBR and is_extended(p.partition))]
+    looks = source.with_contents
     if not looks or kind == MapKind.NONE:
         raise FitError("There is nothing on the source that could be brought under another map.")
     return (NewMap(str(kind)), *(CopyPartition(p.index, kind_under(kind, p)) for p in looks))

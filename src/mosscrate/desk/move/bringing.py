@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
-from mosscrate.core.maps import MapKind, edits, mbr
+from mosscrate.core.maps import MapKind, edits
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.propose import under_another_map
 from mosscrate.core.sizes import parse_size
@@ -27,8 +27,7 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
     """
     if source is None or target is None:
         return ()
-    names = {listed(p): p.index for p in source.partitions
-             if not (source.map_kind == MapKind.MBR and mbr.is_extended(p.partition))}
+    names = {listed(p): p.index for p in source.with_contents}
     if not names:
         return ()
     found = [_one(source, target, names, may_clear=may_clear), _all(source), *copying(source, target)]
