@@ -39,7 +39,7 @@ def test_partitions_come_under_a_map_and_in_file_systems_that_the_machine_knows(
     assert (kept, middle[0], middle[-1], eject) == (s.KeepCard(s.Which.SOURCE), s.NewMap("rdb", 8, 32),
                                                     s.FlagPartition(1, "active"), s.Eject())
     layout = run(middle, target, drive)
-    assert [p.volume.variant for p in layout.partitions] == ["ofs"] * 3
+    assert [p.volume.variant for p in layout.partitions] == ["ofs-intl"] * 3
     head = rdb.head_of(layout.map)[1]
     assert (int(head["heads"]), int(head["sectors"])) == (8, 32)
     assert [f.severity for f in check(layout, LOOM)] == ["good"]

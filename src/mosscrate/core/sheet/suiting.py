@@ -83,4 +83,4 @@ def _kind_for(look: PartitionLook, map: MapKind, machine: Machine) -> str:
     if wanted in machine.volumes or (wanted == "fat" and any(v.startswith("fat") for v in machine.volumes)):
         return kind
     own = {MapKind.RDB: ("ofs", "ffs"), MapKind.AHDI: ("gemdos",)}.get(map, ("fat", "exfat", "ext"))
-    return next((v for v in machine.volumes if v.startswith(own)), kind)
+    return next((v for v in reversed(machine.volumes) if v.startswith(own)), kind)     # the youngest is named last
