@@ -63,6 +63,8 @@ def test_what_the_machine_knows_or_cannot_have_stays_the_usual_move():
     for machine, onto in ((Machine("music machine", ("ahdi",), ("gemdos",)), target),
                           (Machine("workstation", ("apple",), ("hfs",)), target), (LOOM, small)):
         assert suited(USUAL, drive, onto, machine) == Suited(USUAL)
+    unknown = survey(MemoryBlocks(b"\x5a" * (8 * MIB)))
+    assert suited(USUAL, unknown, target, Machine("board", ("mbr",), ("fat16",))) == Suited(USUAL)
 
 
 def test_bytes_are_exchanged_for_a_machine_that_reads_them_in_the_other_order():

@@ -32,10 +32,13 @@ class Suited:
 def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) -> Suited:
     """A sheet that writes all of a source, changed where the machine would not know its map or the order of its bytes.
 
-    It stays as it is where the change does not fit the target.
+    It stays as it is where the change does not fit the target, and where no volume of the source is known: what has
+    neither a map nor a file system may be exactly right for its machine.
     """
     if source.map_kind in machine.maps:
         return _turned_round(sheet, source, machine)
+    if not any(look.volume for look in source.with_contents):
+        return Suited(sheet)
     kind = next((MapKind(word) for word in machine.maps if word in WRITTEN), None)
     with suppress(FitError):
         steps = _under(source, kind, machine) if kind else ()
