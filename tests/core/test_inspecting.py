@@ -61,6 +61,7 @@ def test_every_structure_is_there_and_its_fields_cover_it_with_the_bytes_of_the_
     assert [structure.title for structure in found] == titles
     for structure in found:
         fields = structure.fields
+        assert structure.data == blocks.read(structure.offset, len(structure.data))
         for f in fields:
             at = structure.offset + f.offset
             assert f.raw == bytes(blocks.data[at:at + len(f.raw)])
@@ -79,6 +80,8 @@ def test_values_are_in_the_words_of_the_format():
     assert values["PART, DH1", "drive name"] == "“DH1”"
     assert values["PART, DH1", "max transfer"] == "0x0001fe00"
     assert values["Root block", "name"] == "“Old”"
+    assert [i.heading for i in inspect(coded()) if i.title == "Root block"] == [
+        f"Root block of {name}" for name in ("System", "Work", "Old")]
     verdicts = {structure.verdict for structure in inspect(coded())}
     assert verdicts == {"", "its longs sum to zero"}
     assert inspect(hfs())[0].fields[-1].name == "catalog extents"

@@ -286,7 +286,9 @@ def test_the_structures_of_a_card_are_shown_field_by_field(person):
     assert titles[0].startswith("Master boot record")
     boot = next(tree.topLevelItem(k) for k in range(len(titles)) if tree.topLevelItem(k).isExpanded())
     fields = {boot.child(k).text(0): boot.child(k).text(1) for k in range(boot.childCount())}
-    assert (boot.text(0)[:11], fields["bytes per sector"]) == ("Boot sector", "512")
+    assert (boot.text(0)[:20], fields["bytes per sector"]) == ("Boot sector of GAMES", "512")
+    tree.setCurrentItem(next(boot.child(k) for k in range(boot.childCount()) if boot.child(k).text(0) == "media"))
+    assert look.structure.bytes.accessibleDescription() == "f8"
     person.click(look.files_button)
     assert look.files.isVisible()
     assert not tree.isVisible()

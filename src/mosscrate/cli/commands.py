@@ -311,7 +311,7 @@ def _print_layout(medium: Medium, layout: Layout) -> None:
 
 def _print_structure(structure: Structure) -> None:
     verdict = f", {structure.verdict}" if structure.verdict else ""
-    click.echo(f"\n{structure.title}, at byte {structure.offset}{verdict}")
+    click.echo(f"\n{structure.heading}, at byte {structure.offset}{verdict}")
     for f in structure.fields:
         raw = f.raw[:8].hex(" ") + (" …" if len(f.raw) > 8 else "")
         click.echo(f"  {f.offset:#06x}  {f.name:28} {raw:26} {f.value}")

@@ -179,7 +179,11 @@ def vintage(p: Photographer) -> None:
     p.look_at("Corvid 8 drive")
     p.settle(lambda: p.window.look.files.tree.isVisible())
     p.window.look.structure_button.click()
-    p.settle(lambda: p.window.look.structure.tree.isVisible())
+    tree = p.window.look.structure.tree
+    p.settle(tree.isVisible)
+    if boot := tree.currentItem():
+        tree.setCurrentItem(boot.child(3))
+    p.settle()
     p.take("structure")
     p.window.look.files_button.click()
     p.look_at("Studio desk drive")

@@ -159,6 +159,7 @@ QTreeView::item { padding: 3px 0; }
 QTreeView::item:selected { background: @raised@; color: @text@; }
 QHeaderView::section { background: transparent; color: @muted@; border: 0; padding: 4px 6px; }
 QScrollArea { background: transparent; border: 0; }
+QAbstractScrollArea::corner { background: transparent; border: 0; }
 QScrollBar:vertical { background: transparent; width: 10px; margin: 0; }
 QScrollBar::handle:vertical { background: @line@; border-radius: 5px; min-height: 28px; }
 QScrollBar:horizontal { background: transparent; height: 10px; margin: 0; }

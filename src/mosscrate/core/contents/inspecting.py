@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 from uuid import UUID
 
@@ -45,15 +45,24 @@ class Structure:
 
     Attributes:
         offset: byte on the medium.
+        data: its bytes.
         partition: whose it is; None for the map itself.
+        owner: the name of its volume.
         verdict: what its checksum or signature says; "" where it has none.
     """
 
     title: str
     offset: int
     fields: tuple[Field, ...]
+    data: bytes
     partition: int | None = None
     verdict: str = ""
+    owner: str = ""
+
+    @property
+    def heading(self) -> str:
+        """What it is and whose."""
+        return f"{self.title} of {self.owner}" if self.owner else self.title
 
 
 @dataclass(frozen=True)
@@ -77,10 +86,14 @@ def inspect(blocks: Blocks) -> tuple[Structure, ...]:
     for partition in map_.partitions:
         with suppress(MossError):
             window = partition_window(blocks, partition)
+            owner = partition.label or (f"partition {partition.index}" if partition.index else "")
             try:
-                found += _of_volume(blocks, open_volume(window), partition)
+                volume = open_volume(window)
+                own = tuple(_of_volume(blocks, volume, partition))
+                owner = volume.label or owner
             except MossError:
-                found += _of_closed(blocks, window, partition)
+                own = tuple(_of_closed(blocks, window, partition))
+            found += [replace(structure, owner=owner) for structure in own]
     return tuple(found)
 
 
@@ -153,7 +166,7 @@ def _of_volume(blocks: Blocks, volume: Volume, partition: Partition) -> Iterator
         yield from _of_ffs(blocks, partition, volume.root, volume.block)
     elif isinstance(volume, FatVolume):
         boot = fat.BOOT_GEMDOS if volume.boot.is_gemdos else fat.BOOT32 if volume.boot.is_fat32 else fat.BOOT16
-        yield _shown(blocks, _Kind("Boot sector", boot), base, partition.index)
+        yield _shown(blocks, _Kind("Boot sector", boot, {"serial": _backwards}), base, partition.index)
         if volume.boot.is_fat32:
             yield _shown(blocks, _Kind("FSInfo", fat.FSINFO), base + 512, partition.index)
     elif volume.kind == "exfat":
@@ -184,7 +197,7 @@ def _of_closed(blocks: Blocks, window: Blocks, partition: Partition) -> Iterator
 def _shown(blocks: Blocks, kind: _Kind, at: int, partition: int | None = None) -> Structure:
     data = blocks.read(at, kind.dtype.itemsize)
     whole = blocks.read(at, 512) if kind.verdict and kind.dtype.itemsize < 512 else data
-    return Structure(kind.title, at, tuple(_fields(kind, kind.dtype, data, 0, "")), partition,
+    return Structure(kind.title, at, tuple(_fields(kind, kind.dtype, data, 0, "")), data, partition,
                      kind.verdict(whole) if kind.verdict else "")
 
 
@@ -224,6 +237,11 @@ def _link(raw: bytes) -> str:
     """A block number of an RDB."""
     number = int.from_bytes(raw, "big")
     return "none" if number == rdb.END else f"block {number}"
+
+
+def _backwards(raw: bytes) -> str:
+    """A little-endian number as people write a serial."""
+    return raw[::-1].hex().upper()
 
 
 def _guid(raw: bytes) -> str:

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QBrush
 from PyQt6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
 from mosscrate.core.contents.inspecting import Field, Structure
+from mosscrate.desk.look.bytes_view import BytesView
 from mosscrate.desk.shared.drawing import scaled_font
 from mosscrate.desk.shared.panel import Panel, label
 from mosscrate.desk.theme import color
@@ -37,7 +38,9 @@ class StructurePanel(Panel):
                 header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
         self.empty = label(style="muted", wraps=True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
-        for part, stretch in ((self.head, 0), (self.facts, 0), (self.tree, 1), (self.empty, 1)):
+        self.bytes = BytesView()
+        self.tree.currentItemChanged.connect(self._show_bytes)
+        for part, stretch in ((self.head, 0), (self.facts, 0), (self.tree, 1), (self.bytes, 0), (self.empty, 1)):
             self.column.addWidget(part, stretch)
         self._structures: tuple[Structure, ...] = ()
         self.show_text("")
@@ -46,6 +49,7 @@ class StructurePanel(Panel):
         """A sentence where the structures would be."""
         self._structures = ()
         self.tree.hide()
+        self.bytes.hide()
         self.empty.setText(text)
         self.empty.show()
 
@@ -62,6 +66,7 @@ class StructurePanel(Panel):
                 item.setFirstColumnSpanned(True)
         self.empty.hide()
         self.tree.show()
+        self.bytes.show()
         self.show_partition(partition)
 
     def show_partition(self, partition: int | None) -> None:
@@ -76,10 +81,22 @@ class StructurePanel(Panel):
             self.tree.scrollToItem(first, QTreeWidget.ScrollHint.PositionAtTop)
             self.tree.setCurrentItem(first)
 
+    def _show_bytes(self, item: QTreeWidgetItem | None) -> None:
+        """The bytes around the chosen field; of a structure all of it."""
+        if item is None:
+            return
+        above = item.parent()
+        structure = self._structures[self.tree.indexOfTopLevelItem(above or item)]
+        if above is None:
+            self.bytes.show_field(structure.data, 0, 0)
+        else:
+            field = structure.fields[above.indexOfChild(item)]
+            self.bytes.show_field(structure.data, field.offset, field.offset + len(field.raw))
+
 
 def _item(structure: Structure) -> QTreeWidgetItem:
     verdict = f"  ·  {structure.verdict}" if structure.verdict else ""
-    item = QTreeWidgetItem([f"{structure.title}  ·  byte {structure.offset:,}{verdict}".replace(",", " ")])
+    item = QTreeWidgetItem([f"{structure.heading}  ·  byte {structure.offset:,}{verdict}".replace(",", " ")])
     item.setFont(0, scaled_font(item.font(0), 1.0, bold=True))
     if "wrong" in structure.verdict:
         item.setForeground(0, QBrush(color("problem")))
