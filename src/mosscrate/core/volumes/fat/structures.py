@@ -47,7 +47,6 @@ ENTRY_SIZE = 32
 SECTORS = (512, 1024, 2048, 4096, 8192, 16384)     # the largest ones are GEMDOS's logical sectors
 READ_ONLY, IS_HIDDEN, SYSTEM, VOLUME_LABEL, IS_FOLDER, ARCHIVE, IS_LONG_NAME = 1, 2, 4, 8, 16, 32, 15
 SIGNATURE = 0xAA55
-PC_JUMP = 0xEB
 DIRTY_BIT = {16: 0x8000, 32: 0x0800_0000}      # in FAT[1]; set means: put away properly
 MAX_DIRECTORY = 65536 * ENTRY_SIZE             # §6: a directory holds at most 65,536 entries
 
@@ -136,8 +135,7 @@ class BootSector:
     @property
     def is_gemdos(self) -> bool:
         """Whether it is of the big-endian family: no PC signature, two sectors a cluster, names of 8.3."""
-        return not self.is_fat32 and int(self.raw["signature"]) != SIGNATURE and self.geometry.cluster_sectors == 2 \
-            and (self.geometry.type == FatType.FAT16 or self.raw["jump"].tobytes()[0] != PC_JUMP)
+        return not self.is_fat32 and int(self.raw["signature"]) != SIGNATURE and self.geometry.cluster_sectors == 2
 
     @property
     def is_floppy_shaped(self) -> bool:
