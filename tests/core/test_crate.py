@@ -1,0 +1,150 @@
+"""The crate: what is kept, what its record says, what damage to it is noticed, what changed between two backups."""
+
+from __future__ import annotations
+
+import json
+import os
+
+import pytest
+from blake3 import blake3
+
+from mosscrate.core.blocks import Extent, MemoryBlocks, Window, open_blocks
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.contents import survey
+from mosscrate.core.crate import Crate
+from mosscrate.core.crate.compare import compare
+from mosscrate.core.crate.record import CardRecord
+from mosscrate.core.errors import CrateError, Stopped
+from mosscrate.core.maps import read_map
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.volumes import Traits, edit
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, WHEN, handheld
+from tests.core.test_rdb import drive
+
+CARD = CardRecord("Worn card", "serial-1", "WORN", 40 * MIB)
+
+
+def keep(crate: Crate, blocks, card: CardRecord = CARD, **about):
+    return crate.keep(card, blocks, Watch(), layout={"partitions": 2}, **about)
+
+
+def test_a_backup_is_sparse_dated_and_recorded_with_what_was_read(bench):
+    card = handheld()
+    backup = keep(bench.crate, card)
+    record = json.loads(backup.path.with_suffix(".json").read_text())
+    assert backup.path.relative_to(bench.crate.root).parts == ("Worn card WORN", "2026-11-20 08.01 Worn card.img")
+    assert (record["length"], record["blake3"]) == (card.size, blake3(bytes(card.data)).hexdigest())
+    assert (record["verified"], record["unreadable"], record["layout"]) == (True, [], {"partitions": 2})
+    assert os.stat(backup.path).st_blocks * 512 <= record["written"] + MIB < card.size // 4
+    with backup.open() as image:
+        assert image.read(0, image.size) == bytes(card.data)
+    assert [p.name for p in backup.path.parent.iterdir() if p.suffix not in (".img", ".json")] == []
+
+
+def test_names_never_collide_and_cannot_leave_the_crate(bench):
+    blocks = MemoryBlocks(bytes(MIB))
+    odd = CardRecord("../..\\Été: 64/GB?", "k", "ABCD", MIB)
+    now = bench.crate.now()
+    bench.crate.now = lambda: now                                      # the clock stands still
+    paths = [keep(bench.crate, blocks, odd).path for _ in range(3)]
+    assert len(set(paths)) == 3
+    assert all(bench.crate.root in p.parents for p in paths)
+    assert paths[0].parent.name == "Été 64GB ABCD"
+    with pytest.raises(CrateError, match="there already"):
+        keep(bench.crate, blocks, path=paths[0])
+    assert [len(lane.backups) for lane in bench.crate.lanes()] == [3]
+
+
+def test_sectors_that_cannot_be_read_are_zeros_and_named(bench):
+    card = handheld()
+    bad = FaultyBlocks(card, Faults((Extent(8 * MIB, 1024), Extent(20 * MIB + 512, 512))))
+    backup = keep(bench.crate, bad)
+    assert backup.record.unreadable == [(8 * MIB, 1024), (20 * MIB + 512, 512)]
+    assert not backup.record.is_complete
+    wanted = bytearray(card.data)
+    wanted[8 * MIB:8 * MIB + 1024], wanted[20 * MIB + 512:20 * MIB + 1024] = bytes(1024), bytes(512)
+    with backup.open() as image:
+        assert image.read(0, image.size) == bytes(wanted)
+    bench.crate.check(backup, Watch())
+
+
+@pytest.mark.parametrize("after", [0, 3, 11])
+def test_stopping_leaves_nothing_behind(bench, after):
+    told = []
+
+    def report(progress):
+        told.append(progress)
+
+    watch = Watch(report, lambda: len(told) > after)
+    with pytest.raises(Stopped):
+        bench.crate.keep(CARD, handheld(), watch, layout={})
+    assert [p for p in bench.crate.root.rglob("*") if p.is_file()] == []
+
+
+def test_what_is_kept_is_known_again_when_it_is_damaged_cut_or_gone(bench):
+    kept = [keep(bench.crate, handheld(seed=k)) for k in range(3)]
+    with open_blocks(kept[0].path, writable=True) as image:
+        image.write(30 * MIB, b"rot")
+    with pytest.raises(CrateError, match="its checksum differs"):
+        bench.crate.check(kept[0], Watch())
+    os.truncate(kept[1].path, 30 * MIB)
+    with pytest.raises(CrateError, match="changed or cut"):
+        bench.crate.check(kept[1], Watch())
+    kept[2].path.unlink()
+    with pytest.raises(CrateError, match="its image is gone"):
+        kept[2].open()
+    kept[0].path.with_suffix(".json").write_text('{"card": 3}')
+    assert [b.path for b in bench.crate.backups_of(CARD.key)] == [kept[1].path, kept[2].path]
+
+
+def test_lanes_are_by_card_and_the_one_kept_last_is_first(bench):
+    other = CardRecord("Spare", "serial-2", "SPAR", MIB)
+    small = MemoryBlocks(bytes(MIB))
+    first, second, third = keep(bench.crate, small), keep(bench.crate, small, other), keep(bench.crate, small)
+    assert [[b.path for b in lane.backups] for lane in bench.crate.lanes()] == [
+        [first.path, third.path], [second.path]]
+    assert bench.crate.backups_of("nobody") == ()
+
+
+def test_two_backups_are_compared_by_partition_and_by_file(bench):
+    card = handheld()
+    part = read_map(card).partition(2)
+    games = Window(card, part.start, part.length)
+    editor = edit(games)
+    for name in ("roms/one.sav", "roms/two.sav", "roms/three.gb"):
+        editor.add_file(name, b"x" * 900, Traits(WHEN))
+    editor.commit()
+    before = keep(bench.crate, card)
+    editor = edit(games)
+    editor.remove("roms/one.sav")
+    editor.remove("roms/two.sav")
+    editor.add_file("roms/two.sav", b"y" * 800, Traits(WHEN + 60))
+    editor.add_file("roms/four.sav", b"z", Traits(WHEN + 60))
+    editor.add_file("readme.txt", b"z", Traits(WHEN + 60))
+    editor.commit()
+    after = keep(bench.crate, card)
+    firmware, changed = compare(before, after)
+    assert (firmware.name, firmware.is_changed, firmware.sentence) == ("PEAT", False, "nothing changed")
+    assert changed.sentence == "1 save new, 1 file new, 1 save changed, 1 save gone"
+    assert [e.path for e in changed.gone_saves] == ["roms/one.sav"]
+    assert changed.examples.startswith("roms/one.sav, roms/two.sav, ")
+    assert changed.examples.endswith(" and 1 more")
+    assert [c.sentence for c in compare(after, after)] == ["nothing changed"] * 2
+
+
+def test_what_cannot_be_opened_or_was_not_there_is_compared_by_its_bytes(bench):
+    rdb = drive()
+    before = keep(bench.crate, rdb)
+    part = read_map(rdb).partition(2)
+    rdb.write(part.start, bytes(4))                                    # its DosType: not opened any more
+    perform(s.AddPartition("ffs", 4 * MIB, label="More"), rdb, None, Watch())
+    new = read_map(rdb).partitions[-1]
+    editor = edit(Window(rdb, new.start, new.length))
+    editor.add_file("a song", b"la" * 100)
+    editor.commit()
+    after = keep(bench.crate, rdb)
+    assert [p.name for p in survey(rdb).partitions] == ["System", "DH1", "Old", "More"]
+    assert [(c.sentence, c.is_open) for c in compare(before, after)] == [
+        ("nothing changed", True), ("its bytes changed", False), ("nothing changed", True), ("1 file new", True)]
