@@ -23,7 +23,7 @@ def printed(size: int) -> str:
 
     Cards fall short of the printed size by up to a tenth, so the next size up that exists is taken.
     """
-    if size % (1 << 26) == 0:            # an image cut to a binary size was never sold
+    if size < 4 * 10**6 or size % (1 << 26) == 0:        # floppies, and images cut to a binary size, were never sold so
         return binary(size)
     for unit, scale in (("TB", 10**12), ("GB", 10**9), ("MB", 10**6)):
         if size >= 0.9 * scale:

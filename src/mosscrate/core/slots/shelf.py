@@ -31,7 +31,7 @@ class Shelf:
     def find(self, text: str) -> Medium:
         """By path, name, tag or key, in that order. Raises MediumError."""
         path = Path(text).expanduser()
-        if path.exists():
+        if path.exists() and not path.is_dir():
             return self.medium_at(path)
         wanted = text.casefold()
         media = self.media()
@@ -43,6 +43,8 @@ class Shelf:
             if found:
                 tags = ", ".join(m.tag for m in found)
                 raise MediumError(f"“{text}” names several media; say which by its tag: {tags}.")
+        if path.is_dir():
+            raise MediumError(f"{path} is a folder, not a card image.")
         raise MediumError(f"There is no card, drive or file called “{text}”. Type a path, or a name or tag "
                           "that the slots list shows.")
 

@@ -1,0 +1,110 @@
+"""Media at hand: how they are found, told apart, described, and known again."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mosscrate.core import sizes
+from mosscrate.core.errors import MediumError
+from mosscrate.core.slots import Source
+from mosscrate.core.slots.medium import fingerprint
+from tests.cards import MIB, handheld, put_card
+
+
+@pytest.fixture
+def shelf(bench):
+    put_card(bench, "old", 8 * MIB, name="Worn card", order=2)
+    put_card(bench, "new", 4 * MIB, name="Blank", order=1, write_protected=True)
+    put_card(bench, "twin", 4 * MIB, name="blank", order=3)
+    return bench.shelf
+
+
+def test_cards_come_in_their_order_and_are_found_by_name_tag_key_or_file(shelf, tmp_path, monkeypatch):
+    cards = [m for m in shelf.media() if m.source == Source.SIMULATED]
+    assert [(m.name, m.size, m.is_write_protected) for m in cards] == [
+        ("Blank", 4 * MIB, True), ("Worn card", 8 * MIB, False), ("blank", 4 * MIB, False)]
+    worn = cards[1]
+    for text in ("worn CARD", worn.tag, worn.tag.lower(), worn.key, "old", "old.img", str(worn.path)):
+        assert shelf.find(text).key == worn.key
+    with pytest.raises(MediumError, match=rf"several media.*{cards[0].tag}, {cards[2].tag}"):
+        shelf.find("BLANK")
+    (tmp_path / "Worn card").mkdir()
+    monkeypatch.chdir(tmp_path)
+    assert shelf.find("Worn card").key == worn.key                     # a folder of that name is no card
+    for text, why in (("nowhere.img", "There is no card"), (str(tmp_path), "is a folder")):
+        with pytest.raises(MediumError, match=why):
+            shelf.find(text)
+
+
+def test_an_image_is_told_from_a_backup_and_from_what_must_not_be_written(shelf, bench, tmp_path):
+    image, kept = tmp_path / "a.img", bench.crate.root / "card" / "b.img"
+    kept.parent.mkdir(parents=True)
+    for path in (image, kept):
+        path.write_bytes(bytes(MIB))
+    assert (shelf.find(str(image)).source, shelf.find(str(kept)).source) == (Source.IMAGE, Source.BACKUP)
+    shelf.images.append(image)
+    assert [m.name for m in shelf.media() if m.source == Source.IMAGE] == ["a"]
+    image.unlink()
+    assert [m.name for m in shelf.media() if m.source == Source.IMAGE] == []
+
+
+@pytest.mark.parametrize(("line", "why"), [
+    ("size = 1000", "multiple of 512"), ("size = -512", "multiple of 512"), ('size = "big"', "size"),
+    ("size = 512\nsise = 3", "sise"), ("= 3", "cannot be used")])
+def test_a_wrong_description_of_a_card_is_refused_with_file_key_and_reason(bench, line, why):
+    (bench.shelf.simulated_folder / "odd.toml").write_text(f'name = "Odd"\n{line}\n')
+    with pytest.raises(MediumError, match=rf"odd\.toml.*{why}"):
+        bench.shelf.media()
+
+
+def test_a_tag_has_four_letters_that_are_not_mistaken_and_stays_with_the_hardware(shelf, bench):
+    cards = {m.name: m for m in shelf.media() if m.source == Source.SIMULATED}
+    assert all(len(m.tag) == 4 and not set(m.tag) & set("0O1I2Z5S6GQB8") for m in cards.values())
+    assert len({m.tag for m in cards.values()}) == 3
+    before = cards["Worn card"].tag
+    put_card(bench, "moved", 8 * MIB, name="In another reader", serial="0xold")
+    assert shelf.find("In another reader").tag == before
+
+
+def test_a_fingerprint_sees_both_ends_and_the_length():
+    card = handheld()
+    first = fingerprint(card)
+    for at in (0, MIB - 1, card.size - 1):
+        changed = handheld()
+        changed.write(at, bytes([changed.data[at] ^ 1]))
+        assert fingerprint(changed) != first
+    assert fingerprint(handheld()) == first != fingerprint(handheld(42 * MIB))
+
+
+@given(st.integers(0, 10**15))
+def test_sizes_are_said_so_that_they_can_be_typed_again(size):
+    said = sizes.binary(size)
+    assert len(said.split()[0]) <= 5
+    assert sizes.parse_size(said) == pytest.approx(size, rel=0.006, abs=1)
+    assert sizes.exact(size).replace("\N{NARROW NO-BREAK SPACE}", "") == f"{size} bytes"
+
+
+@pytest.mark.parametrize(("text", "size"), [("4 GiB", 4 << 30), ("4G", 4 << 30), ("8 GB", 8 * 10**9),
+                                            ("1,5 MiB", 3 << 19), ("500000", 500_000), (" 12 k ", 12 << 10), ("2tb", 2 * 10**12)])
+def test_sizes_are_read_as_people_type_them(text, size):
+    assert sizes.parse_size(text) == size
+
+
+@pytest.mark.parametrize("text", ["", "big", "4 GiBs", "-3", "1.2.3 MB", "0x10"])
+def test_what_is_no_size_is_refused_with_an_example(text):
+    with pytest.raises(ValueError, match="such as 4 GiB"):
+        sizes.parse_size(text)
+
+
+@pytest.mark.parametrize(("size", "said"), [(31_914_983_424, "32 GB"), (7_948_206_080, "8 GB"), (61_865_984, "64 MB"),
+                                            (1 << 30, "1 GiB"), (63_864_569_856, "64 GB"), (901_120, "880 KiB"),
+                                            (1_474_560, "1.41 MiB")])
+def test_a_card_is_called_by_the_size_that_is_printed_on_it(size, said):
+    assert sizes.printed(size) == said
+
+
+def test_durations_are_rounded_as_people_do():
+    assert [sizes.duration(s) for s in (0.2, 40, 89.4, 100, 5000, 7900)] == [
+        "under a second", "40 s", "89 s", "2 min", "83 min", "2 h 11 min"]
