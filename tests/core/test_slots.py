@@ -87,7 +87,8 @@ def test_sizes_are_said_so_that_they_can_be_typed_again(size):
 
 
 @pytest.mark.parametrize(("text", "size"), [("4 GiB", 4 << 30), ("4G", 4 << 30), ("8 GB", 8 * 10**9),
-                                            ("1,5 MiB", 3 << 19), ("500000", 500_000), (" 12 k ", 12 << 10), ("2tb", 2 * 10**12)])
+                                            ("1,5 MiB", 3 << 19), ("500000", 500_000), (" 12 k ", 12 << 10),
+                                            ("2tb", 2 * 10**12)])
 def test_sizes_are_read_as_people_type_them(text, size):
     assert sizes.parse_size(text) == size
 

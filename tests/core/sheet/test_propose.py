@@ -1,0 +1,113 @@
+"""The sheet that is proposed for a source and a target, before anybody corrects it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from mosscrate.core.contents import survey
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.bench import card_of
+from mosscrate.core.sheet.fit import forecast
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.propose import growth_with_room, kind_under, propose, propose_arrangement, propose_growth
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.slots import Source
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, handheld, put_card
+from tests.core.sheet.test_converting import DRIVES, rdb_bare
+from tests.core.sheet.test_steps import SIZE, card
+
+
+def plan(bench, source, target=b"", size: int = 0):
+    """The names of the proposed steps for a card with these bytes and a target of `size`."""
+    put_card(bench, "old", len(source), source)
+    put_card(bench, "new", size or 2 * len(source), target)
+    ends = [bench.shelf.find(name) for name in ("old", "new")]
+    layouts = []
+    for medium in ends:
+        with medium.open() as blocks:
+            layouts.append(survey(blocks))
+    sheet = propose(ends[0], layouts[0], ends[1], layouts[1], bench.crate)
+    assert forecast(sheet, *layouts).problems == ()
+    assert [sheet.source.tag, sheet.target.tag] == [m.tag for m in ends]
+    return sheet.steps
+
+
+def test_a_card_in_a_reader_is_kept_written_grown_compared_and_let_go(bench):
+    assert plan(bench, handheld().data) == (
+        s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.GrowPartition(2), s.Verify(), s.Eject())
+
+
+def test_a_target_is_kept_first_where_it_holds_what_no_backup_has(bench):
+    steps = plan(bench, handheld().data, handheld(seed=9).data, 40 * MIB)
+    assert steps[:2] == (s.KeepCard(s.Which.TARGET), s.KeepCard(s.Which.SOURCE))
+    target = bench.shelf.find("new")
+    with target.open() as blocks:
+        bench.crate.keep(card_of(target), blocks, Watch(), layout={})
+    assert plan(bench, handheld().data, handheld(seed=9).data, 40 * MIB)[0] == s.KeepCard(s.Which.SOURCE)
+
+
+def test_an_image_needs_no_keeping_and_a_smaller_card_has_its_last_volume_shrunk(bench):
+    put_card(bench, "old", 40 * MIB, handheld().data)
+    put_card(bench, "new", 39 * MIB)
+    old, new = bench.shelf.find("old"), bench.shelf.find("new")
+    with old.open() as a, new.open() as b:
+        sheet = propose(replace(old, source=Source.IMAGE), survey(a), new, survey(b), bench.crate)
+    assert sheet.steps == (s.WriteFitted(), s.Verify(), s.Eject())
+
+
+def test_the_second_copy_of_a_gpt_goes_to_the_end_where_nothing_grows(bench):
+    gpt = card(MapKind.GPT)
+    perform(s.AddPartition("", label="raw"), gpt, None, Watch())
+    steps = plan(bench, gpt.data, size=SIZE + MIB)
+    assert steps == (s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.MendMap(), s.Verify(), s.Eject())
+
+
+@pytest.mark.parametrize("kind", DRIVES)
+def test_a_drive_of_another_family_is_moved_like_any_other(bench, kind):
+    names = [type(step).__name__ for step in plan(bench, DRIVES[kind]().data)]
+    assert names == ["KeepCard", "WriteImage", "GrowPartition", "Verify", "Eject"]
+
+
+def test_a_bare_volume_stays_one(bench):
+    assert [type(step).__name__ for step in plan(bench, rdb_bare().data)][1] == "WriteImage"
+
+
+def test_changing_and_growing_a_card_in_place_begin_with_keeping_it_once(bench):
+    put_card(bench, "old", 60 * MIB, handheld().data)
+    medium = bench.shelf.find("old")
+    with medium.open() as blocks:
+        layout = survey(blocks)
+        assert propose_arrangement(medium, layout, bench.crate).steps == (s.KeepCard(s.Which.TARGET), s.Eject())
+        assert propose_growth(medium, layout, bench.crate).steps == (
+            s.KeepCard(s.Which.TARGET), s.GrowPartition(2), s.Eject())
+        bench.crate.keep(card_of(medium), blocks, Watch(), layout={})
+    assert propose_arrangement(medium, layout, bench.crate).steps == (s.Eject(),)
+
+
+@pytest.mark.parametrize("size", [None, 12 * MIB, 10 * MIB])
+def test_making_room_moves_what_lies_behind_the_last_first_and_not_further_than_needed(size):
+    layout = survey(card())
+    steps = growth_with_room(layout, 1, size)
+    moved = [step.partition for step in steps if isinstance(step, s.MovePartition)]
+    assert steps[-1] == s.GrowPartition(1, size)
+    assert moved == sorted(moved, reverse=True)
+    seen = forecast(JobSheet(steps), None, layout)
+    assert seen.problems == ()
+    grown = seen.layout.partition(1).partition
+    assert size is None or grown.length == size
+    assert all(a.partition.end <= b.partition.start
+               for a, b in zip(seen.layout.partitions, seen.layout.partitions[1:], strict=False))
+
+
+def test_what_a_volume_becomes_under_another_map():
+    looks = {name: survey(make()).partitions[0] for name, make in (
+        *DRIVES.items(), ("pc", handheld))}
+    wanted = {"rdb": {"rdb": "", "ahdi": "gemdos", "mbr": "fat", "gpt": "fat"},
+              "ahdi": {"rdb": "ffs-intl", "ahdi": "", "mbr": "fat", "gpt": "fat"},
+              "pc": {"rdb": "ffs-intl", "ahdi": "gemdos", "mbr": "", "gpt": ""}}
+    for name, look in looks.items():
+        assert {kind: kind_under(MapKind(kind), look) for kind in wanted[name]} == wanted[name]
