@@ -6,34 +6,12 @@ import json
 import os
 import shutil
 import subprocess
-import sys
 from hashlib import md5
 
 import pytest
 from blake3 import blake3
 
-from mosscrate.cli.app import main
 from tests.cards import MIB, handheld, put_card, some_files
-
-
-@pytest.fixture
-def cli(bench, monkeypatch, capsys):
-    """Call the program; gives (exit status, stdout, stderr)."""
-    def call(*words):
-        monkeypatch.setattr(sys, "argv", ["mosscrate", "--slots", str(bench.shelf.simulated_folder), "--crate",
-                                          str(bench.crate.root), "--state", str(bench.state), *map(str, words)])
-        with pytest.raises(SystemExit) as ended:
-            main()
-        out, err = capsys.readouterr()
-        return ended.value.code, out, err
-
-    return call
-
-
-@pytest.fixture
-def cards(bench):
-    put_card(bench, "old", 40 * MIB, handheld(40 * MIB).data, name="Worn card")
-    put_card(bench, "new", 100 * MIB, name="New card")
 
 
 def test_look_has_the_promised_shape(cli, cards):

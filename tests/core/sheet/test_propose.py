@@ -7,13 +7,14 @@ from dataclasses import replace
 import pytest
 
 from mosscrate.core.contents import survey
-from mosscrate.core.maps import MapKind
+from mosscrate.core.maps import MapKind, read_map
+from mosscrate.core.sheet import running
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.propose import growth_with_room, kind_under, propose, propose_arrangement, propose_growth
-from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.slots import Source
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
@@ -66,14 +67,26 @@ def test_the_second_copy_of_a_gpt_goes_to_the_end_where_nothing_grows(bench):
     assert steps == (s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.MendMap(), s.Verify(), s.Eject())
 
 
-@pytest.mark.parametrize("kind", DRIVES)
-def test_a_drive_of_another_family_is_moved_like_any_other(bench, kind):
-    names = [type(step).__name__ for step in plan(bench, DRIVES[kind]().data)]
-    assert names == ["KeepCard", "WriteImage", "GrowPartition", "Verify", "Eject"]
-
-
-def test_a_bare_volume_stays_one(bench):
-    assert [type(step).__name__ for step in plan(bench, rdb_bare().data)][1] == "WriteImage"
+@pytest.mark.parametrize(("make", "index"), [(DRIVES["rdb"], 3), (DRIVES["ahdi"], 3), (rdb_bare, 0)])
+def test_a_drive_of_another_family_is_moved_grown_and_found_equal_like_any_other(bench, make, index):
+    """Its last volume is made anew on the way, and still has its name, its moment of creation and its boot code."""
+    drive = make()
+    place = read_map(drive).partition(index).start
+    code = bytes(drive.data[place + 64:place + 500])
+    drive.write(place + 64, b"starts a machine")
+    steps = plan(bench, drive.data)
+    way = (s.WriteImage(), s.GrowPartition(index)) if index else (s.CopyPartition(0),)
+    assert steps == (s.KeepCard(s.Which.SOURCE), *way, s.Verify(), s.Eject())
+    new = bench.shelf.find("new")
+    sheet = JobSheet(steps, reference(bench.shelf.find("old")), reference(new))
+    result = running.run(sheet, bench, Watch(), typed_tag=new.tag)
+    assert "equal by digest" in result.done[-2].sentence
+    with new.open() as blocks:
+        layout = survey(blocks, thorough=True)
+        grown = read_map(blocks).partition(index)
+        assert blocks.read(grown.start + 64, 436) == b"starts a machine" + code[16:]
+    assert [f.sentence for f in layout.findings if f.severity in ("problem", "warning")] == []
+    assert layout.partition(index).partition.length > read_map(drive).partition(index).length
 
 
 def test_changing_and_growing_a_card_in_place_begin_with_keeping_it_once(bench):

@@ -12,9 +12,10 @@ from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import PIECE, Done, rebase, used_of
+from mosscrate.core.sheet.likeness import making_like
 from mosscrate.core.sheet.steps import BringCode, CopyPartition
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import FORMATS, Making, edit, format_for, format_of, kind_name, open_volume, volume_kind
+from mosscrate.core.volumes import FORMATS, edit, format_for, format_of, kind_name, open_volume, volume_kind
 from mosscrate.core.watch import Watch
 
 MODERN = ("fat32", "exfat", "ext2", "ext3", "ext4")       # too large, often, to copy their free room
@@ -90,7 +91,8 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
     blocks.flush()
     how = f"anew as {kind_name(open_volume(new).kind)}" if is_anew else "exactly"
     where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
-    return Done(f"Partition {step.source} of the source is {where}, copied {how}.", done)
+    what = f"Partition {step.source}" if step.source else "The volume"
+    return Done(f"{what} of the source is {where}, copied {how}.", done)
 
 
 def bring_code(source: Blocks, blocks: Blocks, step: BringCode, watch: Watch) -> Done:
@@ -123,9 +125,7 @@ def _anew(window: Window, new: Window, step: CopyPartition, made: Partition, wat
     kind = arranging.kind_for(step.kind, made.length) if step.kind else old.variant
     entries = old.tree().entries
     must_fit(plan_passage(entries, kind, None))
-    label = old.label[:11] if kind.startswith("fat") or kind == "exfat" else old.label
-    block = None if step.kind else old.block
-    format_for(kind).make(new, Making(kind, label, block, hidden_sectors=made.start // new.sector))
+    format_for(kind).make(new, making_like(old, window, kind, hidden_sectors=made.start // new.sector))
     passage = plan_passage(entries, kind, open_volume(new))
     editor = edit(new)
     done = copy_tree(old, entries, editor, passage, watch)

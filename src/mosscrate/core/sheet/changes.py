@@ -183,7 +183,9 @@ def grow_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -
     if map_.kind == MapKind.MBR:
         length = min(length, mbr.LARGEST * blocks.sector - partition.start)
     window = Window(blocks, partition.start, max(length, partition.length))
-    most, limit = open_volume(Window(blocks, partition.start, min(partition.length, window.size))).largest()
+    volume = open_volume(Window(blocks, partition.start, min(partition.length, window.size)))
+    before = partition.length if index else volume.size
+    most, limit = volume.largest()
     if not most:
         raise FitError(f"Partition {index} cannot be grown: {limit}")
     after = max(min(length, most // blocks.sector * blocks.sector), partition.length)
@@ -196,7 +198,7 @@ def grow_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -
         changed = edits.placed(map_, index, blocks.size, length=after)
     write_map(blocks, changed)
     blocks.flush()
-    return Grown(partition.length, after, grown.limit)
+    return Grown(before, after, grown.limit)
 
 
 def shrink_partition(blocks: Blocks, index: int, size: int | None, watch: Watch) -> Grown:

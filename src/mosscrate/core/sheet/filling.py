@@ -17,6 +17,7 @@ from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import Done
+from mosscrate.core.sheet.likeness import making_like
 from mosscrate.core.sheet.passing import copied_from, plan_put
 from mosscrate.core.sheet.steps import (
     CopyFiles,
@@ -30,7 +31,7 @@ from mosscrate.core.sheet.steps import (
     SetTraits,
 )
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Kind, Making, Traits, Volume, edit, format_for, kind_name, open_volume
+from mosscrate.core.volumes import Editor, Kind, Traits, Volume, edit, format_for, kind_name, open_volume
 from mosscrate.core.volumes.base import Retraits
 from mosscrate.core.volumes.ffs import FfsEditor, protection_of
 from mosscrate.core.watch import Watch
@@ -142,10 +143,8 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
     window = partition_window(blocks, partition)
     old = open_volume(window)
     kind = arranging.kind_for(step.kind, partition.length) or old.variant
-    is_same_kind = kind == old.variant
-    making = Making(kind, _label_for(kind, old.label), step.block or (old.block if is_same_kind else None),
-                    id=_id_for(kind, old), hidden_sectors=0 if map_.kind == MapKind.NONE else
-                    partition.start // map_.sector)
+    hidden = 0 if map_.kind == MapKind.NONE else partition.start // map_.sector
+    making = making_like(old, window, kind, block=step.block or None, hidden_sectors=hidden)
     entries = old.tree().entries
     passage = plan_passage(entries, kind, None)
     must_fit(passage)
@@ -185,7 +184,7 @@ def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:
     old = open_volume(partition_window(blocks, partition))
     changed = edits.placed(map_, index, blocks.size, length=length)
     window = Window(blocks, partition.start, max(length, partition.length))
-    making = Making(old.variant, old.label, old.block)
+    making = making_like(old, window, old.variant)
     entries = old.tree().entries
     with Overlay(window) as view:
         fresh = Window(view, 0, length)
@@ -262,14 +261,3 @@ def _apply(view: Overlay, window: Blocks, watch: Watch) -> None:
                 window.write(at, view.read(at, length))
             done += length
             watch.progress("Writing the new volume", done, total)
-
-
-def _label_for(kind: str, label: str) -> str:
-    """The old label as far as the new kind can hold it; the firmware looks for it."""
-    return label[:11] if kind.startswith("fat") or kind == "exfat" else label.encode()[:16].decode("utf-8", "ignore")
-
-
-def _id_for(kind: str, old: Volume) -> str:
-    """The old serial number or UUID, where both kinds write it alike."""
-    serials = {"fat12", "fat16", "fat32", "exfat"}
-    return old.id if (kind in serials) == (old.kind in serials) else ""

@@ -12,6 +12,7 @@ from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, wi
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.bringing import NOT_BLANK, placed
 from mosscrate.core.sheet.steps import (
+    CHANGES,
     AddPartition,
     BringCode,
     CopyFiles,
@@ -44,8 +45,8 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
         if isinstance(step, WriteImage):
             return _written(_swapped(source) if step.swap else source, target)
         return _fitted(source, target)
-    if target is None:
-        return None
+    if target is None or not isinstance(step, CHANGES):
+        return target
     match step:
         case GrowPartition(partition=index, size=size):
             return _grown(target, index, size)

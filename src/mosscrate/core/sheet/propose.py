@@ -17,6 +17,7 @@ from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import (
     CopyPartition,
     Eject,
+    EmptyCard,
     GrowPartition,
     InPlace,
     KeepCard,
@@ -44,6 +45,9 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
         steps.append(KeepCard(Which.TARGET))
     if source.source in (Source.READER, Source.SIMULATED):
         steps.append(KeepCard(Which.SOURCE))
+    if _is_made_anew(source_layout, target_layout):
+        steps += [*([] if target_layout.is_blank else [EmptyCard()]), CopyPartition(0), Verify(), Eject()]
+        return JobSheet(tuple(steps), reference(source), reference(target))
     steps.append(_writing(source_layout, target_layout))
     grow = _growth(source_layout, target_layout)
     if grow:
@@ -52,6 +56,12 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
         steps.append(MendMap())                       # its second copy belongs to the end of the card
     steps += [Verify(), Eject()]
     return JobSheet(tuple(steps), reference(source), reference(target))
+
+
+def _is_made_anew(source: Layout, target: Layout) -> bool:
+    """Whether a volume without a map has to be made anew to fill a target, on which its root would not be found."""
+    volume = source.partitions[0].volume if source.map_kind == MapKind.NONE and source.partitions else None
+    return volume is not None and volume.kind in ("ofs", "ffs") and target.size > source.size
 
 
 def _writing(source: Layout, target: Layout) -> WriteImage | WriteFitted:

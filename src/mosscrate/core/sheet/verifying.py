@@ -19,7 +19,7 @@ from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
 from mosscrate.core.watch import Watch
 
-BOOT_CODE = 440
+_BOOT_CODE = {MapKind.MBR: 440, MapKind.GPT: 440, MapKind.AHDI: 342}   # bytes in front of the map's own fields
 SHOWN = 5
 
 
@@ -34,7 +34,8 @@ class Proof:
     @property
     def sentence(self) -> str:
         """For the result page."""
-        return f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} are equal by digest."
+        verb = "is" if self.files == 1 else "are"
+        return f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} {verb} equal by digest."
 
 
 def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
@@ -46,7 +47,8 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     source, target = straight(source), straight(target)
     old, new = read_map(source), read_map(target)
     differences: list[str] = []
-    if (old.kind, old.id) != (new.kind, new.id) or old.origin[:BOOT_CODE] != new.origin[:BOOT_CODE]:
+    code = _BOOT_CODE.get(old.kind, 0)
+    if (old.kind, old.id) != (new.kind, new.id) or old.origin[:code] != new.origin[:code]:
         differences.append("the partition map's boot code or disk id")
     files = done = 0
     meter = _Meter(watch)

@@ -118,6 +118,7 @@ class Making:
         id: serial number or UUID in the way that the kind writes it; "" for a fresh one.
         hidden_sectors: where the partition starts, for kinds that note it.
         made: seconds since 1970, noted by kinds that do; None is now.
+        boot: the first bytes of a volume of this kind whose boot code is to be kept; b"" for none.
     """
 
     kind: str
@@ -126,6 +127,7 @@ class Making:
     id: str = ""
     hidden_sectors: int = 0
     made: int | None = None
+    boot: bytes = b""
 
 
 @dataclass(frozen=True)

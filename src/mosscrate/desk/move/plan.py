@@ -144,7 +144,8 @@ class Plan:
         Steps that begin from nothing take the place of writing the whole source.
         """
         old, left_out = self.proposed.steps, self.left_out
-        if self.writes_all and any(isinstance(s, NewMap | EmptyCard | CopyPartition | CopyFiles) for s in steps):
+        begins = not self.is_in_place and (self.writes_all or self.usual is not None)
+        if begins and any(isinstance(s, NewMap | EmptyCard | CopyPartition | CopyFiles) for s in steps):
             old, left_out = tuple(s for s in old if isinstance(s, KeepCard | Eject)), frozenset()
         writing = next((k for k, s in enumerate(old) if isinstance(s, WRITES_ALL)), None)
         if writing is not None and len(steps) == 1 and isinstance(steps[0], WRITES_ALL):    # another way of writing

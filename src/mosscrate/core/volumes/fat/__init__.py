@@ -14,8 +14,8 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import Making, Resized
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
+from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.making import make as format_volume
-from mosscrate.core.volumes.fat.making import plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.shrinking import shrink
 from mosscrate.core.volumes.fat.structures import FatType, kind_of, probe
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
@@ -51,6 +51,8 @@ def make(blocks: Blocks, making: Making) -> None:
     format_volume(blocks, geometry, label=making.label, volume_id=serial & 0xFFFFFFFF,
                   hidden_sectors=making.hidden_sectors, modified=making.made,
                   is_gemdos=making.kind.startswith("gemdos"))
+    if making.boot:
+        carry_boot_code(blocks, making.boot[:512])
 
 
 def rebase(blocks: Blocks, first_sector: int) -> None:

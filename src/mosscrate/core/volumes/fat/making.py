@@ -18,6 +18,7 @@ from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
     BOOT16,
     BOOT32,
+    BOOT_GEMDOS,
     FSINFO,
     FSINFO_SIGNATURES,
     MAX_CLUSTERS,
@@ -38,6 +39,7 @@ FLOPPIES = {                        # bytes of the disk: (sectors a cluster, roo
     1474560: (1, 224, 0xF0, 18), 2949120: (2, 240, 0xF0, 36)}
 FLOPPY_HEADS = 2
 GEMDOS_FLOPPIES, GEMDOS_FLOPPY_FAT = (737280, 819200), 5
+BOOTS = 0x1234                     # a sector whose big-endian words sum to it is started from
 MOST_GEMDOS = 32765                # clusters: its numbers are signed
 _CLUSTERS_32 = ((260 << 20, 1), (8 << 30, 8), (16 << 30, 16), (32 << 30, 32))   # up to, sectors
 
@@ -119,6 +121,35 @@ def plan_gemdos_floppy(size: int) -> Geometry:
         raise FitError(f"A GEMDOS floppy has {known}, not {binary(size)}.")
     _, root, _, _ = FLOPPIES[size]
     return Geometry(FatType.FAT12, 512, 2, 1, 2, GEMDOS_FLOPPY_FAT, root, size // 512)
+
+
+def carry_boot_code(blocks: Blocks, old: bytes) -> None:
+    """Take what starts a machine from the boot sector of a volume of the same kind; what describes the volume stays.
+
+    A sector of GEMDOS that its machine starts from goes on summing to 0x1234.
+    """
+    new = blocks.read(0, 512)
+    is_fat32, is_pc = new[22:24] == b"\0\0", new[510:512] == b"\x55\xaa"
+    if len(old) < 512 or (old[22:24] == b"\0\0") != is_fat32 or (old[510:512] == b"\x55\xaa") != is_pc:
+        return
+    dtype = BOOT32 if is_fat32 else BOOT16 if is_pc else BOOT_GEMDOS
+    kept = ("jump", "oem_name", "boot_code") if is_pc else ("branch", "loader", "boot_code")
+    raw, came = (np.frombuffer(data, dtype, count=1)[0].copy() for data in (new, old))
+    for field in kept:
+        raw[field] = came[field]
+    sector = bytes(raw.tobytes())
+    is_started_from = _words(old) == BOOTS
+    if not is_pc and is_started_from != (_words(sector) == BOOTS):
+        last = BOOTS - _words(sector[:510]) + (0 if is_started_from else 1)
+        sector = sector[:510] + (last & 0xFFFF).to_bytes(2, "big")
+    blocks.write(0, sector)
+    if is_fat32:
+        blocks.write(BACKUP_BOOT * int(raw["bytes_per_sector"]), sector)
+
+
+def _words(data: bytes) -> int:
+    """The sum of big-endian words."""
+    return int(np.frombuffer(data, ">u2").sum(dtype=np.uint64)) & 0xFFFF
 
 
 def fsinfo(free_count: int, next_free: int) -> bytes:

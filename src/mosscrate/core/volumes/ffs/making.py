@@ -49,14 +49,16 @@ def make(blocks: Blocks, making: Making) -> None:
     longs[s.DATA_SIZE] = block // 4 - s.TABLE - s.TABLE_TAIL
     longs[s.BM_PAGES:s.BM_PAGES + min(count, s.BM_PAGES_IN_ROOT)] = pages[:s.BM_PAGES_IN_ROOT]
     longs[s.BM_EXT] = lists[0] if lists else 0
-    for at in (s.DAYS, s.ROOT_ALTERED, s.ROOT_CREATED):
-        longs[at:at + 3] = s.stamp_of(making.made)
+    now = s.stamp_of(making.made)
+    for at, stamp in ((s.DAYS, now), (s.ROOT_ALTERED, now), (s.ROOT_CREATED, s.stamp_in(making.id) or now)):
+        longs[at:at + 3] = stamp
     s.put_text(longs, s.NAME, label, 32)
     longs[s.EXTENSION] = cache
     if cache:
         blocks.write(cache * block, empty_cache(cache, root, block))
     blocks.write(root * block, s.seal(longs))
-    blocks.write(0, b"DOS" + bytes((DOS_TYPES[making.kind],)))
+    dos_type = b"DOS" + bytes((DOS_TYPES[making.kind],))
+    blocks.write(0, dos_type + (making.boot[4:s.BOOT_BYTES] if making.boot[:4] == dos_type else b""))
 
 
 def _write_bitmap(blocks: Blocks, block: int, total: int, used: tuple[int, ...], pages: list[int]) -> None:

@@ -6,8 +6,9 @@ fields are given from the start of a block, or, negative, from its end, since bl
 
 from __future__ import annotations
 
+import re
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -34,6 +35,7 @@ PROTECTION, DENIED = "hsparwed", 0x0F   # letters from bit 7 on; of the last fou
 MAX_NAME, MAX_COMMENT = 30, 79
 INTERNATIONAL_FROM, CACHED, LONG_NAMES_FROM, LAST_TYPE = 2, (4, 5), 6, 7    # last byte of a DosType
 SEARCHED = 1 << 20                      # bytes in front of the middle in which a root is looked for
+BOOT_BYTES = 1024                       # of the boot block: its code stands in two sectors whatever the block size
 OFS_HEADER = 24                         # bytes of a data block that are not data
 EPOCH = 252460800                       # 1 January 1978
 TICKS_A_SECOND = 50
@@ -105,6 +107,18 @@ def stamp_of(seconds: int | None) -> tuple[int, int, int]:
     rest = max(0, (int(time.time()) if seconds is None else seconds) - EPOCH)
     days, rest = divmod(rest, 86400)
     return days, rest // 60, rest % 60 * TICKS_A_SECOND
+
+
+def id_of(stamp: Iterable[int]) -> str:
+    """The moment of a volume's creation, by which it is told apart."""
+    days, minutes, ticks = stamp
+    return f"{days:08X}-{minutes:04X}-{ticks:04X}"
+
+
+def stamp_in(id: str) -> tuple[int, int, int] | None:
+    """(days, minutes, ticks) in an id; None where it is none of these volumes'."""
+    found = re.fullmatch(r"([0-9A-F]{8})-([0-9A-F]{4})-([0-9A-F]{4})", id)
+    return (int(found[1], 16), int(found[2], 16), int(found[3], 16)) if found else None
 
 
 def upper(name: str, *, international: bool) -> str:

@@ -79,8 +79,7 @@ class FfsVolume:
     @property
     def id(self) -> str:
         """These volumes have none; the moment of their creation tells them apart."""
-        days, minutes, ticks = (int(v) for v in self.root_longs[s.ROOT_CREATED:s.ROOT_CREATED + 3])
-        return f"{days:08X}-{minutes:04X}-{ticks:04X}"
+        return s.id_of(int(v) for v in self.root_longs[s.ROOT_CREATED:s.ROOT_CREATED + 3])
 
     @property
     def size(self) -> int:
