@@ -8,7 +8,7 @@ from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.machines import Boot, Geometry, Machine, check
+from mosscrate.core.machines import Boot, Geometry, Limit, Machine, check
 from mosscrate.core.maps import rdb
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.sheet import JobSheet
@@ -43,6 +43,16 @@ def test_partitions_come_under_a_map_and_in_file_systems_that_the_machine_knows(
     head = rdb.head_of(layout.map)[1]
     assert (int(head["heads"]), int(head["sectors"])) == (8, 32)
     assert [f.severity for f in check(layout, LOOM)] == ["good"]
+    assert names(target) == names(drive)
+
+
+def test_a_volume_that_is_made_anew_is_no_larger_than_the_machine_takes():
+    drive, target = DRIVES["ahdi"](), MemoryBlocks(bytes(96 * MIB), name="Target")
+    machine = Machine("loom", ("rdb",), ("ffs",), partition=Limit("10 MiB", "its shuttle is short"))
+    steps = suited(USUAL, survey(drive), survey(target), machine).sheet.steps[1:-1]
+    assert [step.size for step in steps if isinstance(step, s.CopyPartition)] == [None, 10 * MIB, None]
+    layout = run(steps, target, drive)
+    assert max(p.partition.length for p in layout.partitions) <= 10 * MIB
     assert names(target) == names(drive)
 
 

@@ -154,8 +154,11 @@ def _about_all(layout: Layout) -> list[Finding]:
     if layout.can_be_arranged and not layout.partitions:
         return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
     if layout.can_be_arranged and last and layout.tail >= WORTH_OFFERING:
+        is_outer = layout.map_kind == MapKind.MBR and mbr.is_extended(last.partition)
+        remedy = "More logical drives fit there." if is_outer else \
+            _FOR_TAIL.get(layout.map_kind, "Move can put another partition there.")
         return [Finding(Severity.NOTE, f"{binary(layout.tail)} behind {last.name} are unused.", last.name, last.index,
-                        _FOR_TAIL.get(layout.map_kind, "Move can put another partition there."))]
+                        remedy)]
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
         if layout.is_blank:
             return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]

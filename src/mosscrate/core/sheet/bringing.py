@@ -89,7 +89,7 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
             format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // blocks.sector)
     write_map(blocks, map_)
     blocks.flush()
-    how = f"anew as {kind_name(open_volume(new).kind)}" if is_anew else "exactly"
+    how = f"anew as {kind_name(open_volume(new).variant)}" if is_anew else "exactly"
     where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
     what = f"Partition {step.source}" if step.source else "The volume"
     return Done(f"{what} of the source is {where}, copied {how}.", done)

@@ -70,7 +70,11 @@ def _under(source: Layout, kind: MapKind, machine: Machine) -> tuple[Step, ...]:
         if isinstance(step, NewMap) and kind == MapKind.RDB and machine.geometry:
             step = NewMap(step.kind, machine.geometry.heads, machine.geometry.sectors)
         elif isinstance(step, CopyPartition):
-            step = msgspec.structs.replace(step, kind=_kind_for(source.partition(step.source), kind, machine))
+            look = source.partition(step.source)
+            made_as = _kind_for(look, kind, machine)
+            most = machine.partition.bytes if machine.partition and made_as else look.partition.length
+            step = msgspec.structs.replace(step, kind=made_as,
+                                           size=most if most < look.partition.length else None)
         made.append(step)
     if machine.boot.must_be_marked:
         made.append(FlagPartition(1, "active"))

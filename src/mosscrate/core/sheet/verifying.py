@@ -15,7 +15,7 @@ from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, read_map
 from mosscrate.core.maps.mbr import is_extended
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
 from mosscrate.core.watch import Watch
 
@@ -34,6 +34,8 @@ class Proof:
     @property
     def sentence(self) -> str:
         """For the result page."""
+        if not self.files:
+            return f"All {binary(self.bytes)} are equal by digest."
         verb = "is" if self.files == 1 else "are"
         return f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} {verb} equal by digest."
 
