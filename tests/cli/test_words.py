@@ -149,7 +149,7 @@ def test_a_bare_volume_is_made_anew_on_a_larger_disk_and_found_equal(cli, tmp_pa
     sheet = tmp_path / "move.json"
     assert cli("sheet", "plan", small.path, large.path, "--out", sheet)[0] == 0
     _, out, _ = cli("sheet", "run", sheet, "--tag", large.tag)
-    assert "The volume of the source is the bare volume on the card now, copied anew as OFS." in out
+    assert "is the bare volume on the card now, copied anew as OFS, read back and equal." in out
     assert "1 file on 1 partition is equal by digest." in out
 
 

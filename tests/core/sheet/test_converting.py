@@ -13,7 +13,7 @@ from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.errors import FitError, JobError, MediumError
 from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.converting import Conversion, convert_to
@@ -24,6 +24,7 @@ from mosscrate.core.sheet.propose import under_another_map
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
+from tests.cards import handheld
 from tests.core.sheet.test_steps import card, put_in
 from tests.core.test_ahdi import drive as ahdi_drive
 from tests.core.test_rdb import drive as rdb_drive
@@ -92,6 +93,35 @@ def test_all_volumes_go_under_another_map_with_their_files(kind, other, made):
         assert {p: v[:2] for p, v in tree(window).items()} == before
     with pytest.raises(FitError, match="no map"):
         perform(s.CopyPartition(1), rdb_bare(), drive, Watch())
+
+
+class Forgetful(MemoryBlocks):
+    """A card that keeps one byte differently from how it was written, without saying so."""
+
+    at = -1
+
+    def _write(self, offset, data):
+        super()._write(offset, data)
+        if offset <= self.at < offset + len(bytes(data)):
+            self.data[self.at] ^= 1
+
+
+@pytest.mark.parametrize(("make", "steps"), [
+    (DRIVES["rdb"], (s.NewMap("rdb"), s.CopyPartition(2))),
+    (DRIVES["rdb"], (s.NewMap("ahdi"), s.CopyPartition(2, "gemdos"))),
+    (handheld, (s.NewMap("gpt"), s.CopyPartition(2))), (handheld, (s.NewMap("mbr"), s.CopyPartition(2, "ext4")))])
+def test_a_card_that_keeps_something_else_than_was_written_is_found_out_while_it_is_filled(make, steps):
+    source, sound, odd = make(), MemoryBlocks(bytes(96 * MIB)), Forgetful(bytes(96 * MIB))
+    for step in steps:
+        perform(step, sound, source, Watch())
+    part = read_map(source).partition(2)
+    volume = open_volume(Window(source, part.start, part.length))
+    largest = max((e for e in volume.tree().entries if e.kind == Kind.FILE), key=lambda e: e.size)
+    odd.at = sound.data.index(b"".join(volume.read_file(largest))[:300]) + 100
+    perform(steps[0], odd, source, Watch())
+    with pytest.raises(JobError, match="does not read back as it was"):
+        perform(steps[1], odd, source, Watch())
+    assert read_map(odd).partitions == ()                              # the map is written last
 
 
 def rdb_bare() -> MemoryBlocks:

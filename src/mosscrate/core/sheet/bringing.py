@@ -5,15 +5,16 @@ from __future__ import annotations
 from dataclasses import replace
 
 from mosscrate.core.blocks import Blocks, Extent, Window
-from mosscrate.core.blocks.streaming import copy
+from mosscrate.core.blocks.streaming import copy, digest
 from mosscrate.core.contents.survey import has_blank_ends, partition_window
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
-from mosscrate.core.errors import FitError, FormatError
+from mosscrate.core.errors import FitError, FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, read_map, write_map
 from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.changes import PIECE, Done, rebase, used_of
 from mosscrate.core.sheet.likeness import making_like
 from mosscrate.core.sheet.steps import BringCode, CopyPartition
+from mosscrate.core.sheet.verifying import must_have_arrived
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes import FORMATS, edit, format_for, format_of, kind_name, open_volume, volume_kind
 from mosscrate.core.watch import Watch
@@ -21,6 +22,8 @@ from mosscrate.core.watch import Watch
 MODERN = ("fat32", "exfat", "ext2", "ext3", "ext4")       # too large, often, to copy their free room
 NOT_BLANK = ("The target has no map that a partition could be added to. Put one on it first, or empty it: then the "
              "partition becomes a bare volume, without a map.")
+
+NOT_EQUAL = "What was copied does not read back as it was. The source is untouched; take another card."
 
 
 def placed(step: CopyPartition, came: Partition, came_kind: str, map: PartitionMap,
@@ -92,7 +95,7 @@ def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: W
     how = f"anew as {kind_name(open_volume(new).variant)}" if is_anew else "exactly"
     where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
     what = f"Partition {step.source}" if step.source else "The volume"
-    return Done(f"{what} of the source is {where}, copied {how}.", done)
+    return Done(f"{what} of the source is {where}, copied {how}, read back and equal.", done)
 
 
 def bring_code(source: Blocks, blocks: Blocks, step: BringCode, watch: Watch) -> Done:
@@ -106,7 +109,11 @@ def bring_code(source: Blocks, blocks: Blocks, step: BringCode, watch: Watch) ->
 def _exactly(window: Window, new: Window, kind: str, watch: Watch) -> int:
     """Copy a partition: of large modern volumes what is in use, of all others every byte."""
     if kind not in MODERN:
-        copy(window, new, window.size, watch, phase="Copying the partition", zeros=new.zero)
+        copied = copy(window, new, window.size, watch, phase="Copying the partition", zeros=new.zero)
+        new.flush()
+        new.drop_cache()
+        if digest(new, window.size, watch, phase="Reading it back") != copied.digest:
+            raise JobError(NOT_EQUAL)
         return window.size
     pieces = [(e.start + at, min(PIECE, e.length - at)) for e in used_of(window) for at in range(0, e.length, PIECE)]
     total, done = sum(length for _, length in pieces), 0
@@ -114,6 +121,12 @@ def _exactly(window: Window, new: Window, kind: str, watch: Watch) -> int:
         new.write(start, window.read(start, length))
         done += length
         watch.progress("Copying the partition", done, total)
+    new.flush()
+    new.drop_cache()
+    for start, length in pieces:
+        if new.read(start, length) != window.read(start, length):
+            raise JobError(NOT_EQUAL)
+        watch.progress("Reading it back", start, window.size)
     return done
 
 
@@ -130,4 +143,7 @@ def _anew(window: Window, new: Window, step: CopyPartition, made: Partition, wat
     editor = edit(new)
     done = copy_tree(old, entries, editor, passage, watch)
     editor.commit()
+    new.flush()
+    new.drop_cache()
+    must_have_arrived(old, open_volume(new), passage, watch)
     return done

@@ -12,6 +12,7 @@ from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.contents.transfer import SKIPPED, Passage
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, read_map
 from mosscrate.core.maps.mbr import is_extended
@@ -21,6 +22,7 @@ from mosscrate.core.watch import Watch
 
 _BOOT_CODE = {MapKind.MBR: 440, MapKind.GPT: 440, MapKind.AHDI: 342}   # bytes in front of the map's own fields
 SHOWN = 5
+CASE_MATTERS = ("ext2", "ext3", "ext4", "hfs")
 
 
 @dataclass(frozen=True)
@@ -89,6 +91,25 @@ class _Meter:
 def file_digests(volume: Volume, count: Callable[[int], None]) -> dict[str, tuple[Kind, str, int | None]]:
     """(kind, BLAKE3, time) of everything in a tree; folders have an empty digest."""
     return {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in volume.tree().entries}
+
+
+def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) -> int:
+    """Compare the files of a volume that was made anew with those it was made from; returns how many there are.
+
+    Raises JobError that names what differs.
+    """
+    meter, fold = _Meter(watch), str if new.kind in CASE_MATTERS else str.casefold
+    meter.total = sum(e.size for e in new.tree().entries)
+    stays = passage.left_out | {e.path for e in old.tree().entries if e.path.split("/")[0] in SKIPPED}
+    wanted = {fold(passage.renamed.get(path, path)): found[:2]
+              for path, found in file_digests(old, lambda _: watch.check()).items() if path not in stays}
+    arrived = {fold(path): found[:2] for path, found in file_digests(new, meter.add).items()}
+    differences = sorted(f"“{path}”" for path, found in wanted.items() if arrived.get(path) != found)
+    if differences:
+        more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
+        raise JobError(f"What was copied does not read back as it was: {', '.join(differences[:SHOWN])}{more}. The "
+                       "source is untouched; take another card.")
+    return sum(kind == Kind.FILE for kind, _ in wanted.values())
 
 
 def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Partition,

@@ -94,7 +94,7 @@ def line_of(step: Step, sheet: JobSheet, source: Layout | None, target: Layout |
             if source is None or target is None:
                 raise FitError("Bringing a partition over needs a source and a target.")
             used = _used(source, index)
-            return StepLine(step, f"Bring {_name(source, index)} over, {_how(step, source, target)}", used, used)
+            return StepLine(step, f"Bring {_name(source, index)} over, {_how(step, source, target)}", 3 * used, used)
         case CopyFiles(source=index, partition=to, path=path, folder=folder):
             if target is None:
                 raise FitError("Copying files needs a target.")
