@@ -17,7 +17,7 @@ from mosscrate.cli.sheets import must_fit, put_out, run_sheet
 from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import JobError
-from mosscrate.core.maps import MapKind
+from mosscrate.core.maps import WRITTEN, MapKind
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.fit import forecast
@@ -26,7 +26,7 @@ from mosscrate.core.sheet.propose import growth_with_room, under_another_map
 from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
 from mosscrate.core.sizes import counted
 
-MAPS = ("mbr", "gpt", "rdb", "ahdi")
+MAPS = tuple(str(kind) for kind in WRITTEN)
 EXISTING = {"refuse": s.Existing.REFUSE, "keep": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}
 PARTITION = click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
 

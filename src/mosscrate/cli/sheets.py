@@ -22,8 +22,8 @@ from mosscrate.core.sheet.job import Job, Log
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.propose import propose
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
-from mosscrate.core.sheet.steps import GrowPartition, WriteImage
-from mosscrate.core.sheet.suiting import suited
+from mosscrate.core.sheet.steps import GrowPartition
+from mosscrate.core.sheet.suiting import suited, swapping_on_the_way
 from mosscrate.core.sizes import binary, duration
 
 
@@ -57,8 +57,7 @@ def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, m
         made = msgspec.structs.replace(made, steps=tuple(
             msgspec.structs.replace(s, size=wanted) if isinstance(s, GrowPartition) else s for s in made.steps))
     if swap:
-        made = msgspec.structs.replace(made, steps=tuple(
-            msgspec.structs.replace(s, swap=True) if isinstance(s, WriteImage) else s for s in made.steps))
+        made = swapping_on_the_way(made)
     put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
     for finding in findings if not as_json else ():
         click.echo(finding_line(finding))

@@ -60,6 +60,11 @@ class PartitionLook:
         return self.partition.index
 
     @property
+    def variant(self) -> str:
+        """The kind that makes a volume like the one on it; "" where there is none."""
+        return (self.volume.variant or self.volume.kind) if self.volume else ""
+
+    @property
     def name(self) -> str:
         """What to call it: its label, else its kind and number."""
         if self.volume and self.volume.label:

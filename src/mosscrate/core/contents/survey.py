@@ -145,8 +145,13 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     return PartitionLook(partition, look, guess.role, guess.reason), findings
 
 
-_FIRMWARE = "A firmware may have meant to grow into it at its first start; Move can do it now."
-_FOR_TAIL = {MapKind.MBR: _FIRMWARE, MapKind.GPT: _FIRMWARE}
+def _for_tail(layout: Layout, last: PartitionLook) -> str:
+    """What can be done with the room behind the last partition."""
+    if layout.map_kind == MapKind.MBR and mbr.is_extended(last.partition):
+        return "More logical drives fit there."
+    if layout.map_kind in (MapKind.MBR, MapKind.GPT):
+        return "A firmware may have meant to grow into it at its first start; Move can do it now."
+    return "Move can put another partition there."
 
 
 def _about_all(layout: Layout) -> list[Finding]:
@@ -154,11 +159,8 @@ def _about_all(layout: Layout) -> list[Finding]:
     if layout.can_be_arranged and not layout.partitions:
         return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
     if layout.can_be_arranged and last and layout.tail >= WORTH_OFFERING:
-        is_outer = layout.map_kind == MapKind.MBR and mbr.is_extended(last.partition)
-        remedy = "More logical drives fit there." if is_outer else \
-            _FOR_TAIL.get(layout.map_kind, "Move can put another partition there.")
         return [Finding(Severity.NOTE, f"{binary(layout.tail)} behind {last.name} are unused.", last.name, last.index,
-                        remedy)]
+                        _for_tail(layout, last))]
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
         if layout.is_blank:
             return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]

@@ -112,8 +112,7 @@ def _listed(kinds: Iterable[str]) -> str:
 
 def _kind(look: PartitionLook) -> str:
     """The variant of its volume, by which machines tell them apart; "" where it has none."""
-    kind = (look.volume.variant or look.volume.kind) if look.volume else ""
-    return "fat12" if kind == "gemdos-floppy" else kind            # read wherever FAT12 is
+    return "fat12" if look.variant == "gemdos-floppy" else look.variant            # read wherever FAT12 is
 
 
 def _ends_by(look: PartitionLook, limit: Limit, what_for: str) -> Iterator[Finding]:

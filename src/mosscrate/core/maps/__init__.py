@@ -11,7 +11,7 @@ from typing import Protocol
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb, rdb_code
-from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room, unallocated, without_map
+from mosscrate.core.maps.base import WRITTEN, MapKind, Partition, PartitionMap, Room, unallocated, without_map
 
 
 class MapFormat(Protocol):
@@ -26,8 +26,8 @@ class MapFormat(Protocol):
 
 FORMATS: tuple[MapFormat, ...] = (rdb, apple, foreign, gpt, mbr, ahdi)     # the first that knows its own reads it
 
-__all__ = ["FORMATS", "MapKind", "Partition", "PartitionMap", "Room", "read_map", "unallocated", "without_map",
-           "write_map"]
+__all__ = ["FORMATS", "WRITTEN", "MapKind", "Partition", "PartitionMap", "Room", "read_map", "unallocated",
+           "without_map", "write_map"]
 
 
 def read_map(blocks: Blocks) -> PartitionMap:

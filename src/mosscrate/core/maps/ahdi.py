@@ -107,7 +107,7 @@ def is_chained(partition: Partition) -> bool:
 
 def is_bootable(sector: bytes) -> bool:
     """Whether a machine starts from a root sector: its words sum to 0x1234."""
-    return _word_sum(sector) == BOOT_SUM
+    return word_sum(sector) == BOOT_SUM
 
 
 def must_have_entries(map: PartitionMap) -> None:
@@ -140,10 +140,10 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
         raw["entries"][len(plain)] = _link(chained, 0)
     raw["hd_size"] = min(blocks.size // 512, 2**32 - 1)
     data = bytearray(raw.tobytes())
-    rest = _word_sum(bytes(data[:510]) + b"\0\0")
+    rest = word_sum(bytes(data[:510]) + b"\0\0")
     if was_bootable:
         data[510:512] = ((BOOT_SUM - rest) & 0xFFFF).to_bytes(2, "big")
-    elif _word_sum(bytes(data)) == BOOT_SUM or data[510:512] == b"\x55\xaa":
+    elif word_sum(bytes(data)) == BOOT_SUM or data[510:512] == b"\x55\xaa":
         data[510:512] = bytes(2)
     blocks.write(0, bytes(data))
 
@@ -227,5 +227,6 @@ def _chain(blocks: Blocks, first: int, findings: list[Finding]) -> list[Partitio
     return found
 
 
-def _word_sum(sector: bytes) -> int:
+def word_sum(sector: bytes) -> int:
+    """The sum of its big-endian words, in 16 bits."""
     return int(np.frombuffer(sector, ">u2").sum(dtype=np.uint64)) & 0xFFFF

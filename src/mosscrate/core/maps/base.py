@@ -21,6 +21,9 @@ class MapKind(StrEnum):
     NONE = "none"
 
 
+WRITTEN = (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI)         # maps that are made and changed here
+
+
 @dataclass(frozen=True)
 class Environment:
     """How the drivers of a big-endian home computer take a partition of an RDB.

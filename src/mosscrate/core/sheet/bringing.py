@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from blake3 import blake3
+
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.streaming import copy, digest
 from mosscrate.core.contents.survey import has_blank_ends, partition_window
@@ -16,7 +18,7 @@ from mosscrate.core.sheet.likeness import making_like
 from mosscrate.core.sheet.steps import BringCode, CopyPartition
 from mosscrate.core.sheet.verifying import must_have_arrived
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import FORMATS, edit, format_for, format_of, kind_name, open_volume, volume_kind
+from mosscrate.core.volumes import edit, format_for, format_of, is_resized_anew, kind_name, open_volume, volume_kind
 from mosscrate.core.watch import Watch
 
 MODERN = ("fat32", "exfat", "ext2", "ext3", "ext4")       # too large, often, to copy their free room
@@ -70,8 +72,7 @@ def _as_it_was(came: Partition, made: Partition, map: PartitionMap) -> Partition
 
 def is_made_anew(step: CopyPartition, came_kind: str, came: Partition, made: Partition) -> bool:
     """Whether files are carried over one by one: as asked, or as a volume that has its root in the middle needs it."""
-    return bool(step.kind) or (came.length != made.length and
-                               any(came_kind in m.KINDS and m.IS_RESIZED_ANEW for m in FORMATS))
+    return bool(step.kind) or (came.length != made.length and is_resized_anew(came_kind))
 
 
 def copy_partition(source: Blocks, blocks: Blocks, step: CopyPartition, watch: Watch) -> Done:
@@ -117,16 +118,20 @@ def _exactly(window: Window, new: Window, kind: str, watch: Watch) -> int:
         return window.size
     pieces = [(e.start + at, min(PIECE, e.length - at)) for e in used_of(window) for at in range(0, e.length, PIECE)]
     total, done = sum(length for _, length in pieces), 0
+    sent, arrived = blake3(), blake3()
     for start, length in pieces:
-        new.write(start, window.read(start, length))
+        data = window.read(start, length)
+        sent.update(data)
+        new.write(start, data)
         done += length
         watch.progress("Copying the partition", done, total)
     new.flush()
     new.drop_cache()
     for start, length in pieces:
-        if new.read(start, length) != window.read(start, length):
-            raise JobError(NOT_EQUAL)
+        arrived.update(new.read(start, length))
         watch.progress("Reading it back", start, window.size)
+    if arrived.digest() != sent.digest():
+        raise JobError(NOT_EQUAL)
     return done
 
 

@@ -7,7 +7,6 @@ from mosscrate.core.volumes import Making, Volume
 
 BOOT_BYTES = 1024
 _FAMILIES = (("fat", "exfat", "gemdos"), ("ext",), ("ofs", "ffs"))       # within one, ids are written alike
-_LONGEST_LABELS = (11, 16, 30)                                          # bytes
 
 
 def making_like(old: Volume, window: Blocks, kind: str, *, block: int | None = None, hidden_sectors: int = 0) -> Making:
@@ -17,14 +16,15 @@ def making_like(old: Volume, window: Blocks, kind: str, *, block: int | None = N
     """
     is_same_kind = kind == old.variant
     boot = window.read(0, min(window.size, BOOT_BYTES)) if is_same_kind else b""
-    return Making(kind, label_for(kind, old.label), block or (old.block if is_same_kind else None),
+    return Making(kind, _label_for(kind, old.label), block or (old.block if is_same_kind else None),
                   id=_id_for(kind, old), hidden_sectors=hidden_sectors, boot=boot)
 
 
-def label_for(kind: str, label: str) -> str:
+def _label_for(kind: str, label: str) -> str:
     """A label as far as a kind can hold it; the firmware looks for it."""
-    most = next(most for names, most in zip(_FAMILIES, _LONGEST_LABELS, strict=True) if kind.startswith(names))
-    return label[:most] if most != 16 else label.encode()[:most].decode("utf-8", "ignore")
+    if kind.startswith("ext"):
+        return label.encode()[:16].decode("utf-8", "ignore")
+    return label[:30] if kind.startswith(("ofs", "ffs")) else label[:11]
 
 
 def _id_for(kind: str, old: Volume) -> str:

@@ -31,6 +31,7 @@ from mosscrate.core.sheet.steps import (
     WriteImage,
 )
 from mosscrate.core.slots import Medium, Source
+from mosscrate.core.volumes import is_resized_anew
 
 
 def propose(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout,
@@ -61,7 +62,7 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
 def _is_made_anew(source: Layout, target: Layout) -> bool:
     """Whether a volume without a map has to be made anew to fill a target, on which its root would not be found."""
     volume = source.partitions[0].volume if source.map_kind == MapKind.NONE and source.partitions else None
-    return volume is not None and volume.kind in ("ofs", "ffs") and target.size > source.size
+    return volume is not None and is_resized_anew(volume.kind) and target.size > source.size
 
 
 def _writing(source: Layout, target: Layout) -> WriteImage | WriteFitted:
@@ -125,7 +126,7 @@ def under_another_map(source: Layout, kind: MapKind) -> tuple[InPlace, ...]:
 
 def kind_under(map: MapKind, look: PartitionLook) -> str:
     """What a partition has to be made anew as to stand under a map; "" where it can be copied exactly."""
-    variant = look.volume.variant or look.volume.kind if look.volume else ""
+    variant = look.variant
     is_home, is_gemdos = variant.startswith(("ofs", "ffs")), variant.startswith("gemdos")
     if not variant or (look.volume and look.volume.used is None):
         return ""                                        # what is not known can only be copied

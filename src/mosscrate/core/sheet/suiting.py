@@ -12,13 +12,11 @@ from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import Machine
-from mosscrate.core.maps import MapKind
+from mosscrate.core.maps import WRITTEN, MapKind
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.propose import kind_under, under_another_map
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import CopyPartition, Eject, FlagPartition, KeepCard, NewMap, Step, WriteImage
-
-WRITTEN = (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI)
 
 
 @dataclass(frozen=True)
@@ -56,11 +54,16 @@ def _turned_round(sheet: JobSheet, source: Layout, machine: Machine) -> Suited:
     other = "straight" if source.container == SWAPPED else "swapped"
     if machine.bytes != other or not any(isinstance(step, WriteImage) for step in sheet.steps):
         return Suited(sheet)
-    steps = tuple(msgspec.structs.replace(step, swap=True) if isinstance(step, WriteImage) else step
-                  for step in sheet.steps)
-    return Suited(msgspec.structs.replace(sheet, steps=steps), (Finding(
+    return Suited(swapping_on_the_way(sheet), (Finding(
         Severity.NOTE, f"A {machine.name} reads the bytes of every word {other}: they are exchanged on the way.",
         "byte order"),))
+
+
+def swapping_on_the_way(sheet: JobSheet) -> JobSheet:
+    """The sheet with the two bytes of every word exchanged where all of a source is written."""
+    steps = tuple(msgspec.structs.replace(step, swap=True) if isinstance(step, WriteImage) else step
+                  for step in sheet.steps)
+    return msgspec.structs.replace(sheet, steps=steps)
 
 
 def _under(source: Layout, kind: MapKind, machine: Machine) -> tuple[Step, ...]:
@@ -86,7 +89,7 @@ def _kind_for(look: PartitionLook, map: MapKind, machine: Machine) -> str:
     kind, volume = kind_under(map, look), look.volume
     if volume is None or volume.used is None:
         return kind
-    wanted = kind or volume.variant or volume.kind
+    wanted = kind or look.variant
     if wanted in machine.volumes or (wanted == "fat" and any(v.startswith("fat") for v in machine.volumes)):
         return kind
     own = {MapKind.RDB: ("ofs", "ffs"), MapKind.AHDI: ("gemdos",)}.get(map, ("fat", "exfat", "ext"))

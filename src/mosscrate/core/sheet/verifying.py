@@ -69,10 +69,14 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     if old.kind == MapKind.NONE and not old.partitions:
         differences.append("everything: the source has no contents")
     if differences:
-        more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
-        raise JobError(f"The target differs from its source in {', '.join(differences[:SHOWN])}{more}. "
+        raise JobError(f"The target differs from its source in {_listed(differences)}. "
                        "The source is untouched; write the target again or take another card.")
     return Proof(len(old.partitions), files, done)
+
+
+def _listed(differences: list[str]) -> str:
+    more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
+    return f"{', '.join(differences[:SHOWN])}{more}"
 
 
 @dataclass
@@ -93,23 +97,19 @@ def file_digests(volume: Volume, count: Callable[[int], None]) -> dict[str, tupl
     return {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in volume.tree().entries}
 
 
-def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) -> int:
-    """Compare the files of a volume that was made anew with those it was made from; returns how many there are.
-
-    Raises JobError that names what differs.
+def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) -> None:
+    """Compare the files of a volume that was made anew with those it was made from. Raises JobError with what differs.
     """
     meter, fold = _Meter(watch), str if new.kind in CASE_MATTERS else str.casefold
     meter.total = sum(e.size for e in new.tree().entries)
-    stays = passage.left_out | {e.path for e in old.tree().entries if e.path.split("/")[0] in SKIPPED}
     wanted = {fold(passage.renamed.get(path, path)): found[:2]
-              for path, found in file_digests(old, lambda _: watch.check()).items() if path not in stays}
+              for path, found in file_digests(old, lambda _: watch.check()).items()
+              if path not in passage.left_out and path.split("/")[0] not in SKIPPED}
     arrived = {fold(path): found[:2] for path, found in file_digests(new, meter.add).items()}
     differences = sorted(f"“{path}”" for path, found in wanted.items() if arrived.get(path) != found)
     if differences:
-        more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
-        raise JobError(f"What was copied does not read back as it was: {', '.join(differences[:SHOWN])}{more}. The "
-                       "source is untouched; take another card.")
-    return sum(kind == Kind.FILE for kind, _ in wanted.values())
+        raise JobError(f"What was copied does not read back as it was: {_listed(differences)}. The source is "
+                       "untouched; take another card.")
 
 
 def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Partition,

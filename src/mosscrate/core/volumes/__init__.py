@@ -69,6 +69,7 @@ __all__ = [
     "format_of",
     "is_changed_here",
     "is_opened_here",
+    "is_resized_anew",
     "kind_name",
     "longest_name",
     "name_by_signature",
@@ -105,6 +106,11 @@ def format_for(kind: str) -> VolumeFormat:
 def is_changed_here(kind: str) -> bool:
     """Whether files on a volume of this kind can be put, renamed and removed."""
     return any(kind in module.KINDS for module in FORMATS)
+
+
+def is_resized_anew(kind: str) -> bool:
+    """Whether another size means that a volume of this kind is made anew with its files."""
+    return any(kind in module.KINDS and module.IS_RESIZED_ANEW for module in FORMATS)
 
 
 def edit(blocks: Blocks) -> Editor:

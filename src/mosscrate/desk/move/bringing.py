@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
-from mosscrate.core.maps import MapKind, edits
+from mosscrate.core.maps import WRITTEN, MapKind, edits
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.propose import under_another_map
 from mosscrate.core.sizes import parse_size
@@ -96,10 +96,9 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
 
 def _maps_for(look: PartitionLook) -> tuple[MapKind, ...]:
     """The maps that machines with a volume of this kind know, the usual one first."""
-    variant = look.volume.variant or look.volume.kind if look.volume else ""
-    if variant.startswith(("ofs", "ffs")):
+    if look.variant.startswith(("ofs", "ffs")):
         return (MapKind.RDB,)
-    return (MapKind.AHDI,) if variant.startswith("gemdos") else (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI)
+    return (MapKind.AHDI,) if look.variant.startswith("gemdos") else WRITTEN
 
 
 def _all(source: Layout) -> Action:

@@ -255,7 +255,7 @@ def _way(look: PartitionLook, twin: PartitionLook, *, is_in_place: bool) -> str:
     """How a partition comes over, in a word or two."""
     old, new = look.partition, twin.partition
     if look.volume and twin.volume and look.volume.variant != twin.volume.variant:
-        return f"anew, {kind_name(twin.volume.variant or twin.volume.kind)}"
+        return f"anew, {kind_name(twin.variant)}"
     if new.length > old.length:
         return f"grown ×{new.length / old.length:.1f}"
     if new.length < old.length:

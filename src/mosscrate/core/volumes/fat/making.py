@@ -13,6 +13,7 @@ import numpy as np
 from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
+from mosscrate.core.maps import ahdi
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
@@ -39,7 +40,6 @@ FLOPPIES = {                        # bytes of the disk: (sectors a cluster, roo
     1474560: (1, 224, 0xF0, 18), 2949120: (2, 240, 0xF0, 36)}
 FLOPPY_HEADS = 2
 GEMDOS_FLOPPIES, GEMDOS_FLOPPY_FAT = (737280, 819200), 5
-BOOTS = 0x1234                     # a sector whose big-endian words sum to it is started from
 MOST_GEMDOS = 32765                # clusters: its numbers are signed
 _CLUSTERS_32 = ((260 << 20, 1), (8 << 30, 8), (16 << 30, 16), (32 << 30, 32))   # up to, sectors
 
@@ -138,18 +138,13 @@ def carry_boot_code(blocks: Blocks, old: bytes) -> None:
     for field in kept:
         raw[field] = came[field]
     sector = bytes(raw.tobytes())
-    is_started_from = _words(old) == BOOTS
-    if not is_pc and is_started_from != (_words(sector) == BOOTS):
-        last = BOOTS - _words(sector[:510]) + (0 if is_started_from else 1)
+    is_started_from = ahdi.is_bootable(old)
+    if not is_pc and is_started_from != ahdi.is_bootable(sector):
+        last = ahdi.BOOT_SUM - ahdi.word_sum(sector[:510]) + (0 if is_started_from else 1)
         sector = sector[:510] + (last & 0xFFFF).to_bytes(2, "big")
     blocks.write(0, sector)
     if is_fat32:
         blocks.write(BACKUP_BOOT * int(raw["bytes_per_sector"]), sector)
-
-
-def _words(data: bytes) -> int:
-    """The sum of big-endian words."""
-    return int(np.frombuffer(data, ">u2").sum(dtype=np.uint64)) & 0xFFFF
 
 
 def fsinfo(free_count: int, next_free: int) -> bytes:
