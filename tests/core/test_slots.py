@@ -7,10 +7,23 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mosscrate.core import sizes
+from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import MediumError
+from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.steps import (
+    FlagPartition,
+    LabelPartition,
+    MakeFolder,
+    RemoveFiles,
+    RemovePartition,
+    RenameFile,
+)
 from mosscrate.core.slots import Source
-from mosscrate.core.slots.medium import fingerprint
+from mosscrate.core.volumes import open_volume
+from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
+from tests.volumes import KINDS, worked_on
 
 
 @pytest.fixture
@@ -28,7 +41,7 @@ def test_cards_come_in_their_order_and_are_found_by_name_tag_key_or_file(shelf, 
     worn = cards[1]
     for text in ("worn CARD", worn.tag, worn.tag.lower(), worn.key, "old", "old.img", str(worn.path)):
         assert shelf.find(text).key == worn.key
-    with pytest.raises(MediumError, match=rf"several media.*{cards[0].tag}, {cards[2].tag}"):
+    with pytest.raises(MediumError, match=rf"several media.*{cards[0].tag} .*, {cards[2].tag} "):
         shelf.find("BLANK")
     (tmp_path / "Worn card").mkdir()
     monkeypatch.chdir(tmp_path)
@@ -68,14 +81,33 @@ def test_a_tag_has_four_letters_that_are_not_mistaken_and_stays_with_the_hardwar
     assert shelf.find("In another reader").tag == before
 
 
-def test_a_fingerprint_sees_both_ends_and_the_length():
-    card = handheld()
-    first = fingerprint(card)
-    for at in (0, MIB - 1, card.size - 1):
-        changed = handheld()
-        changed.write(at, bytes([changed.data[at] ^ 1]))
-        assert fingerprint(changed) != first
+def test_a_fingerprint_sees_map_volumes_and_trees_and_not_what_mounting_changes():
+    first = fingerprint(handheld())
     assert fingerprint(handheld()) == first != fingerprint(handheld(42 * MIB))
+    games = open_partition(handheld(), 2)
+    for step in (RenameFile(2, "roms", "games"), LabelPartition(2, "OTHER"), FlagPartition(1, "active", is_set=False),
+                 RemoveFiles(1, ("panel.dtb",)), MakeFolder(1, "x"), RemovePartition(1)):
+        changed = handheld()
+        perform(step, changed, None, Watch())
+        assert fingerprint(changed) != first, step
+    mounted = handheld()
+    at = 6 * MIB + games.geometry.fat_offset(0) + 4
+    mounted.write(at, bytes([mounted.data[at] ^ 1]) + mounted.data[at + 1:at + 3] + b"\x07")     # FAT entry 1
+    mounted.write(6 * MIB + 512 + 488, bytes(8))                                                 # free count and hint
+    mounted.write(6 * MIB + 65, b"\1")                                                           # state
+    assert fingerprint(mounted) == first
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_fingerprint_sees_a_change_inside_files_where_its_anchors_are(kind):
+    blocks, _ = worked_on(kind, 3, operations=100)
+    volume, first = open_volume(blocks), fingerprint(blocks)
+    entry = next(e for e in volume.tree().entries if e.kind == "file" and e.size > 0)
+    extent = volume.extents_of(entry)
+    middle = extent[len(extent) // 2]
+    at = (middle.start + middle.length // 2) // 512 * 512
+    blocks.data[at + 30] ^= 0x40
+    assert fingerprint(blocks) != first
 
 
 @given(st.integers(0, 10**15))

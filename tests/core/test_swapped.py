@@ -14,16 +14,16 @@ from mosscrate.core.blocks import Extent, MemoryBlocks
 from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.errors import FitError, GuardRefusal
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.journal import JournalledBlocks, take_back
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.verifying import verify_copy
 from mosscrate.core.volumes import Making, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld
+from tests.journals import begun, cut_short, taken_back
 
 
 @given(st.binary(min_size=2, max_size=64).filter(lambda b: len(b) % 2 == 0), st.data())
@@ -55,28 +55,27 @@ def test_a_swap_that_was_cut_between_any_two_sectors_is_taken_back(seed, sectors
     before = np.random.default_rng(seed).integers(0, 256, sectors * 512 - 2 * (seed % 5), np.uint8).tobytes()
     medium = MemoryBlocks(before)
     with tempfile.TemporaryDirectory() as folder:
-        journal = JournalledBlocks(medium, Path(folder) / "journal")
-        journal.foreswap(Extent(0, len(before)), before)
-        journal.write(0, swapped(before)[:written * 512])
-        journal.abandon()
-        for _ in range(2):                                        # it can be repeated
-            take_back(Path(folder) / "journal", medium, Watch())
-            assert bytes(medium.data) == before
+        over = begun(medium, Path(folder))
+        over.foreswap(Extent(0, len(before)), before)
+        over.write(0, swapped(before))
+        assert bytes(medium.data) == swapped(before)
+        medium.data[written * 512:] = before[written * 512:]          # only the first sectors had arrived
+        torn = bytes(medium.data)
         medium.write(0, bytes(64) + b"else")
-        with pytest.raises(JobError, match="something else has written"):
-            take_back(Path(folder) / "journal", medium, Watch())
+        with pytest.raises(GuardRefusal, match="somebody else has written"):
+            taken_back(medium, Path(folder))
+        medium.data[:] = torn
+        taken_back(medium, Path(folder))
+        assert bytes(medium.data) == before
 
 
 def test_a_card_is_swapped_with_a_journal_of_a_small_part_of_its_size(tmp_path):
     card = handheld(40 * MIB)
     card.write(20 * MIB, np.random.default_rng(1).bytes(16 * MIB))
     before = bytes(card.data)
-    journal = JournalledBlocks(card, tmp_path / "journal")
-    perform(s.SwapBytes(), journal, None, Watch())
-    journal.finish()
+    assert cut_short(s.SwapBytes(), card, None, tmp_path) < len(before) / 30
     assert bytes(card.data) == swapped(before)
-    assert (tmp_path / "journal").stat().st_size < len(before) / 60
-    take_back(tmp_path / "journal", card, Watch())
+    taken_back(card, tmp_path)
     assert bytes(card.data) == before
 
 

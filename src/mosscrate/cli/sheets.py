@@ -15,7 +15,7 @@ from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.findings import Finding
 from mosscrate.core.machines import check
-from mosscrate.core.sheet import running
+from mosscrate.core.sheet import recovering, running
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.fit import Forecast, forecast
 from mosscrate.core.sheet.job import Job, Log
@@ -121,7 +121,7 @@ def finish(bench: Bench, job: str | None, tag: str, as_json: bool) -> None:
     """Take an interrupted JOB (the newest when left out) to its end."""
     found = _job(bench, job)
     with watching() as watch:
-        result = running.finish(found, bench, watch, typed_tag=tag)
+        result = recovering.finish(found, bench, watch, typed_tag=tag)
     _print_result(result, as_json=as_json, last=f"Finished in {duration(result.seconds)}.")
 
 
@@ -134,7 +134,7 @@ def undo(bench: Bench, job: str | None, tag: str, as_json: bool) -> None:
     """Take back a JOB, interrupted or done: the newest interrupted one when left out."""
     found = _job(bench, job)
     with watching() as watch:
-        sentence = running.undo(found, bench, watch, typed_tag=tag)
+        sentence = recovering.undo(found, bench, watch, typed_tag=tag)
     if as_json:
         show_json({"job": found.id, "result": sentence})
     else:
@@ -205,7 +205,7 @@ def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
 def _job(bench: Bench, id: str | None) -> Job:
     if id:
         return Log(bench.state).load(id)
-    found = running.unfinished(bench)
+    found = recovering.unfinished(bench)
     if not found:
         raise JobError("No job was interrupted. Name one from `mosscrate sheet log`.")
     return found[0]

@@ -3,6 +3,7 @@
     MossError
       FormatError     a field on a medium holds what its format forbids
       MediumError     a card, drive or file could not be read or written
+        InUse         somebody else is at work on it
       FitError        something does not fit where it was asked to go
       GuardRefusal    the guard does not let a write begin
       CrateError      a kept backup is missing, incomplete or damaged
@@ -46,6 +47,12 @@ class MediumError(MossError):
     def __init__(self, message: str, offset: int | None = None) -> None:
         super().__init__(message)
         self.offset = offset
+
+
+class InUse(MediumError):
+    """Somebody else is at work on a medium; the text says who, and since when."""
+
+    exit_code = EXIT_REFUSED
 
 
 class MachineError(MossError):

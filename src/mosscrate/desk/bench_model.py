@@ -13,7 +13,7 @@ from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.errors import MachineError, MossError
 from mosscrate.core.machines import Machine, Machines
-from mosscrate.core.sheet import running
+from mosscrate.core.sheet import recovering
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.job import Job as LoggedJob
 from mosscrate.core.slots import Medium
@@ -83,7 +83,7 @@ class BenchModel(QObject):
 
     def refresh_crate(self) -> None:
         """Read the crate and the log again."""
-        self.asker.ask(lambda: (self.bench.crate.lanes(), running.unfinished(self.bench)), self._take_crate,
+        self.asker.ask(lambda: (self.bench.crate.lanes(), recovering.unfinished(self.bench)), self._take_crate,
                        self._complain)
 
     def look_again(self, medium: Medium) -> None:

@@ -11,7 +11,7 @@ import pytest
 import mosscrate
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import CrateError, GuardRefusal
-from mosscrate.core.sheet import JobSheet, WriteImage, guard, running
+from mosscrate.core.sheet import JobSheet, WriteImage, guard, recovering, running
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import reference
@@ -56,9 +56,9 @@ def test_what_must_not_be_written_cannot_be_confirmed(two, bench, tmp_path):
     backup = bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
     kept = bench.shelf.medium_at(backup.path)
     assert "kept backup" in refusal(kept, reference(kept), None, kept.tag)
-    with new.path.open("r+b") as file:
-        file.seek(-100, 2)
-        file.write(b"changed since")
+    from mosscrate.core.blocks import Window, open_blocks
+    with open_blocks(new.path, writable=True) as blocks:
+        fill(Window(blocks, 6 * MIB, 44 * MIB), {"new.sav": b"progress"})
     assert "changed since" in refusal(new, planned, reference(old), new.tag)
 
 
@@ -67,7 +67,7 @@ def test_a_refused_run_leaves_card_crate_and_log_alone(two, bench):
     sheet = JobSheet((WriteImage(),), reference(old), reference(new))
     with pytest.raises(GuardRefusal):
         running.run(sheet, bench, Watch(), typed_tag="XXXX")
-    assert running.unfinished(bench) == []
+    assert recovering.unfinished(bench) == []
     assert not (bench.state / "jobs").exists()
 
 

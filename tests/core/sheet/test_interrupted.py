@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import msgspec
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, JobError, MediumError, Stopped
-from mosscrate.core.sheet import GrowPartition, JobSheet, running
+from mosscrate.core.sheet import GrowPartition, JobSheet, recovering, running
 from mosscrate.core.sheet.changes import grow_partition
 from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.journal import JournalledBlocks, read_journal, take_back
 from mosscrate.core.sheet.propose import propose
 from mosscrate.core.sheet.sheet import reference
 from mosscrate.core.sheet.writing import write_image
@@ -22,6 +19,7 @@ from mosscrate.core.slots import medium as medium_module
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, contents, handheld, lay_out, put_card, some_files
+from tests.journals import cut_short, taken_back
 
 SIZE = 3 * MIB
 
@@ -37,58 +35,19 @@ def small_card(type: FatType) -> MemoryBlocks:
 @pytest.mark.parametrize("type", list(FatType))
 def test_a_card_pulled_after_any_write_of_a_grow_comes_back_whole(type, tmp_path):
     before = bytes(small_card(type).data)
-    count = FaultyBlocks(MemoryBlocks(before), Faults())
-    grow_partition(count, 1, None, Watch())
-    after, files = bytes(count.inner.data), None
-    assert count.writes > 6
-    assert after != before
-    for cut in range(count.writes + 1):
-        card = MemoryBlocks(before)
-        path = tmp_path / f"journal-{cut}"
-        journal = JournalledBlocks(FaultyBlocks(card, Faults(pulled_after_writes=cut)), path)
-        if cut < count.writes:
-            with pytest.raises(MediumError, match="pulled"):
-                grow_partition(journal, 1, None, Watch())
-        else:
-            grow_partition(journal, 1, None, Watch())
-            journal.finish()
-            assert bytes(card.data) == after
-        journal.abandon()
-        take_back(path, card, Watch())
-        assert bytes(card.data) == before, f"cut after write {cut}"
+    plain = MemoryBlocks(before)
+    grow_partition(plain, 1, None, Watch())
     files = contents(MemoryBlocks(before[MIB // 2:]))
-    card = MemoryBlocks(before)
-    grow_partition(card, 1, None, Watch())
-    assert contents(MemoryBlocks(bytes(card.data)[MIB // 2:])) == files
-
-
-@given(st.integers(0, 10**9), st.integers(0, 7))
-def test_a_journal_cut_at_any_byte_restores_what_its_whole_records_saved(cut, seed):
-    import tempfile
-    from pathlib import Path
-
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "journal"
-        before = bytes((k * 31 + seed) % 256 for k in range(40_000)) + bytes(30_000)
+    assert contents(MemoryBlocks(bytes(plain.data)[MIB // 2:])) == files
+    count = FaultyBlocks(MemoryBlocks(before), Faults())
+    cut_short(GrowPartition(1), count, None, tmp_path / "whole")
+    assert bytes(count.inner.data) == bytes(plain.data) != before
+    assert count.writes > 4
+    for cut in range(1, count.writes + 1):
         card = MemoryBlocks(before)
-        journal = JournalledBlocks(card, path)
-        states = [(path.stat().st_size, before)]
-        for k in range(8):
-            at = (k * 9001 + seed * 777) % 60_000
-            journal.write(at, bytes([k + 1]) * 3000)
-            states.append((path.stat().st_size, bytes(card.data)))
-        journal.abandon()
-        cut = cut % (states[-1][0] + 1)
-        with path.open("r+b") as file:
-            file.truncate(cut)
-        if cut < states[0][0]:
-            with pytest.raises(JobError):
-                read_journal(path)
-            return
-        # a write only begins once its record is whole: the card is in the last state that the file covers
-        interrupted = MemoryBlocks(next(data for size, data in reversed(states) if size <= cut))
-        take_back(path, interrupted, Watch())
-        assert bytes(interrupted.data) == before
+        cut_short(GrowPartition(1), FaultyBlocks(card, Faults(pulled_after_writes=cut)), None, tmp_path / f"{cut}")
+        taken_back(card, tmp_path / f"{cut}")
+        assert bytes(card.data) == before, f"cut after write {cut}"
 
 
 def moving_bench(bench, monkeypatch, pulled: int | None = None):
@@ -121,17 +80,17 @@ def test_a_move_pulled_in_the_middle_is_finished_or_taken_back(bench, monkeypatc
             pass
         else:
             pytest.skip("the run needs fewer writes than that")
-    jobs = running.unfinished(bench)
+    jobs = recovering.unfinished(bench)
     assert [j.sheet.target.name for j in jobs] == ["New"]
     if way == "finish":
-        result = running.finish(jobs[0], bench, Watch(), typed_tag=b.tag)
+        result = recovering.finish(jobs[0], bench, Watch(), typed_tag=b.tag)
         assert "equal by digest" in result.done[-2].sentence
         layout = survey(b.open(), thorough=True)
         assert (layout.tail, layout.findings) == (0, ())
     else:
-        running.undo(jobs[0], bench, Watch(), typed_tag=b.tag)
+        recovering.undo(jobs[0], bench, Watch(), typed_tag=b.tag)
         assert not any(b.open().read(0, b.size))
-    assert running.unfinished(bench) == []
+    assert recovering.unfinished(bench) == []
     assert bytes(a.open().read(0, a.size)) == bytes(handheld(40 * MIB).data)
 
 
@@ -142,10 +101,11 @@ def test_growing_in_place_is_taken_back_byte_for_byte_after_it_was_done(bench):
     sheet = JobSheet((GrowPartition(2),), None, reference(medium))
     result = running.run(sheet, bench, Watch(), typed_tag=medium.tag)
     assert survey(medium.open()).tail == 0
-    assert running.undo(result.job, bench, Watch(), typed_tag=medium.tag).endswith("byte for byte.")
+    said = recovering.undo(result.job, bench, Watch(), typed_tag=medium.tag)
+    assert said.endswith("byte for byte where it was changed.")
     assert medium.open().read(0, medium.size) == bytes(card.data)
     with pytest.raises(JobError, match="taken back already"):
-        running.undo(Log(bench.state).load(result.job.id), bench, Watch(), typed_tag=medium.tag)
+        recovering.undo(Log(bench.state).load(result.job.id), bench, Watch(), typed_tag=medium.tag)
 
 
 def test_a_stop_in_the_middle_of_writing_offers_to_finish(bench, monkeypatch):
@@ -154,7 +114,7 @@ def test_a_stop_in_the_middle_of_writing_offers_to_finish(bench, monkeypatch):
     watch = Watch(seen.append, lambda: any(p.step == 1 for p in seen))
     with pytest.raises(Stopped, match="in the middle of a change"):
         running.run(sheet, bench, watch, typed_tag=b.tag)
-    running.finish(running.unfinished(bench)[0], bench, Watch(), typed_tag=b.tag)
+    recovering.finish(recovering.unfinished(bench)[0], bench, Watch(), typed_tag=b.tag)
     assert survey(b.open()).tail == 0
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import dataclass
 
 import msgspec
@@ -13,17 +12,19 @@ from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError, MediumError, MossError
+from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.journal import JournalledBlocks, take_back
+from mosscrate.core.sheet.job import Log
 from mosscrate.core.sheet.passing import shortened, together
 from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.room import journal_room
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, fill, handheld, some_files
+from tests.journals import cut_short, taken_back
 from tests.volumes import WHEN, tree
 
 SIZE = 72 * MIB
@@ -119,18 +120,16 @@ def test_a_step_does_what_its_forecast_says_and_keeps_every_other_file(case):
 def test_a_card_pulled_at_any_write_of_a_step_is_taken_back(case, tmp_path):
     before = bytes(card().data)
     count = FaultyBlocks(MemoryBlocks(before), Faults())
-    perform(case.step, count, None, Watch())
+    used = cut_short(case.step, count, None, tmp_path / "whole")
+    assert used <= journal_room((case.step,), None, survey(MemoryBlocks(before)), data=SIZE)
+    assert Log(tmp_path / "whole").load(Log(tmp_path / "whole").folder.jobs()[0]).status == "done"
     files, layout = trees(MemoryBlocks(before)), shape(survey(MemoryBlocks(before)))
-    cuts = range(count.writes + 1) if count.writes < 24 else {*range(8), *range(8, count.writes, count.writes // 12),
-                                                              count.writes - 1, count.writes}
+    n = count.writes
+    cuts = range(1, n + 1) if n < 24 else {*range(1, 8), *range(8, n, n // 12), n - 1, n}
     for cut in cuts:
         medium = MemoryBlocks(before)
-        path = tmp_path / f"{cut}"
-        journal = JournalledBlocks(FaultyBlocks(medium, Faults(pulled_after_writes=cut)), path)
-        with suppress(MediumError):
-            perform(case.step, journal, None, Watch())
-        journal.abandon()
-        take_back(path, medium, Watch())
+        cut_short(case.step, FaultyBlocks(medium, Faults(pulled_after_writes=cut)), None, tmp_path / f"{cut}")
+        taken_back(medium, tmp_path / f"{cut}")
         assert (trees(medium), shape(survey(medium))) == (files, layout), f"cut after write {cut}"
         if isinstance(case.step, s.RESTORED_EXACTLY):
             assert bytes(medium.data) == before

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
-
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.errors import MediumError
 from mosscrate.core.maps import rdb_code, read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.journal import JournalledBlocks, take_back
 from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.room import journal_room
 from mosscrate.core.volumes import Making, format_for
 from mosscrate.core.volumes.ffs import structures as f
 from mosscrate.core.watch import Watch
@@ -23,6 +20,7 @@ from tests.core.test_ahdi import drive as ahdi_drive
 from tests.core.test_rdb import drive as rdb_drive
 from tests.core.test_rdb import with_code
 from tests.core.volumes.test_ffs import patch
+from tests.journals import cut_short, taken_back
 from tests.volumes import MIB
 
 
@@ -82,21 +80,19 @@ def test_a_drive_pulled_at_any_write_of_a_step_is_taken_back(name, tmp_path):
     make, step = CASES[name]
     before, source = bytes(make().data), coded()
     count = FaultyBlocks(MemoryBlocks(before), Faults())
-    perform(step, count, source, Watch())
+    used = cut_short(step, count, source, tmp_path / "whole")
+    assert used <= journal_room((step,), survey(source), survey(MemoryBlocks(before)), data=len(before))
     plain = MemoryBlocks(before)
     was = (trees(plain), shape(survey(plain)), codes(plain))
     done = MemoryBlocks(before)
     perform(step, done, source, Watch())
     assert [x.sentence for x in survey(done, thorough=True).findings if x.severity in ("problem", "warning")] == []
-    cuts = range(count.writes + 1) if count.writes < 16 else {*range(6), *range(6, count.writes, count.writes // 8),
-                                                              count.writes - 1, count.writes}
+    n = count.writes
+    cuts = range(1, n + 1) if n < 16 else {*range(1, 6), *range(6, n, n // 8), n - 1, n}
     for cut in cuts:
-        medium, path = MemoryBlocks(before), tmp_path / f"{cut}"
-        journal = JournalledBlocks(FaultyBlocks(medium, Faults(pulled_after_writes=cut)), path)
-        with suppress(MediumError):
-            perform(step, journal, source, Watch())
-        journal.abandon()
-        take_back(path, medium, Watch())
+        medium = MemoryBlocks(before)
+        cut_short(step, FaultyBlocks(medium, Faults(pulled_after_writes=cut)), source, tmp_path / f"{cut}")
+        taken_back(medium, tmp_path / f"{cut}")
         assert (trees(medium), shape(survey(medium)), codes(medium)) == was, f"cut after write {cut}"
         if isinstance(step, s.RESTORED_EXACTLY):
             assert bytes(medium.data) == before

@@ -11,7 +11,7 @@ import fcntl
 import os
 import stat
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
@@ -35,6 +35,11 @@ class FileBlocks(Blocks):
         size = _ioctl_int(fd, BLKGETSIZE64, "Q") if self.is_device else os.fstat(fd).st_size
         sector = _ioctl_int(fd, BLKSSZGET, "i") if self.is_device else SECTOR
         super().__init__(size, sector=sector, writable=writable, name=str(path))
+        self._when_closed: list[Callable[[], None]] = []
+
+    def when_closed(self, do: Callable[[], None]) -> None:
+        """Do something once the medium is let go of."""
+        self._when_closed.append(do)
 
     def zero(self, offset: int, length: int) -> None:
         """Punch a hole into a file, ask a device to clear itself, or write zeros."""
@@ -67,6 +72,10 @@ class FileBlocks(Blocks):
             os.fsync(self.fd)
         except OSError as error:
             raise self._error(error, "written", 0) from error
+        status = os.fstat(self.fd)
+        if self.writable and not self.is_device and (status.st_size < self.size or status.st_nlink == 0):
+            what = "was removed" if status.st_nlink == 0 else f"was cut to {status.st_size} bytes"
+            raise MediumError(f"{self.path} {what} while it was written. What was written to it is lost with it.")
 
     def drop_cache(self) -> None:
         """See Blocks."""
@@ -81,6 +90,12 @@ class FileBlocks(Blocks):
         if self.fd >= 0:
             os.close(self.fd)
             self.fd = -1
+        while self._when_closed:
+            self._when_closed.pop()()
+
+    def __del__(self) -> None:
+        if hasattr(self, "_when_closed"):
+            self.close()
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         done = 0
@@ -111,7 +126,7 @@ class FileBlocks(Blocks):
             raise self._error(error, "read", at) from error
 
     def _punch(self, offset: int, length: int) -> bool:
-        return bool(_libc.fallocate(self.fd, PUNCH_HOLE_KEEP_SIZE, offset, length) == 0)
+        return punch(self.fd, offset, length)
 
     def _device_zero(self, offset: int, length: int) -> bool:
         if offset % self.sector or length % self.sector:
@@ -161,6 +176,11 @@ def create_image(path: Path | str, size: int) -> FileBlocks:
     except OSError as error:
         raise MediumError(f"{path} cannot be made: {os.strerror(error.errno or 0)}.") from error
     return FileBlocks(fd, path, writable=True)
+
+
+def punch(fd: int, offset: int, length: int) -> bool:
+    """Give the room of a range of a file back, so that it reads as zeros; whether the file's disk can do that."""
+    return bool(_libc.fallocate(fd, PUNCH_HOLE_KEEP_SIZE, offset, length) == 0)
 
 
 def is_write_protected(blocks: FileBlocks) -> bool:

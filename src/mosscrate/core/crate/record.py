@@ -59,6 +59,15 @@ def load(path: Path) -> BackupRecord:
     return record
 
 
+def digest_beside(image: Path) -> str:
+    """BLAKE3 that the record beside an image says of it; "" where there is none that belongs to it."""
+    try:
+        record = load(image.with_suffix(".json"))
+    except CrateError:
+        return ""
+    return record.blake3 if record.image == image.name else ""
+
+
 def save(path: Path, record: BackupRecord) -> None:
     """Write a record so that it is whole or absent."""
     write_whole(path, msgspec.json.format(msgspec.json.encode(record), indent=2))

@@ -7,12 +7,19 @@ opens the medium only when its tag was typed. No other module opens a medium for
 from __future__ import annotations
 
 import stat
+from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.errors import GuardRefusal, MossError
 from mosscrate.core.sheet.sheet import MediumRef
-from mosscrate.core.slots import Medium, Source, fingerprint, sysfs
+from mosscrate.core.slots import Medium, Source, sysfs
+from mosscrate.core.slots.storage import storage_of, uses_of
+
+CHANGED = ("It is not the card that was planned for, or it was changed since. Plan again with what is there now.",
+           "The same card as when planned")
 
 
 @dataclass(frozen=True)
@@ -23,49 +30,67 @@ class Check:
     sentence: str
 
 
-def inspect(medium: Medium, planned: MediumRef, source: MediumRef | None, *,
-            compare_contents: bool = True) -> tuple[Check, ...]:
+def inspect(medium: Medium, planned: MediumRef, source: MediumRef | None) -> tuple[Check, ...]:
     """Everything the guard looks at before it would open the target for writing.
 
     Args:
         medium: the target as it is now.
         planned: the target as it was when the sheet was made.
         source: what is written from, if anything.
-        compare_contents: False when an interrupted job goes on: then the contents have changed.
     """
-    checks = [
-        _answer(_own(medium), "This is one of the computer's own disks.", "Not one of the computer's own disks"),
-        _answer(bool(_use(medium)), f"It is in use: {_use(medium)}.", "Not mounted, not in use"),
-        _answer(medium.is_write_protected, "It is write-protected: by its switch, or by its permissions.",
-                "Not write-protected"),
-        _answer(medium.source == Source.BACKUP, "It is a kept backup. Backups are never written over.",
-                "Not a kept backup")]
-    if source:
-        checks.append(_answer(_is_same(medium, source), "It is the source itself.", "Not the source"))
-    is_other = medium.key != planned.key or medium.size != planned.size
-    if not is_other and compare_contents:
-        try:
-            with medium.open() as blocks:
-                is_other = fingerprint(blocks) != planned.fingerprint
-        except MossError as error:
-            return (*checks, Check(is_good=False, sentence=f"It cannot be read: {error}"))
-    checks.append(_answer(is_other, "It is not the card that was planned for, or it was changed since. "
-                          "Plan again with what is there now.", "The same card as when planned"))
-    return tuple(checks)
+    checks = tuple(_without_contents(medium, source))
+    try:
+        with medium.open() as blocks:
+            return (*checks, _answer(not is_as_planned(medium, blocks, planned), *CHANGED))
+    except MossError as error:
+        return (*checks, Check(is_good=False, sentence=f"It cannot be read: {error}"))
 
 
-def admit(medium: Medium, planned: MediumRef, source: MediumRef | None, typed_tag: str, *,
-          compare_contents: bool = True) -> Blocks:
-    """Open the target for writing. Raises GuardRefusal before anything was written, MediumError."""
-    failed = [c.sentence for c in inspect(medium, planned, source, compare_contents=compare_contents)
-              if not c.is_good]
+def admit(medium: Medium, planned: MediumRef, source: MediumRef | None, typed_tag: str) -> Blocks:
+    """Open the target for writing, locked, and the card that was planned for. Raises GuardRefusal, MediumError.
+
+    Nothing was written then.
+    """
+    target = admit_again(medium, source, {medium.tag, planned.tag} if medium.key == planned.key else {medium.tag},
+                         typed_tag)
+    try:
+        if not is_as_planned(medium, target, planned):
+            raise GuardRefusal(f"{medium.name} will not be written. {CHANGED[0]} Nothing was changed.")
+    except BaseException:
+        target.close()
+        raise
+    return target
+
+
+def admit_again(medium: Medium, source: MediumRef | None, tags: set[str], typed_tag: str) -> Blocks:
+    """Open a target whose contents an earlier job has changed; whether it is its card, the job itself compares."""
+    failed = [c.sentence for c in _without_contents(medium, source) if not c.is_good]
     if failed:
         raise GuardRefusal(f"{medium.name} will not be written. {' '.join(failed)} Nothing was changed.")
-    if typed_tag.strip().upper() != medium.tag:
+    if typed_tag.strip().upper() not in tags:
         given = f"“{typed_tag}” is not it" if typed_tag else "it was not given"
         raise GuardRefusal(f"{medium.name} is only written when its tag is typed: {medium.tag}; {given}. "
                            "Nothing was changed.")
     return medium.open_for_guard()
+
+
+def is_as_planned(medium: Medium, blocks: Blocks, planned: MediumRef) -> bool:
+    """Whether an open medium is the one that was planned with, and holds what it held then. Raises MediumError."""
+    is_same = medium.key == planned.key and blocks.size == planned.size
+    return is_same and fingerprint(blocks).hex() == planned.fingerprint
+
+
+def _without_contents(medium: Medium, source: MediumRef | None) -> Iterator[Check]:
+    """What can be told of a target before it is opened."""
+    yield _answer(_own(medium), "This is one of the computer's own disks.", "Not one of the computer's own disks")
+    use = _use(medium)
+    yield _answer(bool(use), f"It is in use: {use}.", "Not mounted, not in use")
+    yield _answer(medium.is_write_protected, "It is write-protected: by its switch, or by its permissions.",
+                  "Not write-protected")
+    yield _answer(medium.source == Source.BACKUP, "It is a kept backup. Backups are never written over.",
+                  "Not a kept backup")
+    if source:
+        yield _answer(_is_same(medium, source), "It is the source itself.", "Not the source")
 
 
 def _own(medium: Medium) -> bool:
@@ -75,7 +100,12 @@ def _own(medium: Medium) -> bool:
 def _use(medium: Medium) -> str:
     if medium.in_use:
         return medium.in_use
-    return sysfs.in_use(medium.path) if _is_device(medium) else sysfs.loop_over(medium.path)
+    if _is_device(medium) and (use := sysfs.in_use(medium.path)):
+        return use
+    try:
+        return uses_of(medium.storage(), medium.path)
+    except MossError:
+        return ""                                # that it is not there is said when it is opened
 
 
 def _is_device(medium: Medium) -> bool:
@@ -86,11 +116,10 @@ def _is_device(medium: Medium) -> bool:
 
 
 def _is_same(medium: Medium, source: MediumRef) -> bool:
-    if medium.key == source.key:
-        return True
+    """Whether both stand on one storage, whatever they are called."""
     try:
-        return medium.path.samefile(source.path)
-    except OSError:
+        return medium.storage().meets(storage_of(Path(source.path)))
+    except (OSError, MossError):
         return False
 
 

@@ -1,47 +1,51 @@
-"""Running a sheet: rehearsed on a copy-on-write view, for real through the guard, finished, taken back.
+"""Running a sheet: rehearsed on a copy-on-write view, or for real through the guard.
 
-Rehearsal and run go through the same `_Workshop`; they differ in the blocks that they are given
+Rehearsal and run go through the same `Workshop`; they differ in the blocks that they are given
 and in who keeps a journal.
 """
 
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks, Overlay, open_blocks
-from mosscrate.core.blocks.swapped import SwappedBlocks
-from mosscrate.core.contents import describe, survey
-from mosscrate.core.errors import JobError, MediumError, MossError, Stopped
+from mosscrate.core.blocks.streaming import digest
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.crate.record import digest_beside
+from mosscrate.core.errors import GuardRefusal, JobError, MediumError
 from mosscrate.core.sheet import guard
-from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.changes import Done
+from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.job import Job, Log, Status, StepDone
-from mosscrate.core.sheet.journal import JournalledBlocks, read_journal, take_back
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.journal.journal import Journal
+from mosscrate.core.sheet.journal.stack import Stack
+from mosscrate.core.sheet.journal.store import JOURNAL
+from mosscrate.core.sheet.journal.structures import Standing
+from mosscrate.core.sheet.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.opened import Opened
+from mosscrate.core.sheet.room import journal_room
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
+from mosscrate.core.sheet.stamp import stamp_of
 from mosscrate.core.sheet.steps import (
     CHANGES,
     FROM_SOURCE,
-    RESTORED_EXACTLY,
+    IN_PLACE,
     WRITES_ALL,
-    CopyFiles,
-    Eject,
-    InPlace,
-    KeepCard,
     Step,
-    Verify,
     Which,
     WriteFitted,
     WriteImage,
 )
-from mosscrate.core.sheet.verifying import verify_copy
-from mosscrate.core.sheet.writing import write_fitted, write_image
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sheet.telling import told
+from mosscrate.core.sheet.workshop import OnView, Workshop
+from mosscrate.core.sheet.writing import Body, Notes, not_as_recorded
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
+
+RESERVE = "room"                       # a file that holds the room of a journal that cannot be begun yet
 
 
 @dataclass(frozen=True)
@@ -61,16 +65,17 @@ def rehearse(sheet: JobSheet, bench: Bench, watch: Watch) -> Result:
     to what can go wrong with it before it begins: the room.
     """
     begun = time.monotonic()
-    source = _find(bench, sheet.source) if sheet.source else None
-    target = _find(bench, sheet.target) if sheet.target else None
+    source = find_medium(bench, sheet.source) if sheet.source else None
+    target = find_medium(bench, sheet.target) if sheet.target else None
     if target and sheet.target:
         bad = [c.sentence for c in guard.inspect(target, sheet.target, sheet.source) if not c.is_good]
         if bad:
             raise JobError(f"The guard would refuse this sheet: {' '.join(bad)}")
-    with _Opened() as opened:
+    with Opened() as opened:
         source_blocks = opened.add(source.open()) if source else None
         overlay = opened.add_overlay(Overlay(opened.add(target.open()))) if target else None
-        shop = _Workshop(bench, sheet, source, target, source_blocks, overlay, is_rehearsal=True)
+        shop = Workshop(bench, sheet, source, target, source_blocks, overlay, OnView(overlay or Blocks(0)),
+                        is_rehearsal=True)
         done = [shop.run(number, step, watch) for number, step in enumerate(sheet.steps)]
         return Result(tuple(done), time.monotonic() - begun, scratch=overlay.changed_bytes if overlay else 0)
 
@@ -85,253 +90,173 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
         typed_tag: the target's tag as the person typed it.
     """
     log = Log(bench.state)
-    if _needs_guard(sheet):
-        unfinished = next((j for j in log.jobs() if j.is_unfinished and j.sheet.target and sheet.target
-                           and j.sheet.target.key == sheet.target.key), None)
-        if unfinished and not any(isinstance(s, WRITES_ALL) for s in sheet.steps):
-            raise JobError(f"An earlier job on {unfinished.sheet.target.name if unfinished.sheet.target else ''} "
-                           f"was interrupted ({unfinished.id}). Finish it or take it back first.")
-    with _Opened() as opened:
-        target_blocks = _admit(sheet, bench, typed_tag, opened, compare_contents=True)
-        was_blank = target_blocks is not None and survey(target_blocks).is_blank
+    with Opened() as opened:
+        card = None
+        if sheet.target and needs_guard(sheet):
+            medium = find_medium(bench, sheet.target)
+            blocks = opened.add(guard.admit(medium, sheet.target, sheet.source, typed_tag))
+            card = HeldCard(medium, blocks, Stack(log.folder, log, blocks, fingerprint))
+            card.stack.settle()
+            first = next(step for step in sheet.steps if isinstance(step, CHANGES))
+            if not isinstance(first, WRITES_ALL):
+                card.stack.must_be_free(name=medium.name)
+        was_blank = card is not None and survey(card.blocks).is_blank
         job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
-        return _go_on(job, log, bench, watch, target_blocks, opened)
-
-
-def finish(job: Job, bench: Bench, watch: Watch, *, typed_tag: str) -> Result:
-    """Take an interrupted job to its end: the step that was cut is undone or done again, then the rest runs."""
-    log = Log(bench.state)
-    _must_be_unfinished(job)
-    with _Opened() as opened:
-        target = _admit(job.sheet, bench, typed_tag, opened, compare_contents=False)
-        current = log.new_journal(job, len(job.done))
-        if current.exists() and target is not None:
-            take_back(current, target, watch)
-            current.unlink()
-        job.status = Status.RUNNING
-        log.save(job)
-        return _go_on(job, log, bench, watch, target, opened)
-
-
-def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str) -> str:
-    """Take a job back, finished or not; returns a sentence. Raises JobError where that cannot be done.
-
-    In-place changes are undone from their journals. A target that was written over gets back the
-    backup that the job kept of it, or becomes blank again if it was.
-    """
-    log = Log(bench.state)
-    if job.status == Status.TAKEN_BACK:
-        raise JobError("This job was taken back already.")
-    ref = job.sheet.target
-    if ref is None or not (job.has_written or log.journals(job)):
-        raise JobError("This job changed no card; there is nothing to take back.")
-    kept = job.kept.get(Which.TARGET)
-    if job.has_written and not kept and not job.was_blank:
-        raise JobError(f"{ref.name} was written over and its old contents were not kept; they cannot be had again.")
-    with _Opened() as opened:
-        target = _admit(job.sheet, bench, typed_tag, opened, compare_contents=False)
-        assert target is not None, "the sheet has a target"
-        if kept:
-            write_image(opened.add(open_blocks(kept)), target, watch, verify=True)
-            sentence = f"{ref.name} holds again what it held before this job."
-        else:
-            for path in reversed(log.journals(job)):
-                take_back(path, target, watch)
-            if job.has_written:
-                _blank(job, target, watch)
-            exact = ", byte for byte" if all(isinstance(s, RESTORED_EXACTLY) for s in job.sheet.steps) else ""
-            sentence = f"{ref.name} is blank again." if job.has_written else \
-                f"{ref.name} is as it was before this job{exact}."
-    log.forget_journals(job)
-    job.status, job.message = Status.TAKEN_BACK, sentence
-    log.save(job)
-    return sentence
-
-
-def unfinished(bench: Bench) -> list[Job]:
-    """Jobs that were interrupted while a card was being changed, newest first."""
-    return [job for job in Log(bench.state).jobs() if job.is_unfinished]
+        return Running(job, log, bench, card, opened).go_on(watch)
 
 
 @dataclass
-class _Opened:
-    """Media that are open for one run; all are closed at its end."""
+class HeldCard:
+    """The target of a run: open, locked, and what other jobs have to do with it."""
 
-    blocks: list[Blocks] = field(default_factory=list)
-
-    def add(self, blocks: Blocks) -> Blocks:
-        self.blocks.append(blocks)
-        return blocks
-
-    def add_overlay(self, overlay: Overlay) -> Overlay:
-        self.blocks.append(overlay)
-        return overlay
-
-    def __enter__(self) -> _Opened:
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        for blocks in reversed(self.blocks):
-            blocks.close()
+    medium: Medium
+    blocks: Blocks
+    stack: Stack
 
 
 @dataclass
-class _Workshop:
-    """Carries out single steps on the blocks it was given."""
+class Running:
+    """Runs the steps of a job that are not done yet, noting each; the job's way of changing its card."""
 
+    job: Job
+    log: Log
     bench: Bench
-    sheet: JobSheet
-    source: Medium | None
-    target: Medium | None
-    source_blocks: Blocks | None
-    target_blocks: Blocks | None
-    is_rehearsal: bool = False
-    journal_for: Callable[[int], Path] | None = None
-    kept: dict[str, str] = field(default_factory=dict)
-    opened: _Opened = field(default_factory=_Opened)
+    card: HeldCard | None
+    opened: Opened
+    journal: Journal | None = None
+    _over: JournalledBlocks | None = None
 
-    def run(self, number: int, step: Step, watch: Watch) -> StepDone:
-        """One step. Raises MossError."""
-        watch.step = number
-        begun = time.monotonic()
-        sentence, moved = self._carry_out(number, step, watch)
-        return StepDone(sentence, moved, round(time.monotonic() - begun, 3))
+    def go_on(self, watch: Watch) -> Result:
+        """From the first step that is not done to the end. Raises MossError."""
+        begun, job = time.monotonic(), self.job
+        with told(job, self.log, self._name, self._leave):
+            shop = self._open(watch)
+            for number in range(len(job.done), len(job.sheet.steps)):
+                job.done.append(shop.run(number, job.sheet.steps[number], watch))
+                self._end_step(number)
+            if self.journal is not None:
+                assert self.card is not None, "only a card has a journal"
+                self.card.stack.settle_done(self.journal)
+            job.status = Status.DONE
+            with suppress(JobError):
+                self.log.save(job)                        # without room for it, the slot says the same
+        return Result(tuple(job.done), time.monotonic() - begun, job)
 
-    def _carry_out(self, number: int, step: Step, watch: Watch) -> tuple[str, int]:
-        match step:
-            case KeepCard(which=which):
-                return self._keep(which, watch)
-            case WriteImage(verify=verify, swap=swap):
-                target = self._need_target()
-                source = SwappedBlocks(self._source()) if swap else self._source()
-                length = write_image(source, target, watch, verify=verify)
-                return f"{binary(length)} written onto {target.name}.", length
-            case WriteFitted():
-                done = write_fitted(self._source(), self._need_target(), watch)
-                return done.sentence, done.bytes
-            case Verify():
-                proof = verify_copy(self._source(), self._need_target(), watch)
-                return proof.sentence, proof.bytes
-            case Eject():
-                self._need_target().flush()
-                return f"{self._need_target().name} may be pulled.", 0
-            case _:
-                done = self._in_place(number, step, watch)
-                return done.sentence, done.bytes
+    def over(self, number: int) -> Blocks:
+        """See Changes."""
+        assert self.card is not None, "a step that changes a card was admitted"
+        if self.journal is None:
+            self.log.folder.remove(self.job.id, RESERVE)
+            self.journal = self.card.stack.begin(self.job.id, room=self._room(number), first_step=number)
+            self.job.step_began = True
+            self.job.above = ""
+        if self._over is None:
+            self._over = JournalledBlocks(self.card.blocks, self.journal, number)
+        return self._over
 
-    def _keep(self, which: Which, watch: Watch) -> tuple[str, int]:
-        medium, blocks = ((self.source, self.source_blocks) if which == Which.SOURCE
-                          else (self.target, self.target_blocks))
-        if medium is None or blocks is None:
-            raise JobError(f"The sheet has no {which} to keep.")
-        if self.is_rehearsal:
-            self.bench.crate.check_room(blocks)
-            return f"{medium.name} would be kept; there is room for it.", 0
-        backup = self.bench.crate.keep(card_of(medium), blocks, watch, layout=describe(survey(blocks)))
-        if not backup.record.is_complete:
-            places = counted(len(backup.record.unreadable), "place")
-            raise MediumError(f"{medium.name} could not be read in {places}, first at byte "
-                              f"{backup.record.unreadable[0][0]}. What was read is kept as {backup.path.name}, named "
-                              "incomplete; the sheet stops here and the target is untouched.")
-        self.kept[which] = str(backup.path)
-        return f"{medium.name} kept as {backup.path.name}.", backup.record.length
+    def before_whole_write(self, *, as_it_stands: bool) -> Notes:
+        """See Changes: nothing that lies below can be taken back any more; then the card is stamped."""
+        assert self.card is not None, "a step that changes a card was admitted"
+        self.job.has_written, self.job.seen, self.job.body = True, "", Body("", "", 0)
+        self.log.save(self.job)
+        self.card.stack.close_all(but=self.job.id)
+        self.log.folder.remove(self.job.id, JOURNAL)
+        self.journal = self._over = None
+        expected = self._expected() if as_it_stands else ("", "")
+        return Notes(stamp_of(self.job.id, self.job.nonce), self._note_body, *expected)
 
-    def _in_place(self, number: int, step: InPlace, watch: Watch) -> Done:
-        """A step that changes the target where it is: over a journal, unless it is rehearsed on a view."""
-        target = self._need_target()
-        is_here = isinstance(step, CopyFiles) and self.sheet.source is None
-        source = self._source() if isinstance(step, FROM_SOURCE) and not is_here else None
-        if self.journal_for is None:
-            return perform(step, target, source, watch)
-        journal = JournalledBlocks(target, self.journal_for(number))
-        try:
-            done = perform(step, journal, source, watch)
-        except BaseException:
-            journal.abandon()
-            raise
-        journal.finish()
-        return done
+    def kept(self, which: Which, image: str) -> None:
+        """See Changes."""
+        self.job.kept[which] = image
+        self.log.save(self.job)
 
-    def _source(self) -> Blocks:
-        """What is written from: the backup that this job made, so that what is kept is what is written."""
-        if Which.SOURCE in self.kept:
-            return self.opened.add(open_blocks(self.kept[Which.SOURCE]))
-        if self.source_blocks is None:
-            raise JobError("The sheet has no source.")
-        return self.source_blocks
+    @property
+    def _name(self) -> str:
+        return self.job.sheet.target.name if self.job.sheet.target else "The card"
 
-    def _need_target(self) -> Blocks:
-        if self.target_blocks is None:
-            raise JobError("The sheet has no target.")
-        return self.target_blocks
-
-
-def _go_on(job: Job, log: Log, bench: Bench, watch: Watch, target_blocks: Blocks | None,
-           opened: _Opened) -> Result:
-    """Run the steps of a job that are not done yet, noting each."""
-    begun, sheet = time.monotonic(), job.sheet
-    source = target = None
-    try:
-        target = _find(bench, sheet.target) if sheet.target else None
+    def _open(self, watch: Watch) -> Workshop:
+        """The media, the source compared with what was planned, and the room for the journal reserved."""
+        job, sheet = self.job, self.job.sheet
         is_kept = Which.SOURCE in job.kept
-        source = _find(bench, sheet.source) if sheet.source and not is_kept else None
-        source_blocks = opened.add(source.open()) if source else None
-        if target and target_blocks is None:
-            target_blocks = opened.add(target.open())
-        shop = _Workshop(bench, sheet, source, target, source_blocks, target_blocks,
-                         journal_for=lambda number: log.new_journal(job, number), kept=job.kept, opened=opened)
-        for number in range(len(job.done), len(sheet.steps)):
-            job.step_began = job.step_began or isinstance(sheet.steps[number], CHANGES)
-            job.has_written = job.has_written or isinstance(sheet.steps[number], WRITES_ALL)
-            log.save(job)
-            job.done.append(shop.run(number, sheet.steps[number], watch))
-            log.save(job)
-    except Stopped as stopped:
-        raise _ended(job, log, Status.STOPPED, stopped) from stopped
-    except MossError as error:
-        _ended(job, log, Status.FAILED, error)
-        raise
-    job.status = Status.DONE
-    log.save(job)
-    return Result(tuple(job.done), time.monotonic() - begun, job)
+        source = find_medium(self.bench, sheet.source) if sheet.source and not is_kept else None
+        source_blocks = self.opened.add(source.open()) if source else None
+        if source and source_blocks and sheet.source and not guard.is_as_planned(source, source_blocks, sheet.source):
+            raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
+                               "what is there now; nothing was changed by this.")
+        target = self.card.medium if self.card else find_medium(self.bench, sheet.target) if sheet.target else None
+        target_blocks = self.card.blocks if self.card else self.opened.add(target.open()) if target else None
+        steps = sheet.steps[len(job.done):]
+        if source_blocks is not None:
+            self._must_be_recorded(source_blocks, steps, watch)
+        writes_first = any(isinstance(step, WRITES_ALL) for step in steps)
+        if self.journal is None and writes_first and any(isinstance(step, IN_PLACE) for step in steps):
+            self.log.folder.remove(job.id, RESERVE)
+            self.log.folder.create(job.id, RESERVE, self._room(len(job.done), source_blocks)).close()
+        return Workshop(self.bench, sheet, source, target, source_blocks, target_blocks, self, kept=dict(job.kept),
+                        opened=self.opened)
+
+    def _must_be_recorded(self, source: Blocks, steps: tuple[Step, ...], watch: Watch) -> None:
+        """Compare a kept source with its record before parts of it are used. Raises CrateError.
+
+        One that is written as it stands is compared while it is written.
+        """
+        expected, name = self._expected()
+        parts = [step for step in steps if isinstance(step, (*FROM_SOURCE, WriteFitted))
+                 or (isinstance(step, WriteImage) and step.swap)]
+        if expected and parts and digest(source, source.size, watch, phase="Comparing with its record") != expected:
+            raise not_as_recorded(name, "Nothing was written.")
+
+    def _room(self, number: int, source_blocks: Blocks | None = None) -> int:
+        """What the journal may need from a step on."""
+        assert self.card is not None, "a step that changes a card was admitted"
+        blocks, source = self.card.blocks, None
+        if self.job.sheet.source:
+            kept = self.job.kept.get(Which.SOURCE)
+            opened = open_blocks(kept) if kept else source_blocks
+            opened = opened or find_medium(self.bench, self.job.sheet.source).open()
+            source = survey(opened)
+            if opened is not source_blocks:
+                opened.close()
+        data = sum(extent.length for extent in blocks.extents() if not extent.is_hole)
+        return journal_room(self.job.sheet.steps[number:], source, survey(blocks), data=data)
+
+    def _end_step(self, number: int) -> None:
+        """Note that a step is finished, in the slot where there is a journal, and in the record."""
+        step = self.job.sheet.steps[number]
+        if self._over is not None:
+            self._over.end_step(number + 1)
+        elif self.journal is not None:
+            JournalledBlocks(self.card.blocks, self.journal).end_step(number + 1)     # type: ignore[union-attr]
+        if isinstance(step, WRITES_ALL) and self.card is not None:
+            self.job.seen = fingerprint(self.card.blocks).hex()
+        self.log.save(self.job)
+
+    def _leave(self) -> None:
+        """After a failure: a job that has changed nothing leaves nothing behind."""
+        self.log.folder.remove(self.job.id, RESERVE)
+        journal = self.journal
+        if journal is not None and self.card is not None and journal.slot.groups == 0 \
+                and journal.slot.standing == Standing.OPEN and not self.job.has_written:
+            self.card.stack.drop(journal)
+            self.job.step_began = False
+
+    def _note_body(self, body: Body) -> None:
+        self.job.body = body
+        self.log.save(self.job)
+
+    def _expected(self) -> tuple[str, str]:
+        """BLAKE3 that what is written from is recorded with, and its name; "" where it has no record."""
+        kept = self.job.kept.get(Which.SOURCE)
+        path = Path(kept) if kept else Path(self.job.sheet.source.path) if self.job.sheet.source else None
+        return (digest_beside(path), f"The backup {path.name}") if path else ("", "")
 
 
-def _ended(job: Job, log: Log, status: Status, error: MossError) -> MossError:
-    job.status, job.message = status, str(error)
-    job.step_began = job.step_began and not _is_untouched(job, log)
-    if status == Status.STOPPED and job.is_unfinished:
-        name = job.sheet.target.name if job.sheet.target else "The card"
-        error = Stopped(f"Stopped as you asked, in step {len(job.done) + 1}. {name} is in the middle of a change: "
-                        "finish the job or take it back.")
-        job.message = str(error)
-    log.save(job)
-    return error
-
-
-def _is_untouched(job: Job, log: Log) -> bool:
-    """Whether the first change of a job ended before anything of the card was overwritten."""
-    if job.has_written or any(isinstance(s, CHANGES) for s in job.sheet.steps[:len(job.done)]):
-        return False
-    journal = log.new_journal(job, len(job.done))
-    if journal.exists() and read_journal(journal)[0]:
-        return False
-    journal.unlink(missing_ok=True)
-    return True
-
-
-def _admit(sheet: JobSheet, bench: Bench, typed_tag: str, opened: _Opened, *,
-           compare_contents: bool) -> Blocks | None:
-    if sheet.target is None or not _needs_guard(sheet):
-        return None
-    medium = _find(bench, sheet.target)
-    return opened.add(guard.admit(medium, sheet.target, sheet.source, typed_tag, compare_contents=compare_contents))
-
-
-def _needs_guard(sheet: JobSheet) -> bool:
+def needs_guard(sheet: JobSheet) -> bool:
+    """Whether a sheet changes its target."""
     return any(isinstance(step, CHANGES) for step in sheet.steps)
 
 
-def _find(bench: Bench, ref: MediumRef) -> Medium:
+def find_medium(bench: Bench, ref: MediumRef) -> Medium:
     """The medium of a sheet: where it was, else anywhere on the shelf by its identity. Raises MediumError."""
     path = Path(ref.path)
     if path.exists():
@@ -342,17 +267,3 @@ def _find(bench: Bench, ref: MediumRef) -> Medium:
     if found is None:
         raise MediumError(f"{ref.name} (tag {ref.tag}) is not there. Put it into a reader; nothing was changed.")
     return found
-
-
-def _blank(job: Job, target: Blocks, watch: Watch) -> None:
-    """Zeros where the image was written; the journals have restored what lies behind it."""
-    length = min(job.sheet.source.size, target.size) if job.sheet.source else target.size
-    for at in range(0, length, 64 << 20):
-        target.zero(at, min(64 << 20, length - at))
-        watch.progress(f"Clearing {target.name}", at, length)
-    target.flush()
-
-
-def _must_be_unfinished(job: Job) -> None:
-    if not job.is_unfinished:
-        raise JobError(f"The job {job.id} is {job.status}; there is nothing to finish.")

@@ -6,10 +6,11 @@ from pathlib import Path
 
 import msgspec
 
+from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.crate.record import write_whole
 from mosscrate.core.errors import JobError
 from mosscrate.core.sheet.steps import Step
-from mosscrate.core.slots import Medium, fingerprint
+from mosscrate.core.slots import Medium
 
 FORMAT = 1
 
@@ -37,7 +38,8 @@ class JobSheet(msgspec.Struct, frozen=True):
 def reference(medium: Medium) -> MediumRef:
     """Note a medium as it is now. Raises MediumError."""
     with medium.open() as blocks:
-        return MediumRef(medium.name, str(medium.path), medium.size, medium.key, medium.tag, fingerprint(blocks))
+        return MediumRef(medium.name, str(medium.path), medium.size, medium.key, medium.tag,
+                         fingerprint(blocks).hex())
 
 
 def save_sheet(sheet: JobSheet, path: Path) -> None:

@@ -2,16 +2,46 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 import numpy as np
+from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, Overlay, Window
 from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import chunks, copy, digest
-from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.errors import CrateError, FitError, JobError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet.changes import EDGE, Done, shrink_partition
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.watch import Watch
+
+
+@dataclass(frozen=True)
+class Body:
+    """What stands on a card that only lacks its head: digests of all of it and of the head, and the bytes."""
+
+    digest: str
+    head: str
+    length: int
+
+
+@dataclass(frozen=True)
+class Notes:
+    """What a job wants of a whole write.
+
+    Attributes:
+        stamp: stands in the first sector until the rest is written.
+        before_head: is told when only the head is missing.
+        expected: BLAKE3 that the source is recorded with; "" where there is no record.
+        source_name: for the sentence, where it is another.
+    """
+
+    stamp: bytes = bytes(512)
+    before_head: Callable[[Body], None] = lambda body: None
+    expected: str = ""
+    source_name: str = ""
 
 
 class _HeadLast(View):
@@ -19,24 +49,24 @@ class _HeadLast(View):
 
     def __init__(self, inner: Blocks) -> None:
         super().__init__(inner)
-        self._head = bytearray(min(EDGE, inner.size))
+        self.head = bytearray(min(EDGE, inner.size))
 
     def settle(self) -> None:
         """Write the head; everything else is on the medium already."""
         self.inner.flush()
-        self.inner.write(0, self._head)
+        self.inner.write(0, self.head)
         self.inner.flush()
 
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
-        rest = max(offset, len(self._head))
+        rest = max(offset, len(self.head))
         if rest < offset + length:
             self.inner.zero(rest, offset + length - rest)
 
     def _write(self, offset: int, data: Buffer) -> None:
-        held = max(0, min(len(data), len(self._head) - offset))
+        held = max(0, min(len(data), len(self.head) - offset))
         if held:
-            self._head[offset:offset + held] = memoryview(data)[:held]
+            self.head[offset:offset + held] = memoryview(data)[:held]
         if held < len(data):
             self.inner.write(offset + held, memoryview(data)[held:])
 
@@ -60,23 +90,35 @@ def length_that_fits(source: Blocks, target: Blocks, watch: Watch) -> int:
     return target.size
 
 
-def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool) -> int:
+def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, notes: Notes | None = None) -> int:
     """Write a source onto a target from its first byte; returns the bytes covered.
 
-    The head with the map goes last; old maps at the target's end are cleared.
+    The head with the map goes last; until then a stamp stands in its place. Old maps at the target's end are cleared.
 
     Raises:
         FitError: it does not fit; nothing was written.
+        CrateError: the source is not what it is recorded as; the card shows no map then.
         JobError: it does not read back equal.
     """
+    notes = notes or Notes()
     length = length_that_fits(source, target, watch)
-    target.zero(0, min(EDGE, target.size))
+    if notes.expected and length < source.size:
+        _must_be(notes, digest(source, source.size, watch, phase="Comparing with its record"), "Nothing was written.")
+    edge = min(EDGE, target.size)
+    stamp = notes.stamp[:edge]
+    target.write(0, stamp)
+    target.flush()
+    target.zero(len(stamp), edge - len(stamp))
     if target.size - length > 0:
         start = max(length, target.size - EDGE)
         target.zero(start, target.size - start)
     target.flush()
     held = _HeadLast(target)
     copied = copy(source, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
+    if notes.expected and length == source.size:
+        _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
+    target.flush()
+    notes.before_head(Body(copied.digest, head_digest(held.head), length))
     held.settle()
     if verify:
         target.drop_cache()
@@ -86,7 +128,31 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool) -
     return length
 
 
-def write_fitted(source: Blocks, target: Blocks, watch: Watch) -> Done:
+def is_written(card: Blocks, body: Body, watch: Watch) -> bool:
+    """Whether a card holds all of what was written to it, its head too. Raises MediumError, Stopped."""
+    if not body.digest or body.length > card.size or head_digest(card.read(0, min(EDGE, card.size))) != body.head:
+        return False
+    card.drop_cache()
+    return digest(card, body.length, watch, phase=f"Comparing {card.name}") == body.digest
+
+
+def head_digest(head: Buffer) -> str:
+    """Of the first MiB."""
+    return blake3(head).hexdigest()
+
+
+def not_as_recorded(name: str, left: str) -> CrateError:
+    """What is said of a backup that has changed; `left` is what that leaves behind."""
+    return CrateError(f"{name} is not what it is recorded as: its checksum differs, so it was changed or damaged "
+                      f"since. {left}")
+
+
+def _must_be(notes: Notes, found: str, left: str) -> None:
+    if found != notes.expected:
+        raise not_as_recorded(notes.source_name, left)
+
+
+def write_fitted(source: Blocks, target: Blocks, watch: Watch, notes: Notes | None = None) -> Done:
     """Write a source whose last volume is shrunk on a view until the image fits. Raises FitError."""
     map_ = read_map(source)
     last = max(map_.partitions, key=lambda p: p.end, default=None)
@@ -99,5 +165,5 @@ def write_fitted(source: Blocks, target: Blocks, watch: Watch) -> Done:
         short = Window(view, 0, target.size)
         if map_.kind == MapKind.GPT:
             write_map(short, read_map(view))
-        length = write_image(short, target, watch, verify=False)
+        length = write_image(short, target, watch, verify=False, notes=notes)
     return Done(f"{binary(length)} written onto {target.name}; the last partition was shrunk to fit.", length)

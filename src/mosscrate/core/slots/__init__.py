@@ -3,7 +3,7 @@
 Everything here is a `Medium`: what a person sees, and how to open it for reading.
 """
 
-from mosscrate.core.slots.medium import Medium, Source, fingerprint
+from mosscrate.core.slots.medium import Medium, Source
 from mosscrate.core.slots.shelf import Shelf
 
-__all__ = ["Medium", "Shelf", "Source", "fingerprint"]
+__all__ = ["Medium", "Shelf", "Source"]

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 from pathlib import Path
 
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.errors import MediumError
 from mosscrate.core.images import open_image
 from mosscrate.core.sizes import printed
+from mosscrate.core.slots.locks import lock_for_reading, lock_for_writing, lock_image
+from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
 
 _TAG_LETTERS = "ACDEFHJKLMNPRTUVWXY3479"        # none that is read as another
-EDGE = 1 << 20
 
 
 class Source(StrEnum):
@@ -37,6 +40,7 @@ class Medium:
         model, serial, reader: as the hardware says; "" where it says nothing.
         is_write_protected: by its switch or by permission.
         in_use: why it must not be written, such as "mounted at /media/x"; "" when free.
+        mark: by what is on it, for a card without a serial number; "" where nothing is.
         faults: of a simulated card.
     """
 
@@ -50,12 +54,18 @@ class Medium:
     is_removable: bool = True
     is_write_protected: bool = False
     in_use: str = ""
+    mark: str = ""
     faults: Faults = field(default_factory=Faults)
 
-    @property
+    @cached_property
     def key(self) -> str:
-        """Knows the same medium again: hardware identity where there is one, else its path."""
-        identity = f"{self.model}|{self.serial}|{self.size}" if self.serial else str(self.path.resolve())
+        """Knows the same medium again: its serial number, else what is on it, else its storage; never the reader."""
+        if self.serial:
+            identity = f"{self.model}|{self.serial}|{self.size}"
+        elif self.mark:
+            identity = f"{self.mark}|{self.size}"
+        else:
+            identity = self._storage_name()
         return blake3(identity.encode()).hexdigest()[:16]
 
     @property
@@ -73,23 +83,42 @@ class Medium:
         """One line under the name: printed size and where it is."""
         return " · ".join(filter(None, (printed(self.size), self.reader or str(self.path.name))))
 
-    def open(self) -> Blocks:
-        """For reading. Raises MediumError."""
-        return self._with_faults(open_image(self.path))
+    def storage(self) -> Storage:
+        """What it stands on. Raises MediumError."""
+        try:
+            return storage_of(self.path)
+        except OSError as error:
+            raise MediumError(f"{self.name} is not there: {error.strerror}.") from error
 
-    def open_for_guard(self) -> Blocks:
-        """For writing; the guard alone calls this. Raises MediumError."""
-        return self._with_faults(open_blocks(self.path, writable=True))
+    def open(self) -> Blocks:
+        """For reading, as long as nobody writes. Raises MediumError."""
+        lock = lock_for_reading(self.storage(), self.name)
+        blocks = open_image(self.path)
+        blocks.when_closed(lock.release)
+        return self._with_faults(blocks)
+
+    def open_for_guard(self, purpose: str = "a job") -> Blocks:
+        """For writing, everybody else kept out; the guard alone calls this. Raises MediumError.
+
+        What was opened has to be the storage that was locked: a card may be exchanged between the two.
+        """
+        storage = self.storage()
+        lock = lock_for_writing(storage, self.name, purpose)
+        blocks = open_blocks(self.path, writable=True)
+        blocks.when_closed(lock.release)
+        if not blocks.is_device:
+            lock_image(blocks.fd, self.name, writing=True)
+        if storage_of_open(blocks.fd) != storage:
+            blocks.close()
+            raise MediumError(f"{self.name} was exchanged for something else just now. Nothing was changed.")
+        return self._with_faults(blocks)
+
+    def _storage_name(self) -> str:
+        try:
+            return "|".join(sorted(storage_of(self.path).members))
+        except OSError:
+            return str(self.path)
 
     def _with_faults(self, blocks: Blocks) -> Blocks:
         blocks.name = self.name
         return blocks if self.faults == Faults() else FaultyBlocks(blocks, self.faults)
-
-
-def fingerprint(blocks: Blocks) -> str:
-    """BLAKE3 over size, first and last MiB: enough to see that a card was changed or exchanged."""
-    edge = min(EDGE, blocks.size)
-    hasher = blake3(str(blocks.size).encode())
-    hasher.update(blocks.read(0, edge))
-    hasher.update(blocks.read(blocks.size - edge, edge))
-    return hasher.hexdigest()

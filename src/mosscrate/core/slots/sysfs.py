@@ -8,22 +8,13 @@ disks that are neither on USB nor in a card slot.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
+from mosscrate.core.slots.kernel_tree import Tree, lines_of, number_in, text_in
 from mosscrate.core.slots.medium import Medium, Source
 
 _OWN_PLACES = ("/", "/boot", "/boot/efi", "/usr", "/var", "/home", "/etc")
 _SKIPPED = ("ram", "zram", "dm-", "md", "sr", "fd", "nbd", "zd")
-
-
-@dataclass(frozen=True)
-class Tree:
-    """Where the kernel's trees are; tests lay out their own."""
-
-    sys: Path = Path("/sys")
-    proc: Path = Path("/proc")
-    dev: Path = Path("/dev")
 
 
 def media(tree: Tree | None = None) -> list[Medium]:
@@ -32,7 +23,7 @@ def media(tree: Tree | None = None) -> list[Medium]:
     mounts, swaps = dict(_mounts(tree)), set(_swaps(tree))
     found = []
     for folder in sorted((tree.sys / "block").iterdir()) if (tree.sys / "block").is_dir() else []:
-        if folder.name.startswith(_SKIPPED) or _number(folder / "size") == 0:
+        if folder.name.startswith(_SKIPPED) or number_in(folder / "size") == 0:
             continue
         names = _family(tree, folder)
         places = sorted({place for name in names for place in mounts.get(name, ())})
@@ -69,32 +60,23 @@ def in_use(device: Path, tree: Tree | None = None) -> str:
     return "used as swap" if names & swaps else ""
 
 
-def loop_over(image: Path, tree: Tree | None = None) -> str:
-    """Why an image file must not be written: a loop device stands on it. "" when none does."""
-    tree = tree or Tree()
-    for backing in (tree.sys / "block").glob("loop*/loop/backing_file"):
-        if _text(backing) == str(image.resolve()):
-            return f"the loop device {backing.parent.parent.name} stands on it"
-    return ""
-
-
 def _medium(tree: Tree, folder: Path, places: list[str], *, is_held: bool) -> Medium:
-    model = " ".join(filter(None, (_text(folder / "device/vendor"), _text(folder / "device/model"))))
-    backing = _text(folder / "loop/backing_file")
-    name = model or _text(folder / "device/name") or (Path(backing).name if backing else folder.name)
+    model = " ".join(filter(None, (text_in(folder / "device/vendor"), text_in(folder / "device/model"))))
+    backing = text_in(folder / "loop/backing_file")
+    name = model or text_in(folder / "device/name") or (Path(backing).name if backing else folder.name)
     use = f"mounted at {places[0]}" if places else "used by a mapped device" if is_held else ""
-    return Medium(name, tree.dev / folder.name, _number(folder / "size") * 512, Source.READER,
-                  model, _text(folder / "device/serial") or _text(folder / "device/cid"),
+    return Medium(name, tree.dev / folder.name, number_in(folder / "size") * 512, Source.READER,
+                  model, text_in(folder / "device/serial") or text_in(folder / "device/cid"),
                   f"loop over {backing}" if backing else f"{folder.name}",
-                  _number(folder / "removable") == 1, _number(folder / "ro") == 1, use)
+                  number_in(folder / "removable") == 1, number_in(folder / "ro") == 1, use)
 
 
 def _is_offered(folder: Path) -> bool:
     """Removable, in a card slot, on USB, or a loop over a file."""
-    if _number(folder / "removable") == 1 or (folder / "loop/backing_file").exists():
+    if number_in(folder / "removable") == 1 or (folder / "loop/backing_file").exists():
         return True
     chain = str(folder.resolve())
-    return "/usb" in chain or _text(folder / "device/type") == "SD"
+    return "/usb" in chain or text_in(folder / "device/type") == "SD"
 
 
 def _family(tree: Tree, folder: Path) -> set[str]:
@@ -117,9 +99,9 @@ def _parts(folder: Path) -> list[str]:
 def _mounts(tree: Tree) -> Iterator[tuple[str, tuple[str, ...]]]:
     """(device name, places); the root's device is found by number where the table says /dev/root."""
     table: dict[str, list[str]] = {}
-    numbers = {_text(f / "dev"): f.name for f in (tree.sys / "block").glob("*")}
-    numbers |= {_text(f): f.parent.name for f in (tree.sys / "block").glob("*/*/dev")}
-    for line in _lines(tree.proc / "self/mountinfo"):
+    numbers = {text_in(f / "dev"): f.name for f in (tree.sys / "block").glob("*")}
+    numbers |= {text_in(f): f.parent.name for f in (tree.sys / "block").glob("*/*/dev")}
+    for line in lines_of(tree.proc / "self/mountinfo"):
         fields = line.split()
         tail = fields.index("-") if "-" in fields else len(fields) - 3
         device = Path(fields[tail + 2]).name if fields[tail + 2].startswith("/") else ""
@@ -131,21 +113,5 @@ def _mounts(tree: Tree) -> Iterator[tuple[str, tuple[str, ...]]]:
 
 
 def _swaps(tree: Tree) -> Iterator[str]:
-    for line in _lines(tree.proc / "swaps")[1:]:
+    for line in lines_of(tree.proc / "swaps")[1:]:
         yield Path(line.split()[0]).name
-
-
-def _lines(path: Path) -> list[str]:
-    return _text(path).splitlines()
-
-
-def _text(path: Path) -> str:
-    try:
-        return path.read_text(errors="replace").strip()
-    except OSError:
-        return ""
-
-
-def _number(path: Path) -> int:
-    text = _text(path)
-    return int(text) if text.isdigit() else 0

@@ -18,7 +18,7 @@ from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.machines import check
-from mosscrate.core.sheet import running
+from mosscrate.core.sheet import recovering, running
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.job import Job as LoggedJob
@@ -337,7 +337,7 @@ class LookStation(QWidget):
         if medium is None or logged is None:
             return
         job = self.model.run(f"Take back on {medium.name}",
-                             lambda watch: running.undo(logged, bench, watch, typed_tag=tag), {medium.key})
+                             lambda watch: recovering.undo(logged, bench, watch, typed_tag=tag), {medium.key})
         if job:
             self._shown, self._last_job = None, None
             job.done.connect(lambda sentence: self.files.show_done(str(sentence), can_undo=False))

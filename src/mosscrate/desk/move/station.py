@@ -8,7 +8,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from mosscrate.core.errors import Stopped
-from mosscrate.core.sheet import running
+from mosscrate.core.sheet import recovering, running
 from mosscrate.core.sheet.job import Job as LoggedJob
 from mosscrate.core.sheet.steps import WRITES_ALL
 from mosscrate.core.sizes import binary, duration
@@ -142,12 +142,12 @@ class MoveStation(MovePlanning):
     def _take_back(self, tag: str) -> None:
         job, bench = self._offered, self.model.bench
         if job is not None:
-            self._start("Take back", lambda watch: running.undo(job, bench, watch, typed_tag=tag), self._taken_back)
+            self._start("Take back", lambda watch: recovering.undo(job, bench, watch, typed_tag=tag), self._taken_back)
 
     def _finish(self, tag: str) -> None:
         job, bench = self._offered, self.model.bench
         if job is not None:
-            self._start("Finish", lambda watch: running.finish(job, bench, watch, typed_tag=tag), self._ran)
+            self._start("Finish", lambda watch: recovering.finish(job, bench, watch, typed_tag=tag), self._ran)
 
     def _taken_back(self, sentence: object) -> None:
         self._offered = None

@@ -1,0 +1,205 @@
+"""What becomes of jobs afterwards: an interrupted one is finished, any is taken back, or given up."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from pathlib import Path
+
+from mosscrate.core.blocks import Blocks, open_blocks
+from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.crate.record import digest_beside
+from mosscrate.core.errors import JobError, MediumError, MossError
+from mosscrate.core.sheet import guard
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.job import EARLIER, Job, Log, Status
+from mosscrate.core.sheet.journal.journal import Journal
+from mosscrate.core.sheet.journal.stack import Relation, Stack
+from mosscrate.core.sheet.journal.store import JOURNAL
+from mosscrate.core.sheet.journal.structures import Standing
+from mosscrate.core.sheet.opened import Opened
+from mosscrate.core.sheet.running import HeldCard, Result, Running
+from mosscrate.core.sheet.sheet import MediumRef
+from mosscrate.core.sheet.stamp import stamp_of
+from mosscrate.core.sheet.steps import RESTORED_EXACTLY, WRITES_ALL, Which
+from mosscrate.core.sheet.telling import told
+from mosscrate.core.sheet.writing import Body, Notes, is_written, write_image
+from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
+
+
+def finish(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium | None = None) -> Result:
+    """Take an interrupted job to its end: the step that was cut is undone or done again, then the rest runs.
+
+    Args:
+        job: one of the log.
+        bench: where.
+        watch: is told, and may stop it.
+        typed_tag: the card's tag.
+        card: where the card is now; looked for when left out.
+    """
+    log = Log(bench.state)
+    job = log.load(job.id)
+    if not job.is_unfinished:
+        raise JobError(f"The job {job.id} is {job.status}; there is nothing to finish.")
+    with Opened() as opened:
+        held = _admit_again(job, log, bench, typed_tag, opened, card)
+        journal = held.stack.admit(job.id, name=held.medium.name)
+        with told(job, log, held.medium.name):
+            if journal is not None and job.status == Status.GOING_BACK and job.has_written:
+                journal = None                            # the whole write that takes it back had not begun yet
+            if journal is not None:
+                steps = held.stack.to_last_step(journal, watch)
+                job.done = [*job.done, *[EARLIER] * (steps - len(job.done))][:steps]
+            else:
+                _to_whole_write(job, held, watch)
+            job.status, job.message = Status.RUNNING, ""
+            log.save(job)
+        return Running(job, log, bench, held, opened, journal).go_on(watch)
+
+
+def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium | None = None) -> str:
+    """Take a job back, finished or not; returns a sentence. Raises JobError, GuardRefusal where that cannot be done.
+
+    In-place changes are undone from their journal. A target that was written over gets back the
+    backup that the job kept of it, or becomes blank again if it was.
+    """
+    log = Log(bench.state)
+    job = log.load(job.id)
+    if job.status == Status.TAKEN_BACK and not log.has_journal(job):
+        raise JobError("This job was taken back already.")
+    ref = job.sheet.target
+    if ref is None or not (job.has_changed or log.has_journal(job)):
+        raise JobError("This job changed no card; there is nothing to take back.")
+    if job.has_written and Which.TARGET not in job.kept and not job.was_blank:
+        raise JobError(f"{ref.name} was written over and its old contents were not kept; they cannot be had again.")
+    with Opened() as opened:
+        held = _admit_again(job, log, bench, typed_tag, opened, card)
+        slot = Journal.slot_of(log.folder, job.id)
+        if slot and slot.standing == Standing.OPEN and slot.groups == 0 and not job.has_written:
+            held.stack.drop(Journal.read(log.folder, job.id))
+            return _close(job, log, f"This job had not begun to change {ref.name}; there was nothing to take back.")
+        if slot and slot.standing == Standing.UNDONE:
+            held.stack.take_back(Journal.read(log.folder, job.id), watch)
+            return _close(job, log, f"{ref.name} was taken back before.")
+        journal = held.stack.admit(job.id, name=held.medium.name)
+        with told(job, log, held.medium.name):
+            if job.has_written:
+                return _close(job, log, _put_back(job, log, held, opened, watch))
+            assert journal is not None, "a job that changed a card in place has one"
+            held.stack.take_back(journal, watch)
+            return _close(job, log, _as_before(job))
+
+
+def unfinished(bench: Bench) -> list[Job]:
+    """Jobs that were interrupted while a card was being changed, newest first."""
+    return [job for job in Log(bench.state).jobs() if job.is_unfinished]
+
+
+def jobs_on(medium: Medium, bench: Bench) -> list[Job]:
+    """Jobs that can be finished or taken back on a card, the uppermost first. Raises MediumError."""
+    log = Log(bench.state)
+    with medium.open() as blocks:
+        stack = Stack(log.folder, log, blocks, fingerprint)
+        found = [job for job in log.jobs() if job.sheet.target and job.sheet.target.size == blocks.size
+                 and (job.is_unfinished or (job.status == Status.DONE and job.has_changed))
+                 and stack.relation(job.id) != Relation.OTHER]
+        return sorted(found, key=lambda job: (not job.is_unfinished, len(stack.all_above(job.id))))
+
+
+def close(job: Job, bench: Bench) -> str:
+    """Give a job up, so that its card may be changed again; it can be neither finished nor taken back any more."""
+    log = Log(bench.state)
+    job = log.load(job.id)
+    if job.status in (Status.TAKEN_BACK, Status.CLOSED) or not job.has_changed:
+        raise JobError(f"The job {job.id} is {job.status}; there is nothing to give up.")
+    with suppress(JobError):
+        journal = Journal.glance(log.folder, job.id)
+        if journal is not None:
+            journal.put_slot(standing=Standing.CLOSED)
+    job.status, job.message = Status.CLOSED, "Given up: its card stays as it is."
+    log.save(job)
+    return job.message
+
+
+def _close(job: Job, log: Log, sentence: str) -> str:
+    job.status, job.message = Status.TAKEN_BACK, sentence
+    with suppress(JobError):
+        log.save(job)
+    return sentence
+
+
+def _as_before(job: Job) -> str:
+    """What may be said of a card whose job was taken back: what was compared, and no more."""
+    name = job.sheet.target.name if job.sheet.target else "The card"
+    if all(isinstance(step, RESTORED_EXACTLY) for step in job.sheet.steps):
+        return f"{name} is as it was before this job, byte for byte where it was changed."
+    return f"{name} is as it was before this job: its map, its files and all that was overwritten. Room that was " \
+        "free then may hold other bytes."
+
+
+def _put_back(job: Job, log: Log, held: HeldCard, opened: Opened, watch: Watch) -> str:
+    """Write what a card held before it was written over, or clear it where it was blank."""
+    kept, target = job.kept.get(Which.TARGET), held.blocks
+    source = opened.add(open_blocks(kept)) if kept else None
+    job.status, job.seen, job.body = Status.GOING_BACK, "", Body("", "", 0)
+    log.save(job)
+    stamp = stamp_of(job.id, job.nonce)
+    target.write(0, stamp)
+    target.flush()
+    log.folder.remove(job.id, JOURNAL)
+    if source is None or kept is None:
+        _blank(target, len(stamp), watch)
+        return f"{target.name} is blank again."
+    name = Path(kept).name
+    notes = Notes(stamp, lambda _body: None, digest_beside(Path(kept)), f"The backup {name}")
+    write_image(source, target, watch, verify=True, notes=notes)
+    return f"{target.name} holds again what it held before this job."
+
+
+def _blank(target: Blocks, stamp: int, watch: Watch) -> None:
+    """Zeros everywhere, the stamp last."""
+    for at in range(0, target.size, 64 << 20):
+        first = max(stamp, at)
+        target.zero(first, min(at + (64 << 20), target.size) - first)
+        watch.progress(f"Clearing {target.name}", at, target.size)
+    target.flush()
+    target.zero(0, stamp)
+    target.flush()
+
+
+def _to_whole_write(job: Job, held: HeldCard, watch: Watch) -> None:
+    """Which steps are done of a job whose card is being written over, or was."""
+    first = next(n for n, step in enumerate(job.sheet.steps) if isinstance(step, WRITES_ALL))
+    if job.status == Status.GOING_BACK or len(job.done) < first:
+        job.done = job.done[:first]
+    elif len(job.done) == first and is_written(held.blocks, job.body, watch):
+        job.done.append(EARLIER)                          # only the word that it is done was missing
+        job.seen = fingerprint(held.blocks).hex()
+
+
+def _admit_again(job: Job, log: Log, bench: Bench, typed_tag: str, opened: Opened, card: Medium | None) -> HeldCard:
+    """The card of a job, locked; whether it is that is compared by the job itself."""
+    ref = job.sheet.target
+    assert ref is not None, "a job that changed a card has one"
+    medium = card or _card_of(job, log, bench, ref)
+    tags = {medium.tag, ref.tag}
+    blocks = opened.add(guard.admit_again(medium, job.sheet.source, tags, typed_tag))
+    held = HeldCard(medium, blocks, Stack(log.folder, log, blocks, fingerprint))
+    held.stack.settle()
+    return held
+
+
+def _card_of(job: Job, log: Log, bench: Bench, ref: MediumRef) -> Medium:
+    """Where the card of a job is now: where it was, else wherever one shows what the job did. Raises MediumError."""
+    path = Path(ref.path)
+    there = bench.shelf.medium_at(path) if path.exists() else None
+    others = [m for m in bench.shelf.media() if m.size == ref.size and (there is None or m.path != there.path)]
+    for medium in [there, *others] if there else others:
+        if medium.size != ref.size and there is not medium:
+            continue
+        with suppress(MossError), medium.open() as blocks:
+            if Stack(log.folder, log, blocks, fingerprint).relation(job.id) == Relation.SAME:
+                return medium
+    if there is None:
+        raise MediumError(f"{ref.name} (tag {ref.tag}) is not there. Put it into a reader; nothing was changed.")
+    return there                                          # the guard says why it is not
