@@ -154,6 +154,12 @@ class Log:
             job.status = _STANDINGS[standing]
         self.save(job)
 
+    def clear(self, id: str) -> None:
+        """See Records."""
+        job = self._record(id)
+        job.step_began = False
+        self.save(job)
+
     def above(self, id: str) -> str:
         """See Records."""
         try:

@@ -13,7 +13,7 @@ from mosscrate.core.sheet import guard
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.job import EARLIER, Job, Log, Status
 from mosscrate.core.sheet.journal.journal import Journal
-from mosscrate.core.sheet.journal.stack import Relation, Stack
+from mosscrate.core.sheet.journal.stack import Relation, Stack, Undone
 from mosscrate.core.sheet.journal.store import JOURNAL
 from mosscrate.core.sheet.journal.structures import Standing
 from mosscrate.core.sheet.opened import Opened
@@ -43,15 +43,18 @@ def finish(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium
         raise JobError(f"The job {job.id} is {job.status}; there is nothing to finish.")
     with Opened() as opened:
         held = _admit_again(job, log, bench, typed_tag, opened, card)
-        journal = held.stack.admit(job.id, name=held.medium.name)
+        held.stack.admit(job.id, name=held.medium.name)
         with told(job, log, held.medium.name):
-            if journal is not None and job.status == Status.GOING_BACK and job.has_written:
-                journal = None                            # the whole write that takes it back had not begun yet
-            if journal is not None:
-                steps = held.stack.to_last_step(journal, watch)
-                job.done = [*job.done, *[EARLIER] * (steps - len(job.done))][:steps]
-            else:
+            journal = None
+            if job.has_written and (job.status == Status.GOING_BACK or not log.has_journal(job)):
                 _to_whole_write(job, held, watch)
+            else:
+                slot = Journal.slot_of(log.folder, job.id)
+                first = Journal.read(log.folder, job.id).head.first_step if slot else 0
+                journal = held.stack.go_on(job.id, watch, name=held.medium.name)
+                steps = journal.slot.steps if journal else first
+                job.done = [*job.done, *[EARLIER] * (steps - len(job.done))][:steps]
+                job.step_began = journal is not None
             job.status, job.message = Status.RUNNING, ""
             log.save(job)
         return Running(job, log, bench, held, opened, journal).go_on(watch)
@@ -74,20 +77,13 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
         raise JobError(f"{ref.name} was written over and its old contents were not kept; they cannot be had again.")
     with Opened() as opened:
         held = _admit_again(job, log, bench, typed_tag, opened, card)
-        slot = Journal.slot_of(log.folder, job.id)
-        if slot and slot.standing == Standing.OPEN and slot.groups == 0 and not job.has_written:
-            held.stack.drop(Journal.read(log.folder, job.id))
-            return _close(job, log, f"This job had not begun to change {ref.name}; there was nothing to take back.")
-        if slot and slot.standing == Standing.UNDONE:
-            held.stack.take_back(Journal.read(log.folder, job.id), watch)
-            return _close(job, log, f"{ref.name} was taken back before.")
-        journal = held.stack.admit(job.id, name=held.medium.name)
-        with told(job, log, held.medium.name):
-            if job.has_written:
-                return _close(job, log, _put_back(job, log, held, opened, watch))
-            assert journal is not None, "a job that changed a card in place has one"
-            held.stack.take_back(journal, watch)
-            return _close(job, log, _as_before(job))
+        name = held.medium.name
+        if not job.has_written:
+            with told(job, log, name):
+                return _close(job, log, _sentence(job, held.stack.undo(job.id, watch, name=name)))
+        held.stack.admit(job.id, name=name)
+        with told(job, log, name):
+            return _close(job, log, _put_back(job, log, held, opened, watch))
 
 
 def unfinished(bench: Bench) -> list[Job]:
@@ -128,9 +124,13 @@ def _close(job: Job, log: Log, sentence: str) -> str:
     return sentence
 
 
-def _as_before(job: Job) -> str:
+def _sentence(job: Job, undone: Undone) -> str:
     """What may be said of a card whose job was taken back: what was compared, and no more."""
     name = job.sheet.target.name if job.sheet.target else "The card"
+    if undone == Undone.HAD_NOT_BEGUN:
+        return f"This job had not begun to change {name}; there was nothing to take back."
+    if undone == Undone.BEFORE:
+        return f"This job on {name} was taken back before; only the note of it was missing."
     if all(isinstance(step, RESTORED_EXACTLY) for step in job.sheet.steps):
         return f"{name} is as it was before this job, byte for byte where it was changed."
     return f"{name} is as it was before this job: its map, its files and all that was overwritten. Room that was " \

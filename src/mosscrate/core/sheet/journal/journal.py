@@ -82,6 +82,7 @@ class Journal:
 
     def __init__(self, file: StoredFile, head: Head, slot: Slot, groups: list[Group]) -> None:
         self.file, self.head, self.slot, self.groups = file, head, slot, groups
+        self._has_unsynced = False
 
     @classmethod
     def create(cls, folder: Folder, head: Head, room: int) -> Journal:
@@ -158,10 +159,18 @@ class Journal:
         self.file.write(at + len(data), digest)
         group = Group(len(self.groups) + 1, step, at, length, digest, tuple(_placed(at, heads)))
         self.groups.append(group)
+        self._has_unsynced = True
         return group
 
+    def sync(self) -> None:
+        """Every group that was added is on the disk itself. Raises JobError."""
+        if self._has_unsynced:
+            self.file.sync()
+            self._has_unsynced = False
+
     def put_slot(self, **changes: Any) -> None:  # noqa: ANN401 - fields of a slot
-        """Say where the card is; synced, with all groups that were added. Raises JobError."""
+        """Say where the card is; synced, behind all groups that were added. Raises JobError."""
+        self.sync()
         self._put(replace(self.slot, number=self.slot.number + 1, groups=len(self.groups), end=self.end,
                           chain=self.chain, **changes))
 

@@ -33,6 +33,14 @@ class Relation(StrEnum):
     OTHER = "other"
 
 
+class Undone(StrEnum):
+    """What taking back a job came to."""
+
+    NOW = "taken back"
+    BEFORE = "taken back before"
+    HAD_NOT_BEGUN = "had not begun"
+
+
 class Records(Protocol):
     """What is noted of jobs beside their journals."""
 
@@ -41,6 +49,9 @@ class Records(Protocol):
 
     def mark(self, job: str, standing: Standing) -> None:
         """Note how a job stands. Raises JobError where the disk does not take it."""
+
+    def clear(self, job: str) -> None:
+        """Note that a job has changed nothing in place after all. Raises JobError."""
 
     def above(self, job: str) -> str:
         """The job that lies on one without a journal; "" for none."""
@@ -93,9 +104,10 @@ class Stack:
         """The job that lies on another, from whichever of the two notes it; "" for none."""
         slot = Journal.slot_of(self.folder, job)
         named = slot.above if slot else self.records.above(job)
-        if named and self.said(named) not in (Standing.UNDONE, Standing.CLOSED):
+        if named and self.said(named) not in (Standing.UNDONE, Standing.CLOSED) and not self.had_not_begun(named):
             return named
-        on_it = [j for j in self.folder.jobs() if job in self.below(j) and self.said(j) in LIVE]
+        on_it = [j for j in self.folder.jobs() if job in self.below(j) and self.said(j) in LIVE
+                 and not self.had_not_begun(j)]
         return max(on_it, default="")
 
     def below(self, job: str) -> tuple[str, ...]:
@@ -116,7 +128,7 @@ class Stack:
         """Raises GuardRefusal where the card is in the middle of a job."""
         for job in self.folder.jobs():
             standing = self.said(job)
-            if standing not in (Standing.OPEN, Standing.BACK) or self._had_not_begun(job):
+            if standing not in (Standing.OPEN, Standing.BACK) or self.had_not_begun(job):
                 continue
             if self.relation(job) != Relation.OTHER:
                 raise GuardRefusal(f"{name} is in the middle of an earlier job ({job}, {standing.word}). Finish it or "
@@ -136,6 +148,7 @@ class Stack:
     def drop(self, journal: Journal) -> None:
         """Remove the journal of a job that has changed nothing."""
         self._uncover(journal.head)
+        self.records.clear(journal.head.job)
         self.folder.remove(journal.head.job, JOURNAL)
 
     # --- finishing and taking back ---------------------------------------------------------------
@@ -166,6 +179,21 @@ class Stack:
                                "card, or somebody else has written to it since. Nothing was written.")
         return journal
 
+    def undo(self, job: str, watch: Watch, *, name: str) -> Undone:
+        """Take back a job that changed the card in place, however far it came. Raises as `admit` and `take_back` do."""
+        slot = Journal.slot_of(self.folder, job)
+        if slot and slot.standing == Standing.OPEN and slot.groups == 0:
+            self._must_be_uppermost(job, name)
+            self.drop(Journal.read(self.folder, job))
+            self.last_word(job, Standing.UNDONE)
+            return Undone.HAD_NOT_BEGUN
+        journal = self.admit(job, name=name)
+        if journal is None:
+            raise JobError(f"The journal of job {job} is missing; nothing can be taken back with it.")
+        was_undone = journal.slot.standing == Standing.UNDONE
+        self.take_back(journal, watch)
+        return Undone.BEFORE if was_undone else Undone.NOW
+
     def take_back(self, journal: Journal, watch: Watch) -> None:
         """Put back what a job has changed, compare it, forget the journal. Raises MediumError, JobError, Stopped."""
         if journal.slot.standing != Standing.UNDONE:
@@ -180,8 +208,23 @@ class Stack:
         self._uncover(journal.head)
         self.last_word(journal.head.job, Standing.UNDONE)
 
-    def to_last_step(self, journal: Journal, watch: Watch) -> int:
-        """Take a job back to where its last step ended; returns how many steps are finished then."""
+    def go_on(self, job: str, watch: Watch, *, name: str) -> Journal | None:
+        """Take a job back to where its last step ended, so that it can run on; its slot says how many steps are done.
+
+        None where it has no journal, or had changed nothing: it begins anew then, over what is there now.
+        Raises what `admit` does, MediumError, Stopped.
+        """
+        journal = self.admit(job, name=name)
+        if journal is not None and journal.slot.groups:
+            self.to_last_step(journal, watch)
+        if journal is not None and not journal.slot.groups:
+            self.must_be_free(name=name)
+            self.drop(journal)
+            return None
+        return journal
+
+    def to_last_step(self, journal: Journal, watch: Watch) -> None:
+        """Take a job back to where its last step ended."""
         slot, first = journal.slot, journal.head.first_step
         ends = tuple(end for end in slot.ends if end <= slot.low)
         lost = slot.steps - first - len(slot.ends) if ends else 0      # ends that are too far back to be noted
@@ -189,8 +232,8 @@ class Stack:
         self.walk_back(journal, target, Standing.BACK, watch)
         journal.forget_behind(target)
         steps = first + lost + len(ends)
-        journal.put_slot(standing=Standing.OPEN, low=target, high=target, ends=ends, steps=steps)
-        return steps
+        journal.put_slot(standing=Standing.OPEN, low=target, high=target, ends=ends, steps=steps,
+                         is_free_unclaimed=True)
 
     def walk_back(self, journal: Journal, target: int, standing: Standing, watch: Watch) -> None:
         """From wherever the card is down to an earlier state, group by group; can be cut anywhere and begun again."""
@@ -257,9 +300,11 @@ class Stack:
         slot = journal.slot
         if wrong := misfits(journal, self.card, slot.low, slot.high):
             return wrong
-        if self.seen(AsBefore(self.card, journal)) != journal.head.seen:
-            return [Extent(0, self.card.size)]
-        return []
+        return [] if self._is_as_before(journal) else [Extent(0, self.card.size)]
+
+    def _is_as_before(self, journal: Journal) -> bool:
+        """Whether the card, seen through the journal, is the one from before the job."""
+        return self.seen(AsBefore(self.card, journal)) == journal.head.seen
 
     def _places(self, journal: Journal, wrong: list[Extent]) -> str:
         if wrong == [Extent(0, self.card.size)]:
@@ -278,7 +323,8 @@ class Stack:
             raise GuardRefusal(f"{counted(len(above), 'later change')} of {name} {lie} on job {job}. "
                                f"Take back {them} first; nothing was written.")
 
-    def _had_not_begun(self, job: str) -> bool:
+    def had_not_begun(self, job: str) -> bool:
+        """Whether a job has a journal and has changed nothing."""
         slot = Journal.slot_of(self.folder, job)
         return slot is not None and slot.standing == Standing.OPEN and slot.groups == 0
 
@@ -291,7 +337,7 @@ class Stack:
 
     def _cover(self, job: str, above: str) -> None:
         if self.folder.has(job, JOURNAL):
-            Journal.read(self.folder, job).put_slot(above=above)
+            Journal.read(self.folder, job).put_slot(above=above, is_free_unclaimed=True)
         else:
             self.records.cover(job, above)
 

@@ -75,9 +75,11 @@ def spans_of(groups: Sequence[Group]) -> list[Span]:
 def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: bool = True) -> list[Extent]:
     """Where a card holds what none of these states has there; at most a few places. Raises MediumError.
 
-    Without `with_free`, what was put into free room is not looked at.
+    Without `with_free`, what was put into free room is not looked at; nor where a later step or job may have used it
+    and was taken back.
     """
     found: list[Extent] = []
+    with_free = with_free and not journal.slot.is_free_unclaimed
     for span in spans_of(journal.groups):
         values = span.values(low, high)
         is_free = any(v and span.layers[v - 1].stretch.holds == Holds.LET_GO for v in values)

@@ -41,7 +41,7 @@ SLOT = np.dtype([
     ("chain", "V32"),                    # digest of the last group that counts, of the head where there is none
     ("ends", "<u4", MOST_ENDS),          # the states at which the last steps ended
     ("ends_count", "<u4"),
-    ("reserved", "<u4"),
+    ("is_free_unclaimed", "<u4"),          # what was put into free room may have been overwritten by a step taken back
     ("above", "S32"),                    # the job that lies on this one
     ("digest", "V32")])
 GROUP = np.dtype([
@@ -119,6 +119,7 @@ class Slot:
     steps: int = 0
     ends: tuple[int, ...] = ()
     above: str = ""
+    is_free_unclaimed: bool = False
 
 
 def build_head(head: Head) -> bytes:
@@ -152,6 +153,7 @@ def build_slot(slot: Slot) -> bytes:
     raw["ends"][:len(ends)] = ends
     raw["ends_count"] = len(ends)
     raw["above"] = _name(slot.above)
+    raw["is_free_unclaimed"] = slot.is_free_unclaimed
     return _sealed(raw)
 
 
@@ -163,7 +165,7 @@ def parse_slot(data: bytes) -> Slot | None:
     ends = tuple(int(e) for e in raw["ends"][:int(raw["ends_count"])])
     return Slot(int(raw["number"]), Standing(int(raw["standing"])), int(raw["low"]), int(raw["high"]),
                 int(raw["groups"]), int(raw["end"]), raw["chain"].tobytes(), int(raw["steps"]), ends,
-                raw["above"].item().decode())
+                raw["above"].item().decode(), bool(raw["is_free_unclaimed"]))
 
 
 def digest_of(data: bytes | memoryview) -> bytes:

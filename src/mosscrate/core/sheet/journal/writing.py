@@ -113,6 +113,12 @@ class JournalledBlocks(View):
         self._let_go = _LetGo()
         self.step = finished
 
+    def _claim_no_free_room(self, pending: _Pending) -> None:
+        """Free room that an earlier step has filled may be free again, and is then filled without being announced."""
+        slot = self.journal.slot
+        if not slot.is_free_unclaimed and slot.ends and any(n.holds == Holds.LET_GO for n in pending.notes):
+            self.journal.put_slot(is_free_unclaimed=True)
+
     def close(self) -> None:
         """The card stays open; it belongs to whoever opened it."""
 
@@ -196,8 +202,8 @@ class JournalledBlocks(View):
         if not pending.notes:
             return
         group = self.journal.append(self.step, pending.notes)
+        self._claim_no_free_room(pending)
         if any(note.holds != Holds.LET_GO for note in pending.notes):
-            self.journal.file.sync()
             self.journal.put_slot(standing=Standing.OPEN, low=self._settled, high=group.number)
         for start, length, data in pending.writes:
             if data is None:
