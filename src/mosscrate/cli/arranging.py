@@ -362,7 +362,7 @@ def replay(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # no
 @PARTITION
 @planned
 def bitmap(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # noqa: ANN401
-    """Rebuild the bitmap of an OFS or FFS volume that was left invalid, from its files."""
+    """Work out from its files which blocks of a volume are in use, and make bitmaps, tables and counts agree."""
     plan_steps(bench, medium, (s.RebuildBitmap(partition),), **how)
 
 

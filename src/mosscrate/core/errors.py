@@ -5,6 +5,7 @@
       MediumError     a card, drive or file could not be read or written
         InUse         somebody else is at work on it
       FitError        something does not fit where it was asked to go
+        Unsound       tables and files of a volume contradict one another
       GuardRefusal    the guard does not let a write begin
       CrateError      a kept backup is missing, incomplete or damaged
       JobError        a job could not go on
@@ -61,6 +62,10 @@ class MachineError(MossError):
 
 class FitError(MossError):
     """Something does not fit where it was asked to go."""
+
+
+class Unsound(FitError):
+    """The tables of a volume and its files contradict one another: what looks free may not be. Nothing was written."""
 
 
 class GuardRefusal(MossError):

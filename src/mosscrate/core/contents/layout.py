@@ -32,6 +32,7 @@ class VolumeLook:
     smallest: int = 0                  # bytes it can be shrunk to in place; 0 where it cannot
     smallest_because: str = ""
     longest_name: str = ""             # of its files and folders
+    unsound: str = ""                  # why it must not be changed: its tables and files contradict one another
     variant: str = ""                  # the kind that makes one like it: gemdos, ffs-intl; most often `kind`
 
     @property

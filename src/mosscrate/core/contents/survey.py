@@ -16,6 +16,7 @@ from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Volume, is_opened_here, kind_name, open_volume, volume_kind
+from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
@@ -124,6 +125,7 @@ def _closed(partition: Partition, kind: str) -> tuple[PartitionLook, list[Findin
 
 def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[PartitionLook, list[Finding]]:
     tree = volume.tree()
+    sound = volume.soundness(tree)
     kinds = count_kinds(tree.entries)
     files = sum(kinds.values())
     guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags,
@@ -134,9 +136,9 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     look = VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
                       volume.is_clean, files, kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
                       largest, because, smallest, at_least_because,
-                      max((e.name for e in tree.entries), key=len, default=""), volume.variant)
+                      max((e.name for e in tree.entries), key=len, default=""), sound.because, volume.variant)
     where = look.label or f"Partition {partition.index}"
-    found = volume.check() if thorough else tree.findings
+    found = volume.check() if thorough else (*tree.findings, *contradictions(sound, volume.block))
     findings = [replace(f, partition=partition.index, where=where) for f in found]
     slack = partition.length - volume.size
     if slack >= WORTH_OFFERING:

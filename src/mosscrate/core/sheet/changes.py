@@ -28,7 +28,7 @@ from mosscrate.core.sheet.steps import (
     tuning_of,
 )
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Making, edit, ext, format_for, format_of, kind_name, open_volume
+from mosscrate.core.volumes import Making, edit, ext, format_for, format_of, kind_name, must_be_sound, open_volume
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 from mosscrate.core.watch import Watch
 
@@ -206,6 +206,7 @@ def shrink_partition(blocks: Blocks, index: int, size: int | None, watch: Watch)
     map_ = read_map(blocks)
     partition = map_.partition(index)
     window = partition_window(blocks, partition)
+    must_be_sound(window, name=f"Partition {index}")
     low, because = open_volume(window).smallest()
     if not low:
         raise FitError(f"Partition {index} cannot be shrunk: {because}")
@@ -300,7 +301,7 @@ def used_of(window: Window) -> tuple[Extent, ...]:
     """What of a partition has to be moved: its used extents, or all of it where they are not known."""
     try:
         volume = open_volume(window)
-        if not volume.is_clean:
+        if not volume.is_clean or volume.soundness(volume.tree()).because:
             return (Extent(0, window.size),)
         used = volume.used_extents()
     except FormatError:

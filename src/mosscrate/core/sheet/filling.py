@@ -31,7 +31,7 @@ from mosscrate.core.sheet.steps import (
     SetTraits,
 )
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Kind, Traits, Volume, edit, format_for, kind_name, open_volume
+from mosscrate.core.volumes import Editor, Kind, Traits, Volume, edit, format_for, format_of, kind_name, open_volume
 from mosscrate.core.volumes.base import Retraits
 from mosscrate.core.volumes.ffs import FfsEditor, protection_of
 from mosscrate.core.watch import Watch
@@ -166,12 +166,11 @@ def rebuild_partition(blocks: Blocks, step: RebuildPartition, watch: Watch) -> D
 
 
 def rebuild_bitmap(blocks: Blocks, step: RebuildBitmap, watch: Watch) -> Done:
-    """Write a valid bitmap where it was left invalid. Raises FitError for kinds that have none to rebuild."""
-    editor = _ffs_editor(blocks, step.partition, "leave their bitmap invalid")
-    editor.rebuild_bitmap()
-    editor.commit()
-    free = editor.volume.free
-    return Done(f"The bitmap of partition {step.partition} is valid again; {binary(free)} are free.")
+    """Make the tables of a volume agree with its files. Raises FitError where the files contradict one another."""
+    window = _window(blocks, step.partition)
+    said = format_of(window).mend(window)
+    blocks.flush()
+    return Done(f"Partition {step.partition}: {said[0].lower()}{said[1:]}")
 
 
 def resize_anew(blocks: Blocks, index: int, length: int, watch: Watch) -> Done:

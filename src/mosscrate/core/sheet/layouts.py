@@ -13,6 +13,7 @@ from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet.bringing import NOT_BLANK, placed
 from mosscrate.core.sheet.steps import (
     CHANGES,
+    CHANGES_VOLUME,
     AddPartition,
     BringCode,
     CopyFiles,
@@ -24,6 +25,7 @@ from mosscrate.core.sheet.steps import (
     LabelPartition,
     MovePartition,
     NewMap,
+    RebuildBitmap,
     RebuildPartition,
     RemovePartition,
     ShrinkPartition,
@@ -47,6 +49,8 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
         return _fitted(source, target)
     if target is None or not isinstance(step, CHANGES):
         return target
+    if isinstance(step, CHANGES_VOLUME):
+        _must_be_sound(target, step.partition)
     match step:
         case GrowPartition(partition=index, size=size):
             return _grown(target, index, size)
@@ -91,11 +95,22 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
             return _with_map(target, arranging.with_code_of(step, source.as_map, target.as_map)[0], by_index=True)
         case CopyFiles():
             return _filled(source or target, target, step)
+        case RebuildBitmap(partition=index):
+            look = _look(target, index)
+            mended = look if look.volume is None else replace(look, volume=replace(look.volume, unsound=""))
+            return target.with_partition(mended)
         case MovePartition() | RemovePartition():
             return _with_map(target, arranging.remapped(step, target.as_map, target.size), by_index=isinstance(
                 step, MovePartition))
         case _:
             return _with_map(target, arranging.remapped(step, target.as_map, target.size), by_index=True)
+
+
+def _must_be_sound(target: Layout, index: int) -> None:
+    """The run asks the volume itself; here it is told before."""
+    look = _look(target, index)
+    if look.volume is not None and look.volume.unsound:
+        raise FitError(f"{look.name} is left as it is: {look.volume.unsound}")
 
 
 def _swapped(target: Layout) -> Layout:

@@ -12,6 +12,7 @@ from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import arranging, bringing, changes, filling, swapping
 from mosscrate.core.sheet.changes import Done, Grown
 from mosscrate.core.sheet.steps import (
+    CHANGES_VOLUME,
     AddPartition,
     BringCode,
     CopyFiles,
@@ -42,7 +43,7 @@ from mosscrate.core.sheet.steps import (
     TypePartition,
 )
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import Volume, format_of, open_volume
+from mosscrate.core.volumes import Volume, format_of, must_be_sound, open_volume
 from mosscrate.core.volumes.fat import FatVolume
 from mosscrate.core.watch import Watch
 
@@ -63,6 +64,9 @@ def perform(step: InPlace, blocks: Blocks, source: Blocks | None, watch: Watch) 
     if isinstance(step, SwapBytes):
         return swapping.swap_bytes(blocks, watch)          # of what stands on the card
     blocks = straight(blocks)
+    if isinstance(step, CHANGES_VOLUME):
+        partition = read_map(blocks).partition(step.partition)
+        must_be_sound(partition_window(blocks, partition), name=f"Partition {step.partition}")
     source = None if source is None else straight(source)
     match step:
         case GrowPartition() | ShrinkPartition() if _is_resized_anew(blocks, step):

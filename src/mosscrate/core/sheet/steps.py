@@ -215,7 +215,7 @@ class ReplayJournal(msgspec.Struct, tag="replay", frozen=True):
 
 
 class RebuildBitmap(msgspec.Struct, tag="bitmap", frozen=True):
-    """Work out from its files which blocks of an OFS or FFS volume are in use, and write that down as valid."""
+    """Work out from its files which blocks of a volume are in use, and make bitmaps, tables and counts agree."""
 
     partition: int
 
@@ -286,6 +286,7 @@ InPlace: TypeAlias = OnMap | OnVolume | OnFiles
 Step: TypeAlias = KeepCard | WriteImage | WriteFitted | InPlace | Verify | Eject
 IN_PLACE = get_args(InPlace)
 FROM_SOURCE = (CopyPartition, CopyFiles, BringCode)
+CHANGES_VOLUME = (GrowPartition, ShrinkPartition, LabelPartition, RebuildPartition, CopyFiles, *get_args(OnFiles))
 WRITES_ALL = (WriteImage, WriteFitted)
 CHANGES = (*WRITES_ALL, *IN_PLACE)
 # Steps whose journal saves all that they overwrite; the others leave out what stood in free room.

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FitError, FormatError
+from mosscrate.core.errors import FitError, FormatError, Unsound
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
 from mosscrate.core.volumes.kinds import kind_name, longest_name, shown_kind
@@ -51,6 +51,9 @@ class VolumeFormat(Protocol):
     def shrink(self, blocks: Blocks, size: int, watch: Watch) -> Resized:
         """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
 
+    def mend(self, blocks: Blocks) -> str:
+        """Make its tables agree with its files; returns a sentence. Raises FitError, FormatError before it writes."""
+
 
 FORMATS: tuple[VolumeFormat, ...] = (ext, exfat, ffs, hfs, fat)
 
@@ -72,6 +75,7 @@ __all__ = [
     "is_resized_anew",
     "kind_name",
     "longest_name",
+    "must_be_sound",
     "name_by_signature",
     "open_volume",
     "shown_kind",
@@ -116,6 +120,14 @@ def is_resized_anew(kind: str) -> bool:
 def edit(blocks: Blocks) -> Editor:
     """An editor for the file system on a partition. Raises FormatError, FitError."""
     return format_of(blocks).edit(blocks)
+
+
+def must_be_sound(blocks: Blocks, *, name: str) -> None:
+    """Raises Unsound where the tables of a volume and its files contradict one another: then no free room is safe."""
+    volume = open_volume(blocks)
+    because = volume.soundness(volume.tree()).because
+    if because:
+        raise Unsound(f"{name} is left as it is: {because}")
 
 
 def is_opened_here(blocks: Blocks) -> bool:

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Protocol, TypeAlias
+from typing import TYPE_CHECKING, Protocol, TypeAlias
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.findings import Finding
+
+if TYPE_CHECKING:
+    from mosscrate.core.volumes.soundness import Soundness
 
 HIDDEN = 2
 DOS_ATTRIBUTES = 0x27
@@ -207,6 +210,9 @@ class Volume(Protocol):
 
     def why_not(self, name: str) -> str:
         """Why a name cannot stand on this volume; "" when it can."""
+
+    def soundness(self, tree: Tree) -> Soundness:
+        """Whether its tables and the files of its tree agree, quickly. Raises MediumError."""
 
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""

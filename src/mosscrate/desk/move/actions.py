@@ -122,7 +122,7 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                             "Its bytes stay until something else is put there."))
     if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
         found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
-    if volume is not None and volume.kind in ("ofs", "ffs"):
+    if volume is not None and (volume.unsound or volume.kind in ("ofs", "ffs")):
         found.append(Action("Rebuild bitmap", (), lambda v: (s.RebuildBitmap(index),),
                             "Which blocks are in use is worked out from the files."))
     return found

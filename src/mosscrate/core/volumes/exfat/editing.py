@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
@@ -166,6 +167,10 @@ class ExfatEditor:
         heads = [root.head[at:at + ENTRY_SIZE] for at in range(0, len(root.head), ENTRY_SIZE)]
         rest = [h for h in heads if h[0] & 0x7F != LABEL & 0x7F]
         root.head, root.is_changed = entry + b"".join(rest), True
+
+    def replace_bitmap(self, bits: NDArray[np.bool_]) -> None:
+        """Take another bitmap for the one that stands there, shape (cluster_count,)."""
+        self._bits = bits
 
     def commit(self) -> None:
         """Write folders from the deepest up, then FAT, bitmap and the boot sector's share in use."""

@@ -31,6 +31,7 @@ from mosscrate.core.volumes.exfat.structures import (
     parse_boot,
 )
 from mosscrate.core.volumes.fat.table import BAD, END, Chains, Table
+from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 _MOST_UPCASE = 0x20000 + 4
@@ -242,6 +243,11 @@ class ExfatVolume:
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return names.why_not(name)
+
+    def soundness(self, tree: Tree) -> Soundness:
+        """Whether its tables and the files of its tree agree. Raises MediumError."""
+        from mosscrate.core.volumes.exfat.soundness import soundness
+        return soundness(self, tree)
 
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""

@@ -14,6 +14,7 @@ from mosscrate.core.volumes.ext.filesystem import open_filesystem, parse_superbl
 from mosscrate.core.volumes.ext.growing import grow
 from mosscrate.core.volumes.ext.journal import replay
 from mosscrate.core.volumes.ext.making import make
+from mosscrate.core.volumes.ext.mending import mend
 from mosscrate.core.volumes.ext.shrinking import shrink
 from mosscrate.core.volumes.ext.structures import (
     COMPAT,
@@ -30,7 +31,7 @@ KINDS = ("ext2", "ext3", "ext4")
 IS_RESIZED_ANEW = False
 open_volume = open_ext
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "open_ext",
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "mend", "open_ext",
            "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
 
 

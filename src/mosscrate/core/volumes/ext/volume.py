@@ -29,6 +29,7 @@ from mosscrate.core.volumes.ext.inodes import (
 )
 from mosscrate.core.volumes.ext.mapping import Mapping
 from mosscrate.core.volumes.ext.structures import CLEAN, FT_FOLDER, HAS_ERRORS, INLINE_DATA_FL, ROOT
+from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 LARGEST_FOLDER = 256 << 20
@@ -209,6 +210,11 @@ class ExtVolume:
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return directory.why_not(name)
+
+    def soundness(self, tree: Tree) -> Soundness:
+        """Whether its tables and the files of its tree agree. Raises MediumError."""
+        from mosscrate.core.volumes.ext.soundness import soundness
+        return soundness(self, tree)
 
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""

@@ -16,6 +16,7 @@ from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
 from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.making import make as format_volume
+from mosscrate.core.volumes.fat.mending import mend
 from mosscrate.core.volumes.fat.shrinking import shrink
 from mosscrate.core.volumes.fat.structures import FatType, kind_of, probe
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
@@ -25,8 +26,8 @@ KINDS = ("fat12", "fat16", "fat32", "gemdos", "gemdos-floppy")
 IS_RESIZED_ANEW = False
 open_volume = open_fat
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "open_fat", "open_volume",
-           "probe", "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "mend", "open_fat",
+           "open_volume", "probe", "rebase", "shrink"]
 
 
 def edit(blocks: Blocks) -> FatEditor:

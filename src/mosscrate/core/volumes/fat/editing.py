@@ -29,7 +29,7 @@ from mosscrate.core.volumes.fat.structures import (
     MAX_DIRECTORY,
     VOLUME_LABEL,
 )
-from mosscrate.core.volumes.fat.table import END, FREE, encode, head_of
+from mosscrate.core.volumes.fat.table import END, FREE, Table, encode, head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.volumes.filling import fill, pieces_of
 
@@ -175,6 +175,10 @@ class FatEditor:
         root.head = entry if raw else b""
         root.is_changed = True
         self._label = raw or b"NO NAME    "
+
+    def replace_table(self, table: Table) -> None:
+        """Take another table, as `volume.table` gives it, for the one that stands there."""
+        self._table = table
 
     def commit(self) -> None:
         """Write folders, then the FATs, FSInfo and the label. Raises FitError for a full root, MediumError."""

@@ -103,7 +103,7 @@ class Chains:
         entered = np.zeros(len(table), bool)
         entered[1:] = linked[:-1]
         # A run ends where it is not linked on; a free cluster ends one only if a chain runs into it.
-        self._ends = np.flatnonzero(~linked & ((table != FREE) | entered))
+        self.ends = np.flatnonzero(~linked & ((table != FREE) | entered))
 
     def runs(self, first: int, limit: int | None = None) -> tuple[tuple[int, int], ...]:
         """(first cluster, count) of each run of a chain.
@@ -120,7 +120,7 @@ class Chains:
         while at != END and first != 0:
             if not 2 <= at < len(self.table) or self.table[at] == FREE or self.table[at] == BAD:
                 raise self._error(first, at, "a cluster in use")
-            end = int(self._ends[np.searchsorted(self._ends, at)]) if len(self._ends) else at
+            end = int(self.ends[np.searchsorted(self.ends, at)]) if len(self.ends) else at
             count = end - at + 1
             total += count
             if total > len(self.table):

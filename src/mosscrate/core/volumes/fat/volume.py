@@ -30,6 +30,7 @@ from mosscrate.core.volumes.fat.structures import (
     parse_boot,
 )
 from mosscrate.core.volumes.fat.table import FREE, Chains, Table, head_of, read_table, wrong_links
+from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 _NO_NAME = b"NO NAME    "
@@ -218,6 +219,11 @@ class FatVolume:
         if self.boot.is_gemdos and names.as_short(name.upper()) is None:
             return "names have eight characters and three behind the dot here"
         return names.why_not(name)
+
+    def soundness(self, tree: Tree) -> Soundness:
+        """Whether its tables and the files of its tree agree. Raises MediumError."""
+        from mosscrate.core.volumes.fat.following import soundness
+        return soundness(self, tree)
 
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""

@@ -14,6 +14,7 @@ from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Resized
 from mosscrate.core.volumes.ffs.editing import FfsEditor
 from mosscrate.core.volumes.ffs.making import make
+from mosscrate.core.volumes.ffs.mending import mend
 from mosscrate.core.volumes.ffs.structures import LAST_TYPE, protection_of, protection_text
 from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
 from mosscrate.core.watch import Watch
@@ -22,23 +23,8 @@ KINDS = tuple(DOS_TYPES)
 IS_RESIZED_ANEW = True
 open_volume = open_ffs
 
-__all__ = [
-    "IS_RESIZED_ANEW",
-    "KINDS",
-    "FfsEditor",
-    "FfsVolume",
-    "edit",
-    "grow",
-    "kind_of",
-    "make",
-    "open_ffs",
-    "open_volume",
-    "probe",
-    "protection_of",
-    "protection_text",
-    "rebase",
-    "shrink",
-]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "FfsEditor", "FfsVolume", "edit", "grow", "kind_of", "make", "mend",
+           "open_ffs", "open_volume", "probe", "protection_of", "protection_text", "rebase", "shrink"]
 
 
 def probe(first: bytes) -> bool:

@@ -17,6 +17,7 @@ from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.fields import fields_of
 from mosscrate.core.volumes.ffs.structures import Longs
+from mosscrate.core.volumes.soundness import Soundness
 
 PIECE_BLOCKS = 4096
 _KINDS = {s.ST_FOLDER: Kind.FOLDER, s.ST_FOLDER_LINK: Kind.FOLDER, s.ST_FILE: Kind.FILE, s.ST_FILE_LINK: Kind.FILE,
@@ -255,6 +256,11 @@ class FfsVolume:
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return s.why_not(name, self.fields.most)
+
+    def soundness(self, tree: Tree) -> Soundness:
+        """Whether its tables and the files of its tree agree. Raises MediumError."""
+        from mosscrate.core.volumes.ffs.soundness import soundness
+        return soundness(self, tree)
 
     def check(self) -> tuple[Finding, ...]:
         """Everything wrong with the structure; empty for a sound volume."""

@@ -14,8 +14,8 @@ IS_RESIZED_ANEW = False
 READ_ONLY = "An HFS volume is only read here: its files can be taken out, and it can be copied exactly."
 open_volume = open_hfs
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "HfsVolume", "edit", "grow", "kind_of", "make", "open_hfs", "open_volume",
-           "probe", "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "HfsVolume", "edit", "grow", "kind_of", "make", "mend", "open_hfs",
+           "open_volume", "probe", "rebase", "shrink"]
 
 
 def probe(first: bytes) -> bool:
@@ -50,3 +50,8 @@ def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
 
 def rebase(blocks: Blocks, first_sector: int) -> None:
     """Such a volume does not note where its partition starts."""
+
+
+def mend(blocks: Blocks) -> str:
+    """Not written here. Raises FitError."""
+    raise FitError(READ_ONLY)

@@ -16,6 +16,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.hfs import structures as s
+from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 
@@ -152,6 +153,10 @@ class HfsVolume:
     def why_not(self, name: str) -> str:
         """Nothing is written here."""
         return "volumes of this kind are only read here"
+
+    def soundness(self, tree: Tree) -> Soundness:
+        """Nothing is said of it: such volumes are only read here."""
+        return Soundness()
 
     def check(self) -> tuple[Finding, ...]:
         """What can be seen from the catalog."""
