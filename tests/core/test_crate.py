@@ -14,7 +14,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.crate import Crate
 from mosscrate.core.crate.compare import compare
 from mosscrate.core.crate.record import CardRecord
-from mosscrate.core.errors import CrateError, Stopped
+from mosscrate.core.errors import CrateError, MediumError, Stopped
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.performing import perform
@@ -148,3 +148,42 @@ def test_what_cannot_be_opened_or_was_not_there_is_compared_by_its_bytes(bench):
     assert [p.name for p in survey(rdb).partitions] == ["System", "DH1", "Old", "More"]
     assert [(c.sentence, c.is_open) for c in compare(before, after)] == [
         ("nothing changed", True), ("its bytes changed", False), ("nothing changed", True), ("1 file new", True)]
+
+
+@pytest.mark.parametrize(("field", "value", "why"), [
+    ("image", "../../etc/passwd", "expected the name of a file"), ("image", "", "expected the name"),
+    ("image", "/etc/passwd", "expected the name"), ("kept_at", "yesterday", "expected a date"),
+    ("kept_at", "2026-11-20T08:00:00", "with its zone"), ("length", -1, "negative"), ("length", "big", "length"),
+    ("blake3", "0", "64 hexadecimal digits"), ("format", 99, "of format 99"), ("unreadable", [[-1, 5]], "negative")])
+def test_a_hostile_record_is_named_and_every_other_backup_is_listed(bench, field, value, why):
+    good = keep(bench.crate, handheld())
+    bad = keep(bench.crate, handheld(seed=2), CardRecord("Other", "serial-2", "OTHR", 40 * MIB))
+    path = bad.path.with_suffix(".json")
+    path.write_text(json.dumps(json.loads(path.read_text()) | {field: value}))
+    assert [b.path for lane in bench.crate.lanes() for b in lane.backups] == [good.path]
+    said = " ".join(t.sentence for t in bench.crate.troubles())
+    assert why in said
+    assert bad.path.name in said
+
+
+def test_a_backup_whose_record_or_image_is_cut_or_gone_is_not_forgotten(bench):
+    backups = [keep(bench.crate, handheld(seed=n)) for n in range(3)]
+    backups[0].path.with_suffix(".json").unlink()
+    backups[1].path.with_suffix(".json").write_bytes(backups[1].path.with_suffix(".json").read_bytes()[:100])
+    backups[2].path.unlink()
+    said = [t.sentence for t in bench.crate.troubles()]
+    assert len(said) == 3
+    for backup in backups:
+        assert any(backup.path.name in sentence for sentence in said)
+
+
+def test_a_crate_that_runs_full_leaves_no_part_of_a_backup(bench, monkeypatch):
+    from mosscrate.core.crate import crate as crate_module
+    real = crate_module.create_image
+
+    def small(path, size):
+        return FaultyBlocks(real(path, size), Faults(pulled_after_writes=2))
+    monkeypatch.setattr(crate_module, "create_image", small)
+    with pytest.raises(MediumError):
+        keep(bench.crate, handheld())
+    assert [p for p in bench.crate.root.rglob("*") if p.is_file()] == []

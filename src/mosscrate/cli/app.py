@@ -13,7 +13,7 @@ import click
 from mosscrate import __version__
 from mosscrate.cli import arranging, commands, converting, filing, sheets
 from mosscrate.cli.speaking import FOLDER
-from mosscrate.core.errors import EXIT_STOPPED, MossError
+from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
 from mosscrate.core.sheet.bench import standard_bench
 
 
@@ -50,6 +50,7 @@ def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path
     Exit status: 0 done, 1 could not be done, 2 wrong usage, 3 the guard refused, 130 stopped.
     """
     ctx.obj = standard_bench(slots=slots, crate=crate, state=state)
+    _start_log(ctx.obj.state / "mosscrate.log")
 
 
 def main() -> NoReturn:
@@ -58,7 +59,6 @@ def main() -> NoReturn:
         root.add_command(command)
     for command in arranging.COMMANDS:
         sheets.sheet.add_command(command)
-    logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
     try:
         code = root(standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)
@@ -76,6 +76,26 @@ def main() -> NoReturn:
     except MossError as error:
         _complain(str(error))
         sys.exit(error.exit_code)
+    except Exception as error:
+        logging.getLogger("mosscrate").exception("unexpected error")
+        _complain(f"Something went wrong inside the program ({type(error).__name__}: {error}). If a card was being "
+                  "changed, “mosscrate sheet log” says how its job stands. The whole story is in the log"
+                  f"{_log_place()}.")
+        sys.exit(EXIT_FAILED)
+
+
+def _start_log(path: Path) -> None:
+    """What goes wrong inside is noted in a file, which is only made then."""
+    handler = logging.FileHandler(path, delay=True)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger("mosscrate").addHandler(handler)
+    logging.getLogger("mosscrate").propagate = False
+    logging.raiseExceptions = False                      # a full disk is no reason for another traceback
+
+
+def _log_place() -> str:
+    handlers = logging.getLogger("mosscrate").handlers
+    return f" {handlers[0].baseFilename}" if handlers and isinstance(handlers[0], logging.FileHandler) else ""
 
 
 def _complain(sentence: str) -> None:

@@ -110,12 +110,14 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
     """Take the file or folder at PATH out of a partition. "/" takes everything. Nothing is overwritten."""
     with bench.shelf.find(medium).open() as blocks, watching() as watch:
         volume = open_partition(blocks, partition_of(survey(blocks), partition))
-        taken = take_out(volume, path, out, watch)
+        outcome = take_out(volume, path, out, watch)
     if as_json:
-        show_json([{"path": t.entry.path, "to": str(t.path), "size": t.entry.size} for t in taken])
-        return
-    files_taken = [t.entry for t in taken if t.entry.kind == Kind.FILE]
-    click.echo(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
+        show_json([{"path": t.entry.path, "to": str(t.path), "size": t.entry.size} for t in outcome.taken])
+    else:
+        files_taken = [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
+        click.echo(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
+    if outcome.left_out:
+        raise MediumError(outcome.shortfall)
 
 
 @click.command()
@@ -158,19 +160,21 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_
 def crate(bench: Bench, check: bool, as_json: bool) -> None:
     """List what is kept, card by card."""
     lanes, bad = bench.crate.lanes(), []
+    troubles = bench.crate.troubles()
     if check:
         with watching() as watch:
             for backup in (b for lane in lanes for b in lane.backups):
                 try:
                     bench.crate.check(backup, watch)
-                except CrateError as error:
+                except (CrateError, MediumError) as error:
                     bad.append(str(error))
+        bad += [trouble.sentence for trouble in troubles]
     if as_json:
         show_json([{"card": lane.card.name, "tag": lane.card.tag, "backups": [
             {"image": str(b.path), "kept_at": b.record.kept_at, "length": b.record.length, "written": b.record.written,
              "blake3": b.record.blake3, "verified": b.record.verified, "complete": b.record.is_complete}
             for b in lane.backups]} for lane in lanes])
-    elif not lanes:
+    elif not lanes and not troubles:
         click.echo("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
     else:
         for lane in lanes:
@@ -178,6 +182,8 @@ def crate(bench: Bench, check: bool, as_json: bool) -> None:
             for b in lane.backups:
                 note = "" if b.record.is_complete else "  incomplete"
                 click.echo(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
+    for trouble in troubles if not check else ():
+        click.echo(f"  ! {trouble.sentence}", err=True)
     if bad:
         raise CrateError(" ".join(bad))
 
@@ -187,13 +193,15 @@ def crate(bench: Bench, check: bool, as_json: bool) -> None:
 @click.argument("medium")
 @click.option("--tag", default="", help="The four-character tag of the card to write, as `slots` shows it.")
 @click.option("--no-verify", is_flag=True, help="Do not read back what was written.")
+@click.option("--cut", is_flag=True, help="Write what there is of an IMAGE that is cut short.")
 @click.option("--fit", is_flag=True, help="Shrink the last volume until an image that is too large fits.")
 @json_option
 @click.pass_obj
-def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit: bool, as_json: bool) -> None:
+def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit: bool, cut: bool,
+          as_json: bool) -> None:
     """Write an IMAGE (or another card) onto MEDIUM and read it back. What MEDIUM holds is lost."""
     source, target = bench.shelf.find(image), bench.shelf.find(medium)
-    steps: tuple[Step, ...] = (WriteImage(verify=not no_verify),)
+    steps: tuple[Step, ...] = (WriteImage(verify=not no_verify, cut=cut),)
     if fit:
         steps = (WriteFitted(),) if no_verify else (WriteFitted(), Verify())
     sheet = JobSheet(steps, reference(source), reference(target))
@@ -207,8 +215,9 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
         show_json({"written": result.done[0].bytes, "seconds": result.seconds, "verified": not no_verify,
                    "job": result.job.id if result.job else None, "free_behind": layout.tail})
         return
-    click.echo(f"{result.done[0].sentence} {'Read back and equal' if not no_verify else 'Not verified'}, "
-               f"{duration(result.seconds)}.")
+    proof = "Not verified" if no_verify else "Read back as far as it goes, but it is cut short" if layout.cut else \
+        "Read back and equal"
+    click.echo(f"{result.done[0].sentence} {proof}, {duration(result.seconds)}.")
     last = layout.last()
     if layout.tail >= 64 << 20 and last and layout.can_be_arranged:
         click.echo(f"{binary(layout.tail)} behind {last.name} are free. To use them: "

@@ -25,6 +25,7 @@ from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_she
 from mosscrate.core.sheet.steps import GrowPartition
 from mosscrate.core.sheet.suiting import suited, swapping_on_the_way
 from mosscrate.core.sizes import binary, duration
+from mosscrate.core.slots import Medium
 
 
 @click.group()
@@ -112,29 +113,45 @@ def run(bench: Bench, file: Path, tag: str, as_json: bool) -> None:
     run_sheet(bench, made, tag, as_json=as_json)
 
 
+def _of_a_job(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
+    """Which job, and the card that it is of."""
+    for option in (click.argument("job", required=False),
+                   click.option("--card", help="The card at hand; a job that is left out is the uppermost one on it."),
+                   click.option("--tag", default="", help="The four-character tag of the card."), json_option):
+        command = option(command)
+    return click.pass_obj(command)
+
+
 @sheet.command()
-@click.argument("job", required=False)
-@click.option("--tag", default="", help="The four-character tag of the card.")
-@json_option
-@click.pass_obj
-def finish(bench: Bench, job: str | None, tag: str, as_json: bool) -> None:
-    """Take an interrupted JOB (the newest when left out) to its end."""
-    found = _job(bench, job)
+@_of_a_job
+def finish(bench: Bench, job: str | None, card: str | None, tag: str, as_json: bool) -> None:
+    """Take an interrupted JOB to its end. Without one: what interrupted the --card, or the only one that there is."""
+    found, medium = _job(bench, job, card)
     with watching() as watch:
-        result = recovering.finish(found, bench, watch, typed_tag=tag)
+        result = recovering.finish(found, bench, watch, typed_tag=tag, card=medium)
     _print_result(result, as_json=as_json, last=f"Finished in {duration(result.seconds)}.")
 
 
 @sheet.command()
-@click.argument("job", required=False)
-@click.option("--tag", default="", help="The four-character tag of the card.")
+@click.argument("job")
 @json_option
 @click.pass_obj
-def undo(bench: Bench, job: str | None, tag: str, as_json: bool) -> None:
-    """Take back a JOB, interrupted or done: the newest interrupted one when left out."""
-    found = _job(bench, job)
+def close(bench: Bench, job: str, as_json: bool) -> None:
+    """Give a JOB up, so that its card may be changed again. It can be neither finished nor taken back any more."""
+    sentence = recovering.close(Log(bench.state).load(job), bench)
+    if as_json:
+        show_json({"job": job, "result": sentence})
+    else:
+        click.echo(sentence)
+
+
+@sheet.command()
+@_of_a_job
+def undo(bench: Bench, job: str | None, card: str | None, tag: str, as_json: bool) -> None:
+    """Take back a JOB, interrupted or done. Without one: the uppermost on the --card, or the only interrupted one."""
+    found, medium = _job(bench, job, card)
     with watching() as watch:
-        sentence = recovering.undo(found, bench, watch, typed_tag=tag)
+        sentence = recovering.undo(found, bench, watch, typed_tag=tag, card=medium)
     if as_json:
         show_json({"job": found.id, "result": sentence})
     else:
@@ -202,13 +219,23 @@ def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
         return survey(blocks)
 
 
-def _job(bench: Bench, id: str | None) -> Job:
+def _job(bench: Bench, id: str | None, card: str | None) -> tuple[Job, Medium | None]:
+    """The job that is meant and, where it was named, the card at hand. Raises JobError with the choices."""
+    medium = bench.shelf.find(card) if card else None
     if id:
-        return Log(bench.state).load(id)
+        return Log(bench.state).load(id), medium
+    if medium is not None:
+        on_it = recovering.jobs_on(medium, bench)
+        if not on_it:
+            raise JobError(f"No job that could be finished or taken back shows on {medium.name}.")
+        return on_it[0], medium
     found = recovering.unfinished(bench)
+    if len(found) == 1:
+        return found[0], None
     if not found:
-        raise JobError("No job was interrupted. Name one from `mosscrate sheet log`.")
-    return found[0]
+        raise JobError("No job was interrupted. Name one from `mosscrate sheet log`, or the card with --card.")
+    listed = "; ".join(f"{job.id} on {job.sheet.target.name if job.sheet.target else '?'}" for job in found)
+    raise JobError(f"{len(found)} jobs were interrupted: {listed}. Name one of them, or the card with --card.")
 
 
 def _job_record(job: Job) -> dict[str, Any]:

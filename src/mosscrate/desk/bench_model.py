@@ -10,7 +10,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from mosscrate.core.contents import Layout, describe, survey
-from mosscrate.core.crate import Backup, Lane
+from mosscrate.core.crate import Backup, Lane, Trouble
 from mosscrate.core.errors import MachineError, MossError
 from mosscrate.core.machines import Machine, Machines
 from mosscrate.core.sheet import recovering
@@ -50,6 +50,7 @@ class BenchModel(QObject):
         self.media: list[Medium] = []
         self.seen: dict[str, Seen] = {}
         self.lanes: list[Lane] = []
+        self.troubles: list[Trouble] = []      # in the crate
         self.unfinished: list[LoggedJob] = []
         self.selected: Medium | None = None
         self.machines: dict[str, Machine] = {}
@@ -83,7 +84,8 @@ class BenchModel(QObject):
 
     def refresh_crate(self) -> None:
         """Read the crate and the log again."""
-        self.asker.ask(lambda: (self.bench.crate.lanes(), recovering.unfinished(self.bench)), self._take_crate,
+        crate = self.bench.crate
+        self.asker.ask(lambda: (crate.lanes(), crate.troubles(), recovering.unfinished(self.bench)), self._take_crate,
                        self._complain)
 
     def look_again(self, medium: Medium) -> None:
@@ -198,8 +200,8 @@ class BenchModel(QObject):
         else:
             self.selected_changed.emit()
 
-    def _take_crate(self, found: tuple[list[Lane], list[LoggedJob]]) -> None:
-        self.lanes, self.unfinished = found
+    def _take_crate(self, found: tuple[list[Lane], list[Trouble], list[LoggedJob]]) -> None:
+        self.lanes, self.troubles, self.unfinished = found
         self.crate_changed.emit()
 
     def _complain(self, error: Exception) -> None:

@@ -196,7 +196,7 @@ def test_a_bitmap_that_is_wrong_is_rebuilt_too_but_not_where_a_file_cannot_be_fo
     before = bytes(blocks.data)
     for call in (lambda: perform(s.RebuildBitmap(0), blocks, None, Watch()),
                  lambda: perform(s.MakeFolder(0, "x"), blocks, None, Watch())):
-        with pytest.raises(FitError, match="cannot be (told|followed)"):
+        with pytest.raises(FitError, match=r"cannot be (told|followed)"):
             call()
     assert bytes(blocks.data) == before
 

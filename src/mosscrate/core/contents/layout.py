@@ -88,6 +88,7 @@ class Layout:
     container: str = "raw"
     is_blank: bool = False             # nothing but zeros at both ends, and no map
     findings: tuple[Finding, ...] = ()
+    cut: int = 0                       # bytes that its own map or volume counts on and that are not there
     map: PartitionMap | None = None    # as it was read, with what only the map itself knows
 
     @property

@@ -15,7 +15,7 @@ from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Volume, is_opened_here, kind_name, open_volume, volume_kind
+from mosscrate.core.volumes import Volume, claimed_size, is_opened_here, kind_name, open_volume, volume_kind
 from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
@@ -44,7 +44,15 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
                     findings=tuple(findings),
                     is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks), map=map_)
+    layout = replace(layout, cut=_cut(blocks, map_))
     return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout))))
+
+
+def _cut(blocks: Blocks, map: PartitionMap) -> int:
+    """Bytes that a map, or a volume without one, counts on behind the end of its medium."""
+    if map.kind == MapKind.NONE:
+        return max(0, claimed_size(blocks) - blocks.size)
+    return max((0, *(p.end - blocks.size for p in map.partitions)))
 
 
 def has_blank_ends(blocks: Blocks) -> bool:
@@ -158,6 +166,9 @@ def _for_tail(layout: Layout, last: PartitionLook) -> str:
 
 def _about_all(layout: Layout) -> list[Finding]:
     last = layout.last()
+    if layout.cut:
+        return [Finding(Severity.PROBLEM, f"It is cut short: its own contents count on {binary(layout.cut)} more.",
+                        remedy="It may be one part of several, or a download that was broken off. Get the rest of it.")]
     if layout.can_be_arranged and not layout.partitions:
         return [Finding(Severity.NOTE, "The card has a partition map but no partitions.", "partition map")]
     if layout.can_be_arranged and last and layout.tail >= WORTH_OFFERING:

@@ -1,6 +1,6 @@
 """Kept cards: dated images with a record each, found again by card."""
 
-from mosscrate.core.crate.crate import Backup, Crate, Lane
+from mosscrate.core.crate.crate import Backup, Crate, Lane, Trouble
 from mosscrate.core.crate.record import BackupRecord, CardRecord
 
-__all__ = ["Backup", "BackupRecord", "CardRecord", "Crate", "Lane"]
+__all__ = ["Backup", "BackupRecord", "CardRecord", "Crate", "Lane", "Trouble"]

@@ -7,6 +7,7 @@ import re
 import shutil
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,7 +17,7 @@ from mosscrate.core.blocks import Blocks, FileBlocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.crate import record as records
 from mosscrate.core.crate.record import BackupRecord, CardRecord
-from mosscrate.core.errors import CrateError, MediumError, Stopped
+from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.sizes import binary
 from mosscrate.core.watch import Watch
 
@@ -57,6 +58,14 @@ class Lane:
     backups: tuple[Backup, ...]
 
 
+@dataclass(frozen=True)
+class Trouble:
+    """Something in the crate that cannot be used as it is; `path` of the image or the record."""
+
+    path: Path
+    sentence: str
+
+
 @dataclass
 class Crate:
     """The backups below a folder. `now` is the clock."""
@@ -76,6 +85,25 @@ class Crate:
         lanes = [Lane(found[-1].record.card, tuple(found))
                  for found in (sorted(b, key=lambda b: b.kept_at) for b in cards.values())]
         return sorted(lanes, key=lambda lane: lane.backups[-1].kept_at, reverse=True)
+
+    def troubles(self) -> list[Trouble]:
+        """Kept images without a record that can be used, and records without their image: none of them is forgotten."""
+        found = []
+        for image in sorted(self.root.glob("*/*.img")):
+            try:
+                record = records.load(image.with_suffix(".json"))
+                if record.image != image.name:
+                    raise CrateError(f"The record beside {image} is of another image, {record.image}.")
+            except CrateError as error:
+                found.append(Trouble(image, f"The backup {image.name} in “{image.parent.name}” is there, but it is not "
+                                     f"known of which card and whether it is whole: {error}"))
+        for path in sorted(self.root.glob("*/*.json")):
+            with suppress(CrateError):
+                image = path.with_name(records.load(path).image)
+                if not image.exists():
+                    found.append(Trouble(path, f"The backup {image.name} in “{path.parent.name}” is recorded, but its "
+                                         "image is gone."))
+        return found
 
     def backups_of(self, key: str) -> tuple[Backup, ...]:
         """The backups of one card, oldest first."""
@@ -124,10 +152,11 @@ class Crate:
                 image.flush()
                 if verify:
                     _verify(image, copied, watch)
-        except (Stopped, CrateError):
-            part.unlink(missing_ok=True)
+        except BaseException:
+            part.unlink(missing_ok=True)                  # half a backup is none
             raise
         os.replace(part, path)
+        records.sync_folder(path.parent)
         record = BackupRecord(card, kept_at, path.name, copied.length, copied.written, copied.digest,
                               round(time.monotonic() - begun, 3), verify,
                               [(e.start, e.length) for e in copied.unreadable], layout)

@@ -6,6 +6,8 @@ A JSON file; docs/formats/backup-record.md describes it field by field.
 from __future__ import annotations
 
 import os
+import re
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -56,7 +58,27 @@ def load(path: Path) -> BackupRecord:
         raise CrateError(f"The record {path} cannot be used: {error}. The image beside it is untouched.") from error
     if record.format != FORMAT:
         raise CrateError(f"The record {path} is of format {record.format}; this program knows {FORMAT}.")
+    _must_make_sense(path, record)
     return record
+
+
+def _must_make_sense(path: Path, record: BackupRecord) -> None:
+    """Raises CrateError that names the field and what was expected: records come from wherever people copy them."""
+    wrong = ""
+    if record.image != Path(record.image).name or record.image in ("", ".", "..") or "\0" in record.image:
+        wrong = f"“image” is {record.image!r}, expected the name of a file beside it"
+    elif record.length < 0 or record.written < 0 or any(s < 0 or n < 0 for s, n in record.unreadable):
+        wrong = "a length in it is negative"
+    elif not re.fullmatch("[0-9a-f]{64}", record.blake3):
+        wrong = f"“blake3” is {record.blake3[:70]!r}, expected 64 hexadecimal digits"
+    else:
+        try:
+            if datetime.fromisoformat(record.kept_at).tzinfo is None:
+                wrong = f"“kept_at” is {record.kept_at[:40]!r}, expected a date with its zone"
+        except ValueError:
+            wrong = f"“kept_at” is {record.kept_at[:40]!r}, expected a date such as 2026-11-20T08:00:00+00:00"
+    if wrong:
+        raise CrateError(f"The record {path} cannot be used: {wrong}. The image beside it is untouched.")
 
 
 def digest_beside(image: Path) -> str:
@@ -81,3 +103,13 @@ def write_whole(path: Path, data: bytes) -> None:
         file.flush()
         os.fsync(file.fileno())
     part.replace(path)
+    sync_folder(path.parent)
+
+
+def sync_folder(folder: Path) -> None:
+    """Names in a folder are on the disk itself."""
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)

@@ -9,8 +9,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from mosscrate.core.blocks import FileBlocks, open_blocks
+from mosscrate.core.blocks.base import SECTOR
 from mosscrate.core.errors import MediumError
 
+TEXT = 4096                                 # bytes by which a text is told from a disk
 PACKED = (                                  # first bytes, what the file is (each format's own specification)
     (b"\x1f\x8b", "a gzip file"),
     (b"\xfd7zXZ\0", "an xz file"),
@@ -30,8 +32,25 @@ def packed_kind(first_bytes: bytes) -> str | None:
 def open_image(path: Path | str) -> FileBlocks:
     """Open an image or a device for reading. Raises MediumError, also for a packed file."""
     blocks = open_blocks(path)
-    kind = packed_kind(blocks.read(0, min(8, blocks.size)))
-    if kind:
+    first = blocks.read(0, min(TEXT, blocks.size))
+    kind = packed_kind(first)
+    why = f"{kind}, not a card image. Unpack it first" if kind else \
+        "" if blocks.is_device else _no_disk(first, blocks.size)
+    if why:
         blocks.close()
-        raise MediumError(f"{path} is {kind}, not a card image. Unpack it first; nothing was changed.")
+        raise MediumError(f"{path} is {why}; nothing was changed.")
     return blocks
+
+
+def _no_disk(first: bytes, size: int) -> str:
+    """What a file is that cannot be a disk; "" for all others."""
+    if size < SECTOR:
+        return f"no card image: it has {size} bytes, less than one sector" if size else "empty, not a card image"
+    has_lines = b"\n" in first or size <= TEXT           # a card filled with one letter is none
+    if not has_lines or any(byte < 0x20 and byte not in b"\t\n\f\r" for byte in first):
+        return ""
+    try:
+        first[:-4].decode()                              # a letter may be cut at the end
+    except UnicodeDecodeError:
+        return ""
+    return "a text file, not a card image"

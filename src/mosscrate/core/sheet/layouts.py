@@ -44,6 +44,8 @@ def after(step: Step, source: Layout | None, target: Layout | None) -> Layout | 
     if isinstance(step, WriteImage | WriteFitted):
         if source is None or target is None:
             raise FitError("Writing needs a source and a target.")
+        if source.cut and not (isinstance(step, WriteImage) and step.cut):
+            raise FitError(is_cut(source))
         if isinstance(step, WriteImage):
             return _written(_swapped(source) if step.swap else source, target)
         return _fitted(source, target)
@@ -111,6 +113,12 @@ def _must_be_sound(target: Layout, index: int) -> None:
     look = _look(target, index)
     if look.volume is not None and look.volume.unsound:
         raise FitError(f"{look.name} is left as it is: {look.volume.unsound}")
+
+
+def is_cut(source: Layout) -> str:
+    """What is said of a source that ends before its own contents do."""
+    return (f"The source is cut short: it has {exact(source.size)}, its own contents count on {binary(source.cut)} "
+            "more. It may be one part of several, or a broken download. Nothing was written.")
 
 
 def _swapped(target: Layout) -> Layout:
@@ -222,6 +230,8 @@ def _brought(source: Layout | None, target: Layout, step: CopyPartition) -> Layo
     if source is None:
         raise FitError("Bringing a partition over needs a source.")
     came = _look(source, step.source)
+    if came.partition.end > source.size:
+        raise FitError(is_cut(source))
     if not target.can_be_arranged and not target.is_blank:
         raise FitError(NOT_BLANK)
     map_, made = placed(step, came.partition, came.volume.kind if came.volume else "", target.as_map, target.size)

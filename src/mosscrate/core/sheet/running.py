@@ -16,7 +16,7 @@ from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.crate.record import digest_beside
-from mosscrate.core.errors import GuardRefusal, JobError, MediumError
+from mosscrate.core.errors import FitError, GuardRefusal, JobError, MediumError
 from mosscrate.core.sheet import guard
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.job import Job, Log, Status, StepDone
@@ -25,6 +25,7 @@ from mosscrate.core.sheet.journal.stack import Stack
 from mosscrate.core.sheet.journal.store import JOURNAL
 from mosscrate.core.sheet.journal.structures import Standing
 from mosscrate.core.sheet.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.layouts import is_cut
 from mosscrate.core.sheet.opened import Opened
 from mosscrate.core.sheet.room import journal_room
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
@@ -34,6 +35,7 @@ from mosscrate.core.sheet.steps import (
     FROM_SOURCE,
     IN_PLACE,
     WRITES_ALL,
+    CopyPartition,
     Step,
     Which,
     WriteFitted,
@@ -187,6 +189,7 @@ class Running:
         target_blocks = self.card.blocks if self.card else self.opened.add(target.open()) if target else None
         steps = sheet.steps[len(job.done):]
         if source_blocks is not None:
+            _must_be_whole(source_blocks, steps)
             self._must_be_recorded(source_blocks, steps, watch)
         writes_first = any(isinstance(step, WRITES_ALL) for step in steps)
         if self.journal is None and writes_first and any(isinstance(step, IN_PLACE) for step in steps):
@@ -249,6 +252,17 @@ class Running:
         kept = self.job.kept.get(Which.SOURCE)
         path = Path(kept) if kept else Path(self.job.sheet.source.path) if self.job.sheet.source else None
         return (digest_beside(path), f"The backup {path.name}") if path else ("", "")
+
+
+def _must_be_whole(source: Blocks, steps: tuple[Step, ...]) -> None:
+    """Raises FitError where something is written from a source that is cut short, unless that was asked for."""
+    layout = survey(source)
+    for step in steps if layout.cut else ():
+        is_meant = isinstance(step, WriteImage) and step.cut
+        if isinstance(step, WRITES_ALL) and not is_meant:
+            raise FitError(is_cut(layout))
+        if isinstance(step, CopyPartition) and layout.partition(step.source).partition.end > layout.size:
+            raise FitError(is_cut(layout))
 
 
 def needs_guard(sheet: JobSheet) -> bool:

@@ -34,6 +34,7 @@ class WriteImage(msgspec.Struct, tag="write", frozen=True):
 
     verify: bool = False               # read back at once; a Verify step at the end does more
     swap: bool = False                 # exchange the two bytes of every word on the way
+    cut: bool = False                  # write what there is of a source that is cut short
 
 
 class WriteFitted(msgspec.Struct, tag="write fitted", frozen=True):

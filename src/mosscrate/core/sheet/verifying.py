@@ -11,7 +11,7 @@ from blake3 import blake3
 from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents.straight import straight
-from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.contents.survey import partition_window, survey
 from mosscrate.core.contents.transfer import SKIPPED, Passage
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, read_map
@@ -51,6 +51,8 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     source, target = straight(source), straight(target)
     old, new = read_map(source), read_map(target)
     differences: list[str] = []
+    if survey(source).cut:
+        differences.append("its end: the source itself is cut short, so nothing of it can be called equal")
     code = _BOOT_CODE.get(old.kind, 0)
     if (old.kind, old.id) != (new.kind, new.id) or old.origin[:code] != new.origin[:code]:
         differences.append("the partition map's boot code or disk id")

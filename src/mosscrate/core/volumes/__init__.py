@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
@@ -32,6 +33,9 @@ class VolumeFormat(Protocol):
 
     def kind_of(self, first: bytes) -> str:
         """Its short name, from the same bytes."""
+
+    def claimed_size(self, first: bytes) -> int:
+        """Bytes that a volume says it has, 0 where it does not say. Raises FormatError."""
 
     def open_volume(self, blocks: Blocks) -> Volume:
         """Open it. Raises FormatError, MediumError."""
@@ -67,6 +71,7 @@ __all__ = [
     "Traits",
     "Tree",
     "Volume",
+    "claimed_size",
     "edit",
     "format_for",
     "format_of",
@@ -96,6 +101,17 @@ def format_of(blocks: Blocks) -> VolumeFormat:
             return module
     name = name_by_signature(first)
     raise FormatError(name or "volume", "signature", 0, name or "nothing known", "a file system opened here")
+
+
+def claimed_size(blocks: Blocks) -> int:
+    """Bytes that the volume at the start of `blocks` says it has; 0 where there is none, or it does not say."""
+    first = blocks.read(0, min(blocks.size, FIRST_BYTES))
+    for module in FORMATS:
+        if module.probe(first):
+            with suppress(FormatError):
+                return module.claimed_size(first)
+            return 0
+    return 0
 
 
 def format_for(kind: str) -> VolumeFormat:

@@ -64,16 +64,23 @@ class KeepStation(QWidget):
             viewport.setAutoFillBackground(False)
         self.lanes.setAutoFillBackground(False)
         self.area = area
+        self.troubles = Rows(spacing=0)
+        self.troubles.setMaximumHeight(84)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
         whole.addLayout(head)
+        whole.addWidget(self.troubles)
         whole.addWidget(self.empty)
         whole.addWidget(area, 5)
         whole.addWidget(self.detail, 4)
 
     def _show_crate(self) -> None:
         lanes = self.model.lanes
+        clear(self.troubles.column)
+        for trouble in self.model.troubles:
+            self.troubles.column.addWidget(FindingRow(Finding(Severity.PROBLEM, trouble.sentence)))
+        self.troubles.setVisible(bool(self.model.troubles))
         self.subtitle.setText(summary(lanes))
         self.empty.setVisible(not lanes)
         self.area.setVisible(bool(lanes))

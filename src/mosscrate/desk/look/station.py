@@ -16,7 +16,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.fresh_images import DRIVES, FLOPPIES, make_drive, make_floppy
 from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
-from mosscrate.core.errors import FitError, MossError
+from mosscrate.core.errors import FitError, MediumError, MossError
 from mosscrate.core.machines import check
 from mosscrate.core.sheet import recovering, running
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -378,6 +378,9 @@ def _inspect(medium: Medium) -> tuple[Structure, ...]:
 
 def _take_out(medium: Medium, index: int, entry: Entry, folder: Path, watch: Watch) -> str:
     with medium.open() as blocks:
-        taken = take_out(open_partition(blocks, index), entry.path, folder, watch)
-    files = [t.entry for t in taken if t.entry.kind == Kind.FILE]
-    return f"{counted(len(files), 'file')}, {binary(sum(e.size for e in files))}, copied to {folder}."
+        outcome = take_out(open_partition(blocks, index), entry.path, folder, watch)
+    files = [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
+    said = f"{counted(len(files), 'file')}, {binary(sum(e.size for e in files))}, copied to {folder}."
+    if outcome.left_out:
+        raise MediumError(f"{said} {outcome.shortfall}")
+    return said

@@ -12,15 +12,15 @@ from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.making import make
 from mosscrate.core.volumes.exfat.mending import mend
 from mosscrate.core.volumes.exfat.resizing import grow, shrink
-from mosscrate.core.volumes.exfat.structures import REGION_SECTORS, boot_region, probe
+from mosscrate.core.volumes.exfat.structures import REGION_SECTORS, boot_region, parse_boot, probe
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 
 KINDS = ("exfat",)
 IS_RESIZED_ANEW = False
 open_volume = open_exfat
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExfatVolume", "edit", "grow", "kind_of", "make", "mend", "open_exfat",
-           "open_volume", "probe", "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExfatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+           "open_exfat", "open_volume", "probe", "rebase", "shrink"]
 
 
 def kind_of(first: bytes) -> str:
@@ -42,3 +42,8 @@ def rebase(blocks: Blocks, first_sector: int) -> None:
 def edit(blocks: Blocks) -> ExfatEditor:
     """An editor for a volume. Raises FormatError, FitError."""
     return ExfatEditor(blocks)
+
+
+def claimed_size(first: bytes) -> int:
+    """Bytes that a volume says it has, by its first bytes. Raises FormatError."""
+    return parse_boot(first, None).geometry.size

@@ -31,8 +31,8 @@ KINDS = ("ext2", "ext3", "ext4")
 IS_RESIZED_ANEW = False
 open_volume = open_ext
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExtVolume", "edit", "grow", "kind_of", "make", "mend", "open_ext",
-           "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExtVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+           "open_ext", "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
 
 
 def probe(first: bytes) -> bool:
@@ -58,3 +58,10 @@ def rebase(blocks: Blocks, first_sector: int) -> None:
 def edit(blocks: Blocks) -> ExtEditor:
     """An editor for a volume. Raises FormatError, FitError where its journal must be replayed first."""
     return ExtEditor(blocks)
+
+
+def claimed_size(first: bytes) -> int:
+    """Bytes that a volume says it has, by its first bytes. Raises FormatError."""
+    sb = parse_superblock(first[SUPERBLOCK_AT:SUPERBLOCK_AT + SUPERBLOCK.itemsize], None)
+    high = int(sb["blocks_count_hi"]) << 32 if int(sb["feature_incompat"]) & INCOMPAT["64bit"] else 0
+    return (int(sb["blocks_count_lo"]) | high) * (1024 << int(sb["log_block_size"]))

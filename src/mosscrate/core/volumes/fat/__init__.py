@@ -18,7 +18,7 @@ from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan
 from mosscrate.core.volumes.fat.making import make as format_volume
 from mosscrate.core.volumes.fat.mending import mend
 from mosscrate.core.volumes.fat.shrinking import shrink
-from mosscrate.core.volumes.fat.structures import FatType, kind_of, probe
+from mosscrate.core.volumes.fat.structures import FatType, kind_of, parse_boot, probe
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 
@@ -26,8 +26,8 @@ KINDS = ("fat12", "fat16", "fat32", "gemdos", "gemdos-floppy")
 IS_RESIZED_ANEW = False
 open_volume = open_fat
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "FatVolume", "edit", "grow", "kind_of", "make", "mend", "open_fat",
-           "open_volume", "probe", "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "FatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+           "open_fat", "open_volume", "probe", "rebase", "shrink"]
 
 
 def edit(blocks: Blocks) -> FatEditor:
@@ -76,3 +76,7 @@ def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None 
     plan = grow_in_place(blocks, size, watch, hidden_sectors=hidden_sectors)
     return Resized(plan.size, plan.limit)
 
+
+def claimed_size(first: bytes) -> int:
+    """Bytes that a volume says it has, by its first bytes. Raises FormatError."""
+    return parse_boot(first, None).geometry.size

@@ -23,8 +23,9 @@ KINDS = tuple(DOS_TYPES)
 IS_RESIZED_ANEW = True
 open_volume = open_ffs
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "FfsEditor", "FfsVolume", "edit", "grow", "kind_of", "make", "mend",
-           "open_ffs", "open_volume", "probe", "protection_of", "protection_text", "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "FfsEditor", "FfsVolume", "claimed_size", "edit", "grow", "kind_of", "make",
+           "mend", "open_ffs", "open_volume", "probe", "protection_of", "protection_text", "rebase",
+           "shrink"]
 
 
 def probe(first: bytes) -> bool:
@@ -55,3 +56,8 @@ def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
 
 def rebase(blocks: Blocks, first_sector: int) -> None:
     """Such a volume does not note where its partition starts."""
+
+
+def claimed_size(first: bytes) -> int:
+    """Such a volume does not say how long it is; 0."""
+    return 0

@@ -14,8 +14,8 @@ IS_RESIZED_ANEW = False
 READ_ONLY = "An HFS volume is only read here: its files can be taken out, and it can be copied exactly."
 open_volume = open_hfs
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "HfsVolume", "edit", "grow", "kind_of", "make", "mend", "open_hfs",
-           "open_volume", "probe", "rebase", "shrink"]
+__all__ = ["IS_RESIZED_ANEW", "KINDS", "HfsVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+           "open_hfs", "open_volume", "probe", "rebase", "shrink"]
 
 
 def probe(first: bytes) -> bool:
@@ -55,3 +55,8 @@ def rebase(blocks: Blocks, first_sector: int) -> None:
 def mend(blocks: Blocks) -> str:
     """Not written here. Raises FitError."""
     raise FitError(READ_ONLY)
+
+
+def claimed_size(first: bytes) -> int:
+    """Such a volume does not say how long it is; 0."""
+    return 0
