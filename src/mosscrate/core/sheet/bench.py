@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -39,7 +40,23 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
     crate = crate or _from_environment("MOSSCRATE_CRATE") or Path(platformdirs.user_data_dir(APP)) / "crate"
     state = state or _from_environment("MOSSCRATE_STATE") or Path(platformdirs.user_state_dir(APP))
     machines = _from_environment("MOSSCRATE_MACHINES") or Path(platformdirs.user_config_dir(APP)) / "machines"
-    return Bench(Shelf(slots, backups=crate), Crate(crate), state, Machines(machines))
+    usual = Path(platformdirs.user_data_dir(APP)) / "crate"
+    return Bench(Shelf(slots, backups=crate, crates=(usual, *_known_crates(state, crate))), Crate(crate), state,
+                 Machines(machines))
+
+
+def _known_crates(state: Path, crate: Path) -> tuple[Path, ...]:
+    """Crates that were used here before, this one noted too: what is kept in any of them is never written over."""
+    path, here = state / "crates", str(crate.resolve())
+    try:
+        known = path.read_text().splitlines()
+    except (OSError, UnicodeDecodeError):
+        known = []
+    if here not in known:
+        with suppress(OSError):
+            state.mkdir(parents=True, exist_ok=True)
+            path.write_text("".join(f"{line}\n" for line in [*known, here]))
+    return tuple(Path(line) for line in known)
 
 
 def card_of(medium: Medium) -> CardRecord:
