@@ -5,11 +5,15 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from fcntl import LOCK_EX, flock
 from pathlib import Path
 
 import pytest
+
+_held = 0                              # loops of this process
 
 
 def _works() -> bool:
@@ -20,8 +24,28 @@ needs_root = pytest.mark.skipif(not _works(), reason="needs root for loop device
 
 
 @contextmanager
+def _alone() -> Iterator[None]:
+    """One test at a time has loop devices: their numbers are given out again at once."""
+    global _held
+    with (Path(tempfile.gettempdir()) / "mosscrate-tests-loops.lock").open("w") as file:
+        if not _held:
+            flock(file, LOCK_EX)
+        _held += 1
+        try:
+            yield
+        finally:
+            _held -= 1
+
+
+@contextmanager
 def loop(image: Path, *options: str) -> Iterator[Path]:
     """A loop device over an image."""
+    with _alone(), _loop(image, *options) as device:
+        yield device
+
+
+@contextmanager
+def _loop(image: Path, *options: str) -> Iterator[Path]:
     made = subprocess.run(["losetup", "-f", "--show", *options, image], capture_output=True, text=True, check=False)
     if made.returncode:
         pytest.skip(f"no loop device here: {made.stderr}")

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import json
-import os
-import shutil
-import subprocess
 from hashlib import md5
 
-import pytest
 from blake3 import blake3
 
 from tests.cards import MIB, handheld, put_card, some_files
+from tests.loops import loop, needs_root
 
 
 def test_look_has_the_promised_shape(cli, cards):
@@ -200,20 +197,15 @@ def test_bad_input_is_one_clear_sentence(cli, cards, tmp_path):
         assert said in err
 
 
-@pytest.mark.root
-@pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("losetup"), reason="needs root for a loop device")
+@needs_root
 def test_the_move_onto_a_real_block_device(cli, cards, tmp_path):
     backing, sheet = tmp_path / "backing.img", tmp_path / "move.json"
     with backing.open("wb") as file:
         file.truncate(90 * MIB)
-    made = subprocess.run(["losetup", "-f", "--show", backing], capture_output=True, text=True, check=False)
-    if made.returncode:
-        pytest.skip(f"no loop device here: {made.stderr}")
-    device = made.stdout.strip()
-    try:
-        slot = next(s for s in json.loads(cli("slots", "--json")[1]) if s["path"] == device)
+    with loop(backing) as device:
+        slot = next(s for s in json.loads(cli("slots", "--json")[1]) if s["path"] == str(device))
         assert (slot["size"], slot["in_use"]) == (90 * MIB, None)
-        code, _, err = cli("write", "Worn card", backing, "--tag", "AAAA")
+        code, _, err = cli("write", "Worn card", backing, "--tag", bench_tag(cli, backing))
         assert (code, "loop device" in err) == (3, True)
         assert cli("sheet", "plan", "Worn card", device, "--out", sheet)[0] == 0
         assert cli("sheet", "rehearse", sheet)[0] == 0
@@ -222,5 +214,8 @@ def test_the_move_onto_a_real_block_device(cli, cards, tmp_path):
         assert listings[0] == listings[1]
         last = json.loads(cli("look", device, "--json")[1])["partitions"][-1]
         assert last["start"] + last["length"] == 90 * MIB
-    finally:
-        subprocess.run(["losetup", "-d", device], check=True)
+
+
+def bench_tag(cli, medium) -> str:
+    """The tag that a medium shows."""
+    return cli("look", medium)[1].partition("[")[2][:4]
