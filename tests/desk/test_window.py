@@ -181,12 +181,12 @@ def test_a_card_pulled_while_it_is_written_is_offered_and_finished(person, monke
         person.wait_for_job()
     assert "was pulled" in w.move_.run_panel.words.text()
     person.wait(lambda: w.move_.run_panel.entry.isVisible())
-    assert w.move_.run_panel.head.text() == "New card is in the middle of a change"
+    assert w.move_.run_panel.head.text() == "New card is in the middle of a job"
     person.type_tag(w.move_.run_panel.entry, medium(person, "New card").tag)
     person.click(w.move_.run_panel.entry.buttons[1])
     person.wait_for_job()
     assert files_of(person, "New card") == files_of(person, "Worn card")
-    person.wait(lambda: not w.model.unfinished)
+    person.wait(lambda: not w.model.interrupted_on(medium(person, "New card")))
 
 
 def test_a_finished_move_is_taken_back_from_the_result(person):

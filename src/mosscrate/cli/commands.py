@@ -23,6 +23,7 @@ from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.machines import check as suits
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.recovering import interruption
 from mosscrate.core.sheet.running import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import Step, Verify, WriteFitted, WriteImage
@@ -62,7 +63,10 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
     meant_for = bench.machines.find(machine) if machine else None
     with found.open() as blocks:
         layout = survey(blocks, thorough=check)
+        stopped = interruption(blocks, bench)
         inspected = inspect(blocks) if structures else ()
+    if stopped:
+        layout = replace(layout, findings=(stopped.finding, *layout.findings))
     if meant_for:
         layout = replace(layout, findings=layout.findings + suits(layout, meant_for))
     if as_json:

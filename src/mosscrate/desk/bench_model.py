@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -29,6 +29,7 @@ class Seen:
 
     layout: Layout | None
     error: str = ""
+    interrupted: LoggedJob | None = None       # the job that it is in the middle of
 
 
 class BenchModel(QObject):
@@ -51,7 +52,6 @@ class BenchModel(QObject):
         self.seen: dict[str, Seen] = {}
         self.lanes: list[Lane] = []
         self.troubles: list[Trouble] = []      # in the crate
-        self.unfinished: list[LoggedJob] = []
         self.selected: Medium | None = None
         self.machines: dict[str, Machine] = {}
         self.machine: Machine | None = None    # what the cards are meant for
@@ -83,9 +83,9 @@ class BenchModel(QObject):
         self.asker.ask(self.bench.shelf.media, self._take_media, self._complain)
 
     def refresh_crate(self) -> None:
-        """Read the crate and the log again."""
+        """Read the crate again."""
         crate = self.bench.crate
-        self.asker.ask(lambda: (crate.lanes(), crate.troubles(), recovering.unfinished(self.bench)), self._take_crate,
+        self.asker.ask(lambda: (crate.lanes(), crate.troubles()), self._take_crate,
                        self._complain)
 
     def look_again(self, medium: Medium) -> None:
@@ -94,12 +94,24 @@ class BenchModel(QObject):
             self.seen[medium.key] = seen
             self.seen_changed.emit(medium.key)
 
-        self.asker.ask(lambda: _survey(medium), answer, lambda error: answer(Seen(None, str(error))))
+        self.asker.ask(lambda: _survey(medium, self.bench), answer, lambda error: answer(Seen(None, str(error))))
 
     def layout_of(self, medium: Medium | None) -> Layout | None:
         """The layout as last seen."""
         seen = self.seen.get(medium.key) if medium else None
         return seen.layout if seen else None
+
+    def interrupted_on(self, medium: Medium | None) -> LoggedJob | None:
+        """The job that a medium is in the middle of."""
+        seen = self.seen.get(medium.key) if medium else None
+        return seen.interrupted if seen else None
+
+    @property
+    def shelf(self) -> list[Medium]:
+        """The media at hand, and what is in hand though it is not among them: a kept backup."""
+        selected = self.selected
+        is_beside = selected is not None and all(m.key != selected.key for m in self.media)
+        return [*self.media, *([selected] if selected is not None and is_beside else [])]
 
     def mean_for(self, key: str | None) -> None:
         """Choose the machine that the cards are meant for; None for any."""
@@ -112,14 +124,14 @@ class BenchModel(QObject):
             self.selected = medium
             self.selected_changed.emit()
 
-    def open_image(self, path: Path) -> None:
-        """Put an image file on the shelf and choose it."""
+    def open_image(self, path: Path) -> Medium | None:
+        """Put an image file on the shelf and choose it; None where it cannot be opened, which is said."""
         try:
             medium = self.bench.shelf.medium_at(path)
             medium.open().close()
         except (MossError, OSError) as error:
             self.failed.emit(str(error))
-            return
+            return None
         known = next((m for m in self.media if m.key == medium.key), None)
         if known is None:
             self.bench.shelf.images.append(path)
@@ -127,6 +139,7 @@ class BenchModel(QObject):
             self.media_changed.emit()
             self.look_again(medium)
         self.select(known or medium)
+        return known or medium
 
     def backup_medium(self, backup: Backup) -> Medium:
         """A kept image as a medium, for looking and putting back."""
@@ -189,6 +202,7 @@ class BenchModel(QObject):
         self.media = media
         if self.selected is not None:
             again = next((m for m in media if m.key == self.selected.key), None)
+            again = again or next((m for m in media if m.path == self.selected.path), None)
             if again is None and self.selected.path.exists():
                 again = self.selected
             self.selected = again
@@ -200,17 +214,20 @@ class BenchModel(QObject):
         else:
             self.selected_changed.emit()
 
-    def _take_crate(self, found: tuple[list[Lane], list[Trouble], list[LoggedJob]]) -> None:
-        self.lanes, self.troubles, self.unfinished = found
+    def _take_crate(self, found: tuple[list[Lane], list[Trouble]]) -> None:
+        self.lanes, self.troubles = found
         self.crate_changed.emit()
 
     def _complain(self, error: Exception) -> None:
         self.failed.emit(str(error))
 
 
-def _survey(medium: Medium) -> Seen:
+def _survey(medium: Medium, bench: Bench) -> Seen:
     with medium.open() as blocks:
-        return Seen(survey(blocks))
+        layout, stopped = survey(blocks), recovering.interruption(blocks, bench)
+    if stopped is None:
+        return Seen(layout)
+    return Seen(replace(layout, findings=(stopped.finding, *layout.findings)), interrupted=stopped.job)
 
 
 def _kept_sentence(medium: Medium, backup: Backup) -> str:

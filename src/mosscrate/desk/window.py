@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QMessageBox,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -137,21 +138,34 @@ class MainWindow(QMainWindow):
         from pathlib import Path
 
         data = event.mimeData() if event else None
-        for url in data.urls() if data else []:
-            if url.isLocalFile():
-                self.model.open_image(Path(url.toLocalFile()))
-        if self.stack.currentIndex() == MOVE and self.model.selected:
-            self.move_.choose_source(self.model.selected)
+        paths = [Path(url.toLocalFile()) for url in (data.urls() if data else []) if url.isLocalFile()]
+        opened = [medium for medium in map(self.model.open_image, paths) if medium is not None]
+        if not opened:
+            return                                       # why is said at the bottom; nothing else changes
+        if self.stack.currentIndex() == MOVE:
+            self.move_.choose_source(opened[-1])
         else:
             self.go_to(LOOK)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        """Qt: stop what runs, remember the place."""
+        """Qt: ask where a job is at work, stop what runs, remember the place."""
+        if event is not None and self.is_furnished and self.model.jobs and not self.may_stop():
+            event.ignore()
+            return
         if self.is_furnished:
             self.model.close()
         if self.settings:
             self.settings.setValue("geometry", self.saveGeometry())
         super().closeEvent(event)
+
+    def may_stop(self) -> bool:
+        """Ask whether what runs shall be stopped."""
+        titles = ", ".join(f"“{job.title}”" for job in self.model.jobs)
+        answer = QMessageBox.question(
+            self, "Moss Crate", f"{titles} is at work. Stop it and close? A card that is being written stays in the "
+            "middle of the change; it can be finished or taken back when the program is opened again.",
+            QMessageBox.StandardButton.Close | QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Cancel)
+        return answer == QMessageBox.StandardButton.Close
 
     def _load(self) -> None:
         """Beside the window: load the core and open the bench."""

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks, open_blocks
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.crate.record import digest_beside
 from mosscrate.core.errors import JobError, MediumError, MossError
+from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet import guard
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.job import EARLIER, Job, Log, Status
@@ -19,10 +21,11 @@ from mosscrate.core.sheet.journal.structures import Standing
 from mosscrate.core.sheet.opened import Opened
 from mosscrate.core.sheet.running import HeldCard, Result, Running
 from mosscrate.core.sheet.sheet import MediumRef
-from mosscrate.core.sheet.stamp import stamp_of
+from mosscrate.core.sheet.stamp import read_stamp, stamp_of
 from mosscrate.core.sheet.steps import RESTORED_EXACTLY, WRITES_ALL, Which
 from mosscrate.core.sheet.telling import told
 from mosscrate.core.sheet.writing import Body, Notes, is_written, write_image
+from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 
@@ -89,6 +92,32 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
 def unfinished(bench: Bench) -> list[Job]:
     """Jobs that were interrupted while a card was being changed, newest first."""
     return [job for job in Log(bench.state).jobs() if job.is_unfinished]
+
+
+@dataclass(frozen=True)
+class Interruption:
+    """A card in the middle of a job; `job` is None where this bench does not know it."""
+
+    job: Job | None
+    finding: Finding
+
+
+def interruption(blocks: Blocks, bench: Bench) -> Interruption | None:
+    """The job that a card is in the middle of, None where there is none. Raises MediumError."""
+    log = Log(bench.state)
+    stack = Stack(log.folder, log, blocks, fingerprint)
+    for job in unfinished(bench):
+        if job.sheet.target and job.sheet.target.size == blocks.size and stack.relation(job.id) != Relation.OTHER:
+            steps = counted(len(job.sheet.steps), "step")
+            said = (f"It is in the middle of the job {job.id}, {len(job.done)} of {steps} done: what it holds is not "
+                    "whole.")
+            return Interruption(job, Finding(Severity.PROBLEM, said, remedy="Finish it, or take it back."))
+    stamp = read_stamp(blocks)
+    if stamp is None:
+        return None
+    return Interruption(None, Finding(
+        Severity.PROBLEM, f"It is in the middle of being written over by the job {stamp.job}, of which nothing is "
+        "known here.", remedy="Finish it where it began, or write it anew."))
 
 
 def jobs_on(medium: Medium, bench: Bench) -> list[Job]:

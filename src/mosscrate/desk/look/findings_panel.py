@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import pyqtSignal
+
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import check
@@ -9,10 +11,14 @@ from mosscrate.core.sizes import counted
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.machine_chooser import MachineChooser
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, restyle, row
+from mosscrate.desk.shared.tag_entry import TagEntry
 
 
 class FindingsPanel(Panel):
     """Sentences, most of them with something that can be done."""
+
+    back_wanted = pyqtSignal(str)             # typed tag
+    finish_wanted = pyqtSignal(str)
 
     def __init__(self, model: BenchModel) -> None:
         super().__init__()
@@ -26,6 +32,10 @@ class FindingsPanel(Panel):
         area = Rows(spacing=4)
         self.rows = area.column
         self.column.addWidget(area, 1)
+        self.entry = TagEntry("Take it back", "Finish it")
+        self.entry.confirmed.connect(self._confirmed)
+        self.entry.hide()
+        self.column.addWidget(self.entry)
         self.setMinimumHeight(110)
 
     def show_layout(self, layout: Layout | None, error: str) -> None:
@@ -38,6 +48,12 @@ class FindingsPanel(Panel):
         else:
             self._show([*self._suits(layout), *layout.findings] or
                        [Finding(Severity.GOOD, "Nothing that needs a word.")])
+
+    def offer(self, tag: str) -> None:
+        """A card in the middle of a job can be taken back or finished here; "" offers nothing."""
+        self.entry.setVisible(bool(tag))
+        self.entry.ask(tag)
+        self.entry.prompt.setText(f"Type {tag}")
 
     def show_checked(self, layout: Layout) -> None:
         """What a thorough check has found."""
@@ -65,6 +81,9 @@ class FindingsPanel(Panel):
     def _suits(self, layout: Layout) -> tuple[Finding, ...]:
         """What the chosen machine makes of it."""
         return check(layout, self.model.machine) if self.model.machine else ()
+
+    def _confirmed(self, word: str) -> None:
+        (self.back_wanted if word == "Take it back" else self.finish_wanted).emit(self.entry.typed())
 
     def _show(self, findings: list[Finding]) -> None:
         clear(self.rows)

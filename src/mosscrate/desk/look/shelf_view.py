@@ -46,7 +46,7 @@ class ShelfView(QListWidget):
         """Show the media as they are now."""
         self.blockSignals(True)
         self.clear()
-        for medium in self.model_.media:
+        for medium in self.model_.shelf:
             item = QListWidgetItem(f"{medium.name}, {medium.subtitle}, tag {medium.tag}")
             item.setData(KEY_ROLE, medium.key)
             item.setToolTip(f"{medium.name}\n{medium.path}\n{medium.model} {medium.serial}".strip())
@@ -56,7 +56,10 @@ class ShelfView(QListWidget):
 
     def follow(self) -> None:
         """Mark the medium in hand."""
-        keys = [m.key for m in self.model_.media]
+        if self.count() != len(self.model_.shelf):
+            self.fill()
+            return
+        keys = [m.key for m in self.model_.shelf]
         chosen = self.model_.selected
         self.blockSignals(True)
         self.setCurrentRow(keys.index(chosen.key) if chosen and chosen.key in keys else -1)
@@ -64,8 +67,9 @@ class ShelfView(QListWidget):
         self._repaint()
 
     def _pick(self, row: int) -> None:
-        if 0 <= row < len(self.model_.media):
-            self.picked.emit(self.model_.media[row])
+        shelf = self.model_.shelf
+        if 0 <= row < len(shelf):
+            self.picked.emit(shelf[row])
 
     def _repaint(self) -> None:
         if viewport := self.viewport():
@@ -82,7 +86,7 @@ class _Delegate(QStyledItemDelegate):
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem,
               index: QModelIndex | QPersistentModelIndex) -> None:
-        medium = next((m for m in self.model.media if m.key == index.data(KEY_ROLE)), None)
+        medium = next((m for m in self.model.shelf if m.key == index.data(KEY_ROLE)), None)
         if painter is None or medium is None:
             return
         painter.save()
@@ -112,6 +116,10 @@ class _Delegate(QStyledItemDelegate):
             return "cannot be read", "problem"
         if layout is None:
             return "being read…", "muted"
+        if medium.source == Source.BACKUP:
+            return "a kept backup", "muted"
+        if self.model.interrupted_on(medium):
+            return "in the middle of a job", "problem"
         if worst(layout.findings) in (Severity.WARNING, Severity.PROBLEM):
             return "something was found", "warning"
         if layout.is_blank:

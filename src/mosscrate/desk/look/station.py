@@ -25,7 +25,7 @@ from mosscrate.core.sheet.job import Job as LoggedJob
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import Step
 from mosscrate.core.sizes import binary, counted, exact
-from mosscrate.core.slots import Medium
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import Entry, Kind, Tree
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
@@ -86,6 +86,8 @@ class LookStation(QWidget):
             part.setProperty("compact", True)
         self._inspected: tuple[str, tuple[Structure, ...]] | None = None
         self.findings = FindingsPanel(model)
+        self.findings.back_wanted.connect(self._undo_interrupted)
+        self.findings.finish_wanted.connect(self._finish_interrupted)
         self._lay_out()
         self._turn(self.files)
         model.selected_changed.connect(self._show_medium)
@@ -151,6 +153,8 @@ class LookStation(QWidget):
         self._show_words()
         self.findings.show_layout(layout, self.model.seen[medium.key].error
                                   if medium and medium.key in self.model.seen else "")
+        stopped = self.model.interrupted_on(medium)
+        self.findings.offer(medium.tag if medium and stopped and medium.key not in self.model.busy else "")
         self._shown, self._inspected = None, None
         self._show_partition()
         self._show_structures()
@@ -217,12 +221,14 @@ class LookStation(QWidget):
         medium = self.model.selected
         layout = self.model.layout_of(medium)
         is_free = medium is not None and medium.key not in self.model.busy
+        may_change = is_free and medium is not None and medium.source != Source.BACKUP \
+            and not self.model.interrupted_on(medium)
         self.keep_button.setEnabled(is_free and layout is not None)
         self.move_button.setEnabled(is_free and layout is not None)
-        self.arrange_button.setEnabled(is_free and layout is not None and not layout.is_closed)
-        self.files.set_free(is_free=is_free and medium is not None and not medium.is_write_protected)
+        self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
+        self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
-        self.grow_button.setEnabled(is_free)
+        self.grow_button.setEnabled(may_change)
         self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
 
     def _show_partition(self) -> None:
@@ -332,12 +338,33 @@ class LookStation(QWidget):
         self._last_job = result.job
         self.files.show_done(result.done[0].sentence)
 
+    def _undo_interrupted(self, tag: str) -> None:
+        medium, bench = self.model.selected, self.model.bench
+        logged = self.model.interrupted_on(medium)
+        if medium is not None and logged is not None:
+            self._recover(f"Take back on {medium.name}", medium,
+                          lambda watch: recovering.undo(logged, bench, watch, typed_tag=tag, card=medium))
+
+    def _finish_interrupted(self, tag: str) -> None:
+        medium, bench = self.model.selected, self.model.bench
+        logged = self.model.interrupted_on(medium)
+        if medium is not None and logged is not None:
+            self._recover(f"Finish on {medium.name}", medium, lambda watch: _finished(
+                recovering.finish(logged, bench, watch, typed_tag=tag, card=medium)))
+
+    def _recover(self, title: str, medium: Medium, work: Callable[[Watch], str]) -> None:
+        job = self.model.run(title, work, {medium.key})
+        if job:
+            self.findings.offer("")
+            self.findings.show_text(f"{title}…")
+            job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
+
     def _take_back(self, tag: str) -> None:
         medium, bench, logged = self.model.selected, self.model.bench, self._last_job
         if medium is None or logged is None:
             return
-        job = self.model.run(f"Take back on {medium.name}",
-                             lambda watch: recovering.undo(logged, bench, watch, typed_tag=tag), {medium.key})
+        job = self.model.run(f"Take back on {medium.name}", lambda watch: recovering.undo(
+            logged, bench, watch, typed_tag=tag, card=medium), {medium.key})
         if job:
             self._shown, self._last_job = None, None
             job.done.connect(lambda sentence: self.files.show_done(str(sentence), can_undo=False))
@@ -351,6 +378,10 @@ def _run(bench: Bench, medium: Medium, step: Step, tag: str, watch: Watch) -> ru
     if problems:
         raise FitError(problems[0].sentence)
     return running.run(sheet, bench, watch, typed_tag=tag)
+
+
+def _finished(result: running.Result) -> str:
+    return " ".join(done.sentence for done in result.done[-2:])
 
 
 def _has_room_to_use(layout: Layout) -> bool:

@@ -26,9 +26,12 @@ from mosscrate.core.sheet.steps import (
     CopyPartition,
     Eject,
     EmptyCard,
+    FormatPartition,
     GrowPartition,
     KeepCard,
     NewMap,
+    RemoveFiles,
+    RemovePartition,
     Step,
     WriteFitted,
     WriteImage,
@@ -61,6 +64,9 @@ class Ribbon:
     is_grown: bool
 
 
+DOES_AWAY = (EmptyCard, NewMap, FormatPartition, RemovePartition, RemoveFiles)
+
+
 @dataclass(frozen=True)
 class Plan:
     """Source, target and the sheet between them; what follows from them is worked out once."""
@@ -75,12 +81,19 @@ class Plan:
     machine: Machine | None = None
     usual: JobSheet | None = None                # what is proposed for any machine; None once a person corrected it
     because: tuple[Finding, ...] = ()            # why another sheet is proposed
+    at_stake: tuple[Finding, ...] = ()           # what the card holds that some steps would do away with
 
     @cached_property
     def sheet(self) -> JobSheet:
         """The sheet without the steps that were left out."""
         steps = tuple(s for k, s in enumerate(self.proposed.steps) if k not in self.left_out)
         return msgspec.structs.replace(self.proposed, steps=steps)
+
+    @property
+    def would_be_lost(self) -> tuple[Finding, ...]:
+        """What the sheet does away with: of a card that is changed where it is, only by some steps."""
+        does_away = any(isinstance(step, DOES_AWAY) for step in self.sheet.steps)
+        return self.at_stake if does_away and self.at_stake else self.losses
 
     @cached_property
     def forecast(self) -> Forecast:
@@ -268,7 +281,8 @@ def _way(look: PartitionLook, twin: PartitionLook, *, is_in_place: bool) -> str:
 def make_arrangement(medium: Medium, layout: Layout, crate: Crate) -> Plan:
     """A plan that changes one card where it is, its steps still to be added. Raises MediumError."""
     return Plan(medium, layout, medium, layout, propose_arrangement(medium, layout, crate),
-                (Finding(Severity.GOOD, "What is overwritten is noted first, so a step can be taken back."),))
+                (Finding(Severity.GOOD, "What is overwritten is noted first, so a step can be taken back."),),
+                at_stake=what_would_be_lost(medium, layout, crate))
 
 
 def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout, crate: Crate) -> Plan:

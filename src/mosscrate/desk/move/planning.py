@@ -241,7 +241,7 @@ class MovePlanning(MovePage):
         if plan is None:
             self.guard_panel.show_nothing()
         else:
-            self.guard_panel.show_target(plan.target, self._checks, plan.losses, is_possible=can_run)
+            self.guard_panel.show_target(plan.target, self._checks, plan.would_be_lost, is_possible=can_run)
 
     def _on_seen(self, key: str) -> None:
         if self.job is None and self.side.currentWidget() is not self.run_panel \

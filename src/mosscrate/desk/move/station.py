@@ -34,7 +34,6 @@ class MoveStation(MovePlanning):
         self.run_panel.look_wanted.connect(lambda: self.look_wanted.emit(self.target))
         self.run_panel.back_wanted.connect(self._take_back)
         self.run_panel.finish_wanted.connect(self._finish)
-        model.crate_changed.connect(self._offer_unfinished)
 
     def rehearse(self) -> None:
         """Go through the sheet on a copy-on-write view."""
@@ -121,33 +120,42 @@ class MoveStation(MovePlanning):
             self._show_plan()
         else:
             self._replan()
-        self._offer_unfinished()
 
     # taking back, finishing
 
-    def _offer_unfinished(self) -> None:
-        """A card that was left in the middle of a change is offered to be finished or restored."""
-        if self.job is not None or not self.model.unfinished:
-            return
-        logged = self.model.unfinished[0]
-        ref = logged.sheet.target
-        if ref is None or (self._offered and self._offered.id == logged.id):
+    def _replan(self) -> None:
+        """See MovePlanning; a target in the middle of a job is offered to be finished or taken back, no other is."""
+        if self.job is None:
+            self.side.setCurrentWidget(self.guard_panel)
+        super()._replan()
+        self._offer_interrupted()
+
+    def _on_seen(self, key: str) -> None:
+        super()._on_seen(key)
+        if self.target is not None and key == self.target.key:
+            self._offer_interrupted()
+
+    def _offer_interrupted(self) -> None:
+        logged, target = self.model.interrupted_on(self.target), self.target
+        if self.job is not None or logged is None or target is None:
             return
         self._offered = logged
-        self.run_panel.end(f"{ref.name} is in the middle of a change", logged.message or
+        self.run_panel.end(f"{target.name} is in the middle of a job", logged.message or
                            "The program or the card went away while it was written.", style="warning",
-                           undo_tag=ref.tag, can_finish=True)
+                           undo_tag=target.tag, can_finish=True)
         self.side.setCurrentWidget(self.run_panel)
 
     def _take_back(self, tag: str) -> None:
-        job, bench = self._offered, self.model.bench
+        job, bench, card = self._offered, self.model.bench, self.target
         if job is not None:
-            self._start("Take back", lambda watch: recovering.undo(job, bench, watch, typed_tag=tag), self._taken_back)
+            self._start("Take back", lambda watch: recovering.undo(job, bench, watch, typed_tag=tag, card=card),
+                        self._taken_back)
 
     def _finish(self, tag: str) -> None:
-        job, bench = self._offered, self.model.bench
+        job, bench, card = self._offered, self.model.bench, self.target
         if job is not None:
-            self._start("Finish", lambda watch: recovering.finish(job, bench, watch, typed_tag=tag), self._ran)
+            self._start("Finish", lambda watch: recovering.finish(job, bench, watch, typed_tag=tag, card=card),
+                        self._ran)
 
     def _taken_back(self, sentence: object) -> None:
         self._offered = None
