@@ -10,11 +10,13 @@ import pytest
 
 import mosscrate
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import CrateError, GuardRefusal
-from mosscrate.core.sheet import JobSheet, WriteImage, guard, recovering, running
+from mosscrate.core.sheet import JobSheet, KeepCard, Which, WriteImage, guard, recovering, running
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import reference
+from mosscrate.core.sheet.steps import CopyPartition, EmptyCard
 from mosscrate.core.slots import sysfs
 from mosscrate.core.slots.sysfs import Tree
 from mosscrate.core.watch import Watch
@@ -83,6 +85,67 @@ def test_losses_are_counted_against_the_backups(two, bench):
         fill(Window(blocks, 6 * MIB, 34 * MIB), {"new.sav": b"progress"})
     words = what_would_be_lost(old, survey(old.open()), bench.crate)[0].sentence
     assert words == "1 save on this card is in no backup."
+
+
+def test_a_card_that_counts_as_kept_is_compared_with_its_backup_before_it_is_written_over(two, bench):
+    old, new = two
+    bench.crate.keep(card_of(new), new.open(), Watch(), layout={})
+    assert "are in the backup of" in what_would_be_lost(new, survey(new.open()), bench.crate)[0].sentence
+    sheet = JobSheet((WriteImage(verify=True),), reference(old), reference(new))
+    games = open_partition(new.open(), 2)
+    save = next(e for e in games.tree().entries if e.size > 2000)
+    at = 6 * MIB + games.extents_of(save)[0].start
+    del games                                              # it takes part as a reader
+    with new.path.open("r+b") as file:                     # with the same name, size and time
+        file.seek(at)
+        file.write(b"new progress")
+    sheet = JobSheet(sheet.steps, sheet.source, reference(new))
+    before = new.path.read_bytes()
+    with pytest.raises(GuardRefusal, match=f"counts as kept, .*{re.escape(save.path)}.*Keep it anew first"):
+        running.run(sheet, bench, Watch(), typed_tag=new.tag)
+    assert new.path.read_bytes() == before
+    bench.crate.keep(card_of(new), new.open(), Watch(), layout={})
+    running.run(sheet, bench, Watch(), typed_tag=new.tag)
+    assert new.path.read_bytes()[:MIB] == old.path.read_bytes()[:MIB]
+
+
+def test_a_source_that_changed_since_the_plan_is_not_written(two, bench):
+    from mosscrate.core.blocks import Window, open_blocks
+    old, new = two
+    sheet = JobSheet((WriteImage(verify=True),), reference(old), reference(new))
+    with open_blocks(old.path, writable=True) as blocks:
+        fill(Window(blocks, 6 * MIB, 34 * MIB), {"new.sav": b"progress"})
+    before = new.path.read_bytes()
+    with pytest.raises(GuardRefusal, match="Old was changed or exchanged since the sheet was planned"):
+        running.run(sheet, bench, Watch(), typed_tag=new.tag)
+    assert new.path.read_bytes() == before
+    assert recovering.unfinished(bench) == []
+
+
+@pytest.mark.parametrize("way", ["write", "bring", "undo"])
+def test_a_damaged_backup_is_neither_written_nor_put_back_as_if_it_were_whole(two, bench, way):
+    old, new = two
+    kept = bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    if way == "undo":
+        steps = (KeepCard(Which.TARGET), WriteImage(verify=True))
+        job = running.run(JobSheet(steps, reference(old), reference(new)), bench, Watch(), typed_tag=new.tag).job
+        kept = bench.crate.backups_of(new.key)[-1]
+    with kept.path.open("r+b") as file:
+        file.seek(20 * MIB)
+        file.write(b"\x00\x01")
+    backup = bench.shelf.medium_at(kept.path)
+    with pytest.raises(CrateError, match="not what it is recorded as"):
+        if way == "undo":
+            recovering.undo(job, bench, Watch(), typed_tag=new.tag)
+        else:
+            steps = (WriteImage(verify=True),) if way == "write" else (EmptyCard(), CopyPartition(2))
+            running.run(JobSheet(steps, reference(backup), reference(new)), bench, Watch(), typed_tag=new.tag)
+    if way == "bring":
+        assert survey(new.open()).map_kind == "mbr"              # compared before anything was written
+        assert recovering.unfinished(bench) == []
+    else:
+        assert survey(new.open()).map_kind == "none"             # it does not look whole
+        assert [j.is_unfinished for j in recovering.unfinished(bench)] == [True]
 
 
 def test_contents_that_are_not_known_here_are_not_called_nothing(bench):

@@ -26,6 +26,7 @@ from mosscrate.core.sheet.journal.store import JOURNAL
 from mosscrate.core.sheet.journal.structures import Standing
 from mosscrate.core.sheet.journal.writing import JournalledBlocks
 from mosscrate.core.sheet.layouts import is_cut
+from mosscrate.core.sheet.losses import must_be_kept_still
 from mosscrate.core.sheet.opened import Opened
 from mosscrate.core.sheet.room import journal_room
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
@@ -36,6 +37,7 @@ from mosscrate.core.sheet.steps import (
     IN_PLACE,
     WRITES_ALL,
     CopyPartition,
+    KeepCard,
     Step,
     Which,
     WriteFitted,
@@ -102,6 +104,8 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
             first = next(step for step in sheet.steps if isinstance(step, CHANGES))
             if not isinstance(first, WRITES_ALL):
                 card.stack.must_be_free(name=medium.name)
+            elif KeepCard(Which.TARGET) not in sheet.steps:
+                must_be_kept_still(medium, blocks, bench.crate, watch)
         was_blank = card is not None and survey(card.blocks).is_blank
         job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
         return Running(job, log, bench, card, opened).go_on(watch)

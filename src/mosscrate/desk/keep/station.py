@@ -80,6 +80,7 @@ class KeepStation(QWidget):
         clear(self.troubles.column)
         for trouble in self.model.troubles:
             self.troubles.column.addWidget(FindingRow(Finding(Severity.PROBLEM, trouble.sentence)))
+        self.troubles.column.addStretch(1)
         self.troubles.setVisible(bool(self.model.troubles))
         self.subtitle.setText(summary(lanes))
         self.empty.setVisible(not lanes)

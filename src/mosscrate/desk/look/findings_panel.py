@@ -13,6 +13,8 @@ from mosscrate.desk.shared.machine_chooser import MachineChooser
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, restyle, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
+WITHOUT, WITH_ENTRY = 110, 168           # pixels in which a sentence, and what can be done, can be read
+
 
 class FindingsPanel(Panel):
     """Sentences, most of them with something that can be done."""
@@ -34,9 +36,11 @@ class FindingsPanel(Panel):
         self.column.addWidget(area, 1)
         self.entry = TagEntry("Take it back", "Finish it")
         self.entry.confirmed.connect(self._confirmed)
+        for each in self.entry.buttons:
+            each.setProperty("compact", True)
         self.entry.hide()
         self.column.addWidget(self.entry)
-        self.setMinimumHeight(110)
+        self.setMinimumHeight(WITHOUT)
 
     def show_layout(self, layout: Layout | None, error: str) -> None:
         """What the survey noticed, or why there was none."""
@@ -52,6 +56,7 @@ class FindingsPanel(Panel):
     def offer(self, tag: str) -> None:
         """A card in the middle of a job can be taken back or finished here; "" offers nothing."""
         self.entry.setVisible(bool(tag))
+        self.setMinimumHeight(WITH_ENTRY if tag else WITHOUT)
         self.entry.ask(tag)
         self.entry.prompt.setText(f"Type {tag}")
 

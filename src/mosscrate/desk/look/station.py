@@ -207,7 +207,9 @@ class LookStation(QWidget):
             self.subtitle.setText("Put a card into a reader, open an image, or drop one on the window.")
             return
         kept = self.model.last_kept(medium)
-        about = [medium.subtitle, f"tag {medium.tag}", f"kept {kept.kept_at:%d %b %Y}" if kept else "in no backup"]
+        known = "a kept backup, which is never changed" if medium.source == Source.BACKUP else \
+            f"kept {kept.kept_at:%d %b %Y}" if kept else "in no backup"
+        about = [medium.subtitle, f"tag {medium.tag}", known]
         if layout and layout.map_id:
             about.append(f"disk id {layout.map_id}")
         self.subtitle.setText("  ·  ".join(about))
@@ -223,7 +225,8 @@ class LookStation(QWidget):
         is_free = medium is not None and medium.key not in self.model.busy
         may_change = is_free and medium is not None and medium.source != Source.BACKUP \
             and not self.model.interrupted_on(medium)
-        self.keep_button.setEnabled(is_free and layout is not None)
+        is_kept = medium is not None and medium.source == Source.BACKUP
+        self.keep_button.setEnabled(is_free and layout is not None and not is_kept)
         self.move_button.setEnabled(is_free and layout is not None)
         self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
         self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
