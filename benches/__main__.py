@@ -22,7 +22,9 @@ def main() -> int:
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix=".bench-", dir=options.folder) as folder:
         for name in options.benches or BENCHES:
-            for figure in BENCHES[name](Path(folder)):
+            own = Path(folder) / name                    # what one leaves behind is not in the way of the next
+            own.mkdir()
+            for figure in BENCHES[name](own):
                 print(figure.line, flush=True)
                 figures.append(figure)
     return 0 if all(f.is_met for f in figures) else 1

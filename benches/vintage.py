@@ -10,11 +10,11 @@ from pathlib import Path
 import numpy as np
 
 from benches.figure import Figure, paired, seconds
+from benches.journalled import journalled
 from benches.volumes import BLOCK, GIB, MIB, forget_cached
 from mosscrate.core.blocks import create_image, open_blocks
 from mosscrate.core.blocks.swapped import SwappedBlocks
 from mosscrate.core.sheet.filling import put_files
-from mosscrate.core.sheet.journal import JournalledBlocks
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.steps import AddPartition, NewMap, PutFiles
 from mosscrate.core.sheet.swapping import swap_bytes
@@ -114,11 +114,8 @@ def _swapping(folder: Path) -> Iterator[Figure]:
 
     def in_place() -> None:
         forget_cached(path)
-        with open_blocks(path, writable=True) as blocks:
-            journal = JournalledBlocks(blocks, folder / "journal")
+        with open_blocks(path, writable=True) as blocks, journalled(blocks, folder / "state") as journal:
             swap_bytes(journal, Watch())
-            journal.finish()
-        (folder / "journal").unlink()
 
     for name, work in (("write a 1 GiB image with its bytes swapped", ours),
                        ("swap a 1 GiB image where it is, with a journal", in_place)):

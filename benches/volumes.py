@@ -12,9 +12,9 @@ import numpy as np
 
 from benches.figure import Figure, paired, seconds
 from benches.growing import Counting
+from benches.journalled import journalled
 from mosscrate.core.blocks import FileBlocks, Window, create_image, open_blocks
 from mosscrate.core.contents.transfer import copy_tree, plan_passage
-from mosscrate.core.sheet.journal import JournalledBlocks
 from mosscrate.core.volumes import Making, edit, exfat, ext, format_for, open_volume
 from mosscrate.core.watch import Watch
 
@@ -34,9 +34,9 @@ def _ext_growth(folder: Path) -> Iterator[Figure]:
     with create_image(folder / "ext.img", 60 * GIB) as blocks:
         ext.make(Window(blocks, 0, 4 * GIB), Making("ext4", "GAMES", 4096))
         counting = Counting(blocks)
-        journal = JournalledBlocks(counting, folder / "ext-journal")
-        took = seconds(lambda: ext.grow(journal, 60 * GIB, Watch()))
-        journal.finish()
+        with journalled(counting, folder / "state") as journal:
+            counting.written_bytes = 0
+            took = seconds(lambda: (ext.grow(journal, 60 * GIB, Watch()), journal.flush()))
         share = 100 * counting.written_bytes / (60 * GIB)
         yield Figure("grow ext4 4 → 60 GiB", took, 3, "s", f"{counting.written_bytes >> 10} KiB written")
         yield Figure("grow ext4 4 → 60 GiB: written / new size", share, 0.2, "%")
@@ -57,16 +57,17 @@ def _exfat_growth(folder: Path) -> Iterator[Figure]:
         folders = sum(e.length for f in volume.tree().entries if f.kind == "folder" for e in volume.extents_of(f)) or \
             400 * 4096
         counting = Counting(blocks)
-        journal = JournalledBlocks(counting, folder / "exfat-journal")
-        took = seconds(lambda: exfat.grow(journal, 64 * GIB, Watch()))
-        journal.finish()
+        with journalled(counting, folder / "state") as journal:
+            counting.read_bytes = counting.written_bytes = 0
+            took = seconds(lambda: (exfat.grow(journal, 64 * GIB, Watch()), journal.flush()))
+            read, written = counting.read_bytes, counting.written_bytes
         new = exfat.open_exfat(blocks).geometry
         shift = (new.heap_start - volume.geometry.heap_start) * new.sector
         needed = new.fat_sectors * new.sector + new.bitmap_bytes + folders + shift
         detail = f"FAT and bitmap {(new.fat_sectors * new.sector + new.bitmap_bytes) >> 20} MiB; {took:.2f} s"
-        yield Figure("grow exFAT 2 → 64 GiB: read / (tables + folders + moved)", counting.read_bytes / needed, 2, "×",
+        yield Figure("grow exFAT 2 → 64 GiB: read / (tables + folders + moved)", read / needed, 2, "×",
                      detail)
-        yield Figure("grow exFAT 2 → 64 GiB: written / the same", counting.written_bytes / needed, 2, "×", detail)
+        yield Figure("grow exFAT 2 → 64 GiB: written / the same", written / needed, 2, "×", detail)
     (folder / "exfat.img").unlink()
 
 

@@ -141,6 +141,9 @@ class File:
         self.world.tick()
         self._bytes.write(at, bytes(data))
 
+    def write_parts(self, at: int, parts) -> None:
+        self.write(at, b"".join(parts))
+
     def sync(self) -> None:
         self.world.tick()
         self._bytes.loose = {}

@@ -58,6 +58,7 @@ def test_a_swap_that_was_cut_between_any_two_sectors_is_taken_back(seed, sectors
         over = begun(medium, Path(folder))
         over.foreswap(Extent(0, len(before)), before)
         over.write(0, swapped(before))
+        over.flush()
         assert bytes(medium.data) == swapped(before)
         medium.data[written * 512:] = before[written * 512:]          # only the first sectors had arrived
         torn = bytes(medium.data)

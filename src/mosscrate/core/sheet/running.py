@@ -108,7 +108,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
                 must_be_kept_still(medium, blocks, bench.crate, watch)
         was_blank = card is not None and survey(card.blocks).is_blank
         job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
-        return Running(job, log, bench, card, opened).go_on(watch)
+        return Running(job, log, bench, card, opened, is_as_admitted=True).go_on(watch)
 
 
 @dataclass
@@ -130,6 +130,7 @@ class Running:
     card: HeldCard | None
     opened: Opened
     journal: Journal | None = None
+    is_as_admitted: bool = False                   # the card is the one that was planned for, compared under its lock
     _over: JournalledBlocks | None = None
 
     def go_on(self, watch: Watch) -> Result:
@@ -153,7 +154,9 @@ class Running:
         assert self.card is not None, "a step that changes a card was admitted"
         if self.journal is None:
             self.log.folder.remove(self.job.id, RESERVE)
-            self.journal = self.card.stack.begin(self.job.id, room=self._room(number), first_step=number)
+            ref, is_first = self.job.sheet.target, not self.job.has_written and self.is_as_admitted
+            seen = bytes.fromhex(ref.fingerprint if is_first and ref else self.job.seen)
+            self.journal = self.card.stack.begin(self.job.id, room=self._room(number), first_step=number, seen=seen)
             self.job.step_began = True
             self.job.above = ""
         if self._over is None:
@@ -236,11 +239,14 @@ class Running:
             JournalledBlocks(self.card.blocks, self.journal).end_step(number + 1)     # type: ignore[union-attr]
         if isinstance(step, WRITES_ALL) and self.card is not None:
             self.job.seen = fingerprint(self.card.blocks).hex()
-        self.log.save(self.job)
+        if self.journal is None:                          # else the slot says it; the record tells the story at the end
+            self.log.save(self.job)
 
     def _leave(self) -> None:
         """After a failure: a job that has changed nothing leaves nothing behind."""
         self.log.folder.remove(self.job.id, RESERVE)
+        if self._over is not None:
+            self._over.leave()
         journal = self.journal
         if journal is not None and self.card is not None and journal.slot.groups == 0 \
                 and journal.slot.standing == Standing.OPEN and not self.job.has_written:

@@ -128,6 +128,11 @@ class Journal:
         return cls(file, head, slot, groups)
 
     @classmethod
+    def head_of(cls, folder: Folder, job: str) -> Head | None:
+        """The head alone; None where there is no journal, or no head that is whole."""
+        return s.parse_head(folder.open(job, JOURNAL).read(0, s.PAGE)) if folder.has(job, JOURNAL) else None
+
+    @classmethod
     def slot_of(cls, folder: Folder, job: str) -> Slot | None:
         """The newest slot alone; None where there is no journal, or no slot that is whole."""
         if not folder.has(job, JOURNAL):
@@ -153,10 +158,11 @@ class Journal:
         if at + length > self.head.file_size - 2 * s.PAGE:
             raise JobError(f"The journal is full: {binary(self.head.file_size)} were reserved, and this job changes "
                            "more than was planned. It stops here; what it has changed can be taken back.")
-        data = b"".join((raw.tobytes(), heads.tobytes(), *bodies))
-        digest = blake3(data).digest()
-        self.file.write(at, data)
-        self.file.write(at + len(data), digest)
+        hasher, parts = blake3(), [raw.tobytes() + heads.tobytes(), *bodies]
+        for part in parts:
+            hasher.update(part)
+        digest = hasher.digest()
+        self.file.write_parts(at, [*parts, digest])
         group = Group(len(self.groups) + 1, step, at, length, digest, tuple(_placed(at, heads)))
         self.groups.append(group)
         self._has_unsynced = True

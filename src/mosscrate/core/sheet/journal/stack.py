@@ -78,7 +78,8 @@ class Stack:
     def settle(self) -> None:
         """Sync what killed processes may have left in memory; nothing is relied on before."""
         for job in self.folder.jobs():
-            self.folder.sync(job)
+            if self.folder.has(job, JOURNAL) or self.records.standing(job) not in (Standing.UNDONE, Standing.CLOSED):
+                self.folder.sync(job)
         self.card.flush()
 
     # --- what is known of a job ------------------------------------------------------------------
@@ -112,8 +113,8 @@ class Stack:
 
     def below(self, job: str) -> tuple[str, ...]:
         """The jobs that one lies on."""
-        journal = Journal.glance(self.folder, job)
-        return journal.head.below if journal else ()
+        head = Journal.head_of(self.folder, job)
+        return head.below if head else ()
 
     def all_above(self, job: str) -> list[str]:
         """Every job that lies on one, the uppermost first."""
@@ -134,11 +135,14 @@ class Stack:
                 raise GuardRefusal(f"{name} is in the middle of an earlier job ({job}, {standing.word}). Finish it or "
                                    "take it back first; nothing was changed.")
 
-    def begin(self, job: str, *, room: int, first_step: int = 0) -> Journal:
-        """The journal of a new job, noted on those that it lies on. Raises JobError, then nothing was written."""
+    def begin(self, job: str, *, room: int, first_step: int = 0, seen: bytes | None = None) -> Journal:
+        """The journal of a new job, noted on those that it lies on. Raises JobError, then nothing was written.
+
+        `seen` is the card's fingerprint, where it is known as it is now.
+        """
         below = tuple(other for other in self.folder.jobs() if other != job and self.said(other) == Standing.DONE
                       and not self.above(other) and self.relation(other) == Relation.SAME)
-        head = Head(job, 0, self.card.size, self.card.sector, self.seen(self.card), below, first_step)
+        head = Head(job, 0, self.card.size, self.card.sector, seen or self.seen(self.card), below, first_step)
         journal = Journal.create(self.folder, head, room)
         self.records.mark(job, Standing.OPEN)
         for other in below:

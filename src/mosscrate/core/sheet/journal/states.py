@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -80,19 +81,42 @@ def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: b
     """
     found: list[Extent] = []
     with_free = with_free and not journal.slot.is_free_unclaimed
+    claimed = []
     for span in spans_of(journal.groups):
         values = span.values(low, high)
         is_free = any(v and span.layers[v - 1].stretch.holds == Holds.LET_GO for v in values)
-        if (is_free and not with_free) or not all(span.is_claimed(v) for v in values):
-            continue
-        for piece in span.pieces():
-            good = _holds_one_of(journal, card.read(piece.start, piece.length), span, piece, values)
-            for first, last in runs_of(~good).tolist():
-                start = piece.start + first * SECTOR
-                found.append(Extent(start, min(last * SECTOR, piece.length) - first * SECTOR))
+        if all(span.is_claimed(v) for v in values) and (with_free or not is_free):
+            claimed += [(piece, span, values) for piece in span.pieces()]
+    for (piece, span, values), now in zip(claimed, _read_ahead(card, [piece for piece, _, _ in claimed]), strict=False):
+        good = _holds_one_of(journal, now, span, piece, values)
+        for first, last in runs_of(~good).tolist():
+            start = piece.start + first * SECTOR
+            found.append(Extent(start, min(last * SECTOR, piece.length) - first * SECTOR))
         if len(found) > SHOWN:
             break
     return found
+
+
+def _read_ahead(card: Blocks, pieces: Sequence[Extent]) -> Iterator[memoryview]:
+    """The bytes of each piece, the next one read meanwhile; a buffer is used again two pieces later."""
+    if sum(piece.length for piece in pieces) <= PIECE:
+        yield from (memoryview(card.read(piece.start, piece.length)) for piece in pieces)
+        return
+    buffers = [memoryview(bytearray(PIECE)) for _ in range(2)]
+
+    def read(number: int) -> memoryview:
+        piece = pieces[number]
+        now = buffers[number % 2][:piece.length]
+        card.read_into(piece.start, now)
+        return now
+
+    with ThreadPoolExecutor(1, "compare") as reader:
+        coming = reader.submit(read, 0) if pieces else None
+        for number in range(len(pieces)):
+            assert coming is not None, "there is a piece"
+            now = coming.result()
+            coming = reader.submit(read, number + 1) if number + 1 < len(pieces) else None
+            yield now
 
 
 def shows(journal: Journal, card: Blocks) -> bool:
@@ -151,7 +175,8 @@ class AsBefore(View):
             buffer[first - offset:end - offset] = old[first - low:end - low]
 
 
-def _holds_one_of(journal: Journal, now: bytes, span: Span, piece: Extent, values: Sequence[int]) -> NDArray[np.bool_]:
+def _holds_one_of(journal: Journal, now: memoryview, span: Span, piece: Extent,
+                  values: Sequence[int]) -> NDArray[np.bool_]:
     """For each sector of a piece, whether it is one of the values."""
     marks = marks_of(now)
     good = np.zeros(len(marks), bool)
@@ -171,7 +196,7 @@ def _holds_one_of(journal: Journal, now: bytes, span: Span, piece: Extent, value
     return good
 
 
-def _is_new(stretch: Stretch, now: bytes) -> bool:
+def _is_new(stretch: Stretch, now: bytes | memoryview) -> bool:
     """Whether free room holds what was put there; long stretches of it are zeros."""
     if stretch.new == s.OF_ZEROS:
         return not np.frombuffer(now, np.uint8).any()

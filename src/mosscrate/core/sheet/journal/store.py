@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
@@ -13,6 +14,7 @@ from mosscrate.core.errors import JobError
 from mosscrate.core.sizes import binary
 
 JOURNAL, RECORD = "journal", "job.json"
+AT_ONCE = 512                          # parts that one call takes, below the system's IOV_MAX
 
 
 class StoredFile(Protocol):
@@ -31,6 +33,9 @@ class StoredFile(Protocol):
 
     def write(self, at: int, data: bytes | memoryview) -> None:
         """Raises JobError where the disk does not take it."""
+
+    def write_parts(self, at: int, parts: Sequence[bytes | memoryview]) -> None:
+        """Write one behind the other. Raises JobError."""
 
     def sync(self) -> None:
         """Return when everything written is on the disk itself."""
@@ -55,7 +60,10 @@ class Folder(Protocol):
         """Whether there is such a file."""
 
     def create(self, job: str, name: str, size: int) -> StoredFile:
-        """A new file with real room for all of it, its name synced. Raises JobError, and then it is not there."""
+        """A new file with real room for all of it, its name synced. Raises JobError, and then it is not there.
+
+        Its contents are certain once it is synced itself.
+        """
 
     def open(self, job: str, name: str) -> StoredFile:
         """A file that is there. Raises JobError."""
@@ -95,6 +103,19 @@ class DiskFile:
             while len(view):
                 count = os.pwrite(self._fd, view, at)
                 view, at = view[count:], at + count
+        except OSError as error:
+            raise _error(self.path, "written", error) from error
+
+    def write_parts(self, at: int, parts: Sequence[bytes | memoryview]) -> None:
+        """See StoredFile."""
+        try:
+            for first in range(0, len(parts), AT_ONCE):
+                some = parts[first:first + AT_ONCE]
+                wanted = sum(len(part) for part in some)
+                count = os.pwritev(self._fd, some, at)
+                if count < wanted:                           # what was cut off, as one piece
+                    self.write(at + count, memoryview(b"".join(some))[count:])
+                at += wanted
         except OSError as error:
             raise _error(self.path, "written", error) from error
 
@@ -154,7 +175,6 @@ class DiskFolder:
             fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
             try:
                 os.posix_fallocate(fd, 0, size)
-                os.fsync(fd)
                 self._sync_names(job)
             except OSError:
                 os.close(fd)
@@ -199,6 +219,8 @@ class DiskFolder:
 
     def remove(self, job: str, name: str) -> None:
         """See Folder."""
+        if not self.has(job, name):
+            return
         try:
             (self.root / job / name).unlink(missing_ok=True)
             self._sync_names(job)

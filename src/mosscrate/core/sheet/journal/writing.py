@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -20,11 +22,16 @@ GROUP = 32 << 20                        # bytes that are held before they are no
 PIECE = 4 << 20
 NEAR = 8                                # sectors between two changes that are noted together
 SETTLED_EVERY = 4                       # groups after which the card itself is synced
+STRAIGHT = 256 << 10                    # bytes from which a write into free room is not held
+MOST_STRAIGHT = 4096                    # notes of such that are held
+
+
+_Swap = tuple[Extent, bytes]            # a stretch, and the marks of what it holds before
 
 
 @dataclass
-class _LetGo:
-    """Room that belongs to nobody, as whole sectors; shape (n, 2), sorted, apart from each other."""
+class _Runs:
+    """Stretches of whole sectors, such as room that belongs to nobody; shape (n, 2), sorted, apart from each other."""
 
     runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
 
@@ -40,7 +47,7 @@ class _LetGo:
         self.runs = np.stack((rows[first, 0], reach[np.append(first[1:], len(rows)) - 1]), axis=1)
 
     def cut(self, start: int, end: int) -> Iterator[tuple[int, int, bool]]:
-        """(start, end, whether it was let go) of the parts of a stretch."""
+        """(start, end, whether it is in one of the runs) of the parts of a stretch."""
         at = start
         first = int(np.searchsorted(self.runs[:, 1], start, "right"))
         last = int(np.searchsorted(self.runs[:, 0], end, "left"))
@@ -55,8 +62,8 @@ class _LetGo:
 
 
 @dataclass
-class _Pending:
-    """A group that is being put together: what will be noted, and what will be written."""
+class _Group:
+    """A group that is put together: what will be noted, and what will be written."""
 
     notes: list[Written] = field(default_factory=list)
     writes: list[tuple[int, int, memoryview | None]] = field(default_factory=list)     # start, length, bytes or zeros
@@ -69,14 +76,23 @@ class _Pending:
 
 
 class JournalledBlocks(View):
-    """Lets nothing be overwritten that is not in the journal; reads see what is held."""
+    """Lets nothing be overwritten that is not in the journal; reads see what is held.
+
+    A group is noted and written on a thread of its own while the next one is filled.
+    """
 
     def __init__(self, inner: Blocks, journal: Journal, step: int = 0) -> None:
         super().__init__(inner)
         self.journal, self.step = journal, step
-        self._held, self._let_go, self._pending = Held(), _LetGo(), _Pending()
+        self._held, self._sealing, self._let_go = Held(), Held(), _Runs()
+        self._straight: list[Written] = []                  # notes of what went into free room without being held
         self._settled = journal.slot.high                   # the state that the card itself is in for certain
-        self._swap: tuple[Extent, bytes] | None = None
+        self._swap: _Swap | None = None                     # the next write is this one with its words exchanged
+        self._swaps: list[_Swap] = []                       # of those that are held
+        self._worker, self._hasher = ThreadPoolExecutor(1, "journal"), ThreadPoolExecutor(1, "digest")
+        self._work: Future[None] | None = None
+        self._flusher = ThreadPoolExecutor(1, "settle")
+        self._settling: Future[None] | None = None
 
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
@@ -90,17 +106,19 @@ class JournalledBlocks(View):
     def foreswap(self, extent: Extent, old: Buffer) -> None:
         """The next write is this stretch with its words exchanged: its marks are enough to tell both apart."""
         if extent.start % SECTOR == 0 and (extent.length % SECTOR == 0 or extent.end == self.size):
-            self._seal()
             self._swap = extent, marks_of(old).tobytes()
 
     def extents(self) -> Iterator[Extent]:
         """See Blocks."""
-        self._seal()
+        self._seal_all()
         return super().extents()
 
     def flush(self) -> None:
         """Everything is noted, and on the card itself."""
-        self._seal()
+        self._seal_all()
+        if self._settling is not None:
+            self._settling.result()
+            self._settling = None
         self.inner.flush()
         self._settled = len(self.journal.groups)
 
@@ -110,109 +128,189 @@ class JournalledBlocks(View):
         state, slot = self._settled, self.journal.slot
         self.journal.put_slot(standing=Standing.OPEN, low=state, high=state, steps=finished,
                               ends=(*slot.ends, state)[-s.MOST_ENDS:])
-        self._let_go = _LetGo()
+        self._let_go = _Runs()
         self.step = finished
 
-    def _claim_no_free_room(self, pending: _Pending) -> None:
-        """Free room that an earlier step has filled may be free again, and is then filled without being announced."""
-        slot = self.journal.slot
-        if not slot.is_free_unclaimed and slot.ends and any(n.holds == Holds.LET_GO for n in pending.notes):
-            self.journal.put_slot(is_free_unclaimed=True)
+    def leave(self) -> None:
+        """Wait for what is being written; what is held is dropped. For a step that did not come to its end."""
+        with suppress(Exception):
+            self._wait()
+            if self._settling is not None:
+                self._settling.result()
+        self._held, self._straight = Held(), []
 
     def close(self) -> None:
         """The card stays open; it belongs to whoever opened it."""
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
+        sealing = self._sealing                             # it may be on the card before the next line has ended
         self.inner.read_into(offset, buffer)
-        if self._held:
-            self._held.lay_over(offset, buffer)
+        for held in (sealing, self._held):
+            if held:
+                held.lay_over(offset, buffer)
 
     def _write(self, offset: int, data: Buffer) -> None:
-        if self._swap and (offset, len(data)) == (self._swap[0].start, self._swap[0].length):
-            self._write_swapped(offset, data)
-            return
-        self._swap = None
+        swap, self._swap = self._swap, None
+        if swap and (offset, len(data)) == (swap[0].start, swap[0].length):
+            self._swaps.append(swap)
+            self._hold(offset, data)
+        elif len(data) >= STRAIGHT and self._is_free(offset, len(data)):
+            self._write_straight(offset, memoryview(data))
+        else:
+            self._hold(offset, data)
+
+    def _hold(self, offset: int, data: Buffer) -> None:
         self._held.put(offset, data)
         if self._held.bytes >= GROUP:
             self._seal()
 
-    def _write_swapped(self, offset: int, data: Buffer) -> None:
-        assert self._swap is not None, "foreswap came first"
-        (_, old), self._swap = self._swap, None
-        view = memoryview(data)
-        parts = (old, marks_of(view).tobytes())
-        self._pending.add(Written(Holds.SWAP, offset, len(view), s.digest_of(view), parts), view)
-        self._emit()
+    def _is_free(self, offset: int, length: int) -> bool:
+        """Whether whole sectors that were let go are written, and nothing is held for them."""
+        end = offset + length
+        if offset % SECTOR or (end % SECTOR and end != self.size):
+            return False
+        if any(True for held in (self._held, self._sealing) for _ in held.within(offset, end)):
+            return False
+        return next(self._let_go.cut(offset, end), None) == (offset, end, True)
+
+    def _write_straight(self, offset: int, data: memoryview) -> None:
+        """Much data into free room: written while its digest is taken; it is noted with the next group."""
+        if not self.journal.slot.is_free_unclaimed and self.journal.slot.ends:
+            self._wait()
+            self.journal.put_slot(is_free_unclaimed=True)
+        digests = self._hasher.submit(_digests, data)
+        self.inner.write(offset, data)
+        for at, digest in zip(range(0, len(data), s.PIECE), digests.result(), strict=True):
+            length = min(s.PIECE, len(data) - at)
+            self._straight.append(Written(Holds.LET_GO, offset + at, length, digest))
+        if len(self._straight) >= MOST_STRAIGHT:
+            self._seal()
+
+    def _seal_all(self) -> None:
+        self._seal()
+        self._wait()
 
     def _seal(self) -> None:
-        """Note what is held as groups, then write it."""
-        for start, end in self._held.stretches(SECTOR, self.size):
-            for low, high, is_free in self._let_go.cut(start, end):
-                self._note_free(low, high) if is_free else self._note(low, high)
-        self._emit()
-        self._held.clear()
+        """Hand what is held to the thread that notes and writes it, once it is done with what it had before."""
+        self._wait()
+        if not self._held and not self._straight:
+            return
+        self._sealing, self._held = self._held, Held()
+        notes, self._straight = self._straight, []
+        swaps, self._swaps = self._swaps, []
+        self._work = self._worker.submit(self._put, self._sealing, _Runs(self._let_go.runs), notes, swaps)
 
-    def _note(self, start: int, end: int) -> None:
+    def _wait(self) -> None:
+        """Until the thread is done. Raises what went wrong there."""
+        work, self._work = self._work, None
+        if work is not None:
+            work.result()
+        self._sealing = Held()
+
+    # --- on the thread ---------------------------------------------------------------------------
+
+    def _put(self, held: Held, let_go: _Runs, notes: list[Written], swaps: list[_Swap]) -> None:
+        """Note what is held as groups, then write it."""
+        group, swapped_runs = _Group(notes), _Runs()
+        swapped_runs.add([swap for swap, old in swaps if self._note_swap(held, group, swap, old)], self.size)
+        for start, end in held.stretches(SECTOR, self.size):
+            for first, last, is_swapped in swapped_runs.cut(start, end):
+                for low, high, is_free in let_go.cut(first, last) if not is_swapped else ():
+                    group = self._note_free(held, group, low, high) if is_free else self._note(held, group, low, high)
+        self._emit(group)
+
+    def _note_swap(self, held: Held, group: _Group, swap: Extent, old: bytes) -> bool:
+        """A stretch whose words are exchanged; not where something else was written into it since."""
+        pieces = list(held.within(swap.start, swap.end))
+        if len(pieces) != 1 or pieces[0][2] is None:
+            return False
+        new = pieces[0][2]
+        group.add(Written(Holds.SWAP, swap.start, swap.length, s.digest_of(new), (old, marks_of(new).tobytes())), new)
+        return True
+
+    def _note(self, held: Held, group: _Group, start: int, end: int) -> _Group:
         """Sectors of a stretch that will be others, with what they hold."""
         for at in range(start, end, PIECE):
             length = min(PIECE, end - at)
-            old = self.inner.read(at, length)
-            new = bytearray(old)
-            self._held.lay_over(at, memoryview(new))
-            before, after = sectors_of(old), sectors_of(bytes(new))
+            old = memoryview(bytearray(length))
+            self.inner.read_into(at, old)
+            new = self._new(held, at, length, old)
+            before, after = (sectors_of(data).view("<u8") for data in (old, new))
             for first, last in _joined((before != after).any(axis=1)):
                 low, high = first * SECTOR, min(last * SECTOR, length)
-                data = memoryview(new)[low:high]
+                data = new[low:high]
                 is_zero = not after[first:last].any()
                 was_zero = not before[first:last].any()
                 marks = marks_of(data).tobytes()
-                parts = (marks,) if was_zero else (memoryview(old)[low:high], marks)
+                parts = (marks,) if was_zero else (old[low:high], marks)
                 holds, digest = Holds.ZEROS if was_zero else Holds.OLD, s.OF_ZEROS if is_zero else s.digest_of(data)
-                self._pending.add(Written(holds, at + low, high - low, digest, parts), None if is_zero else data)
-            if self._pending.bytes >= 2 * GROUP:
-                self._emit()
+                group.add(Written(holds, at + low, high - low, digest, parts), None if is_zero else data)
+            if group.bytes >= 2 * GROUP:
+                self._emit(group)
+                group = _Group()
+        return group
 
-    def _note_free(self, start: int, end: int) -> None:
+    def _new(self, held: Held, at: int, length: int, old: memoryview) -> memoryview:
+        """What will stand at a place: as it is held where that is one piece, else laid over what stands there."""
+        low, high, data = next(held.within(at, at + length), (0, 0, None))
+        if data is not None and (low, high) == (at, at + length):
+            return data
+        new = memoryview(bytearray(old))
+        held.lay_over(at, new)
+        return new
+
+    def _note_free(self, held: Held, group: _Group, start: int, end: int) -> _Group:
         """Room that held nothing: only what will stand there is known again."""
         at = start
         while at < end:
-            low, high, data = next(self._held.within(at, end), (end, end, None))
+            low, high, data = next(held.within(at, end), (end, end, None))
             if low == at and data is None and (high % SECTOR == 0 or high == self.size):
-                self._pending.add(Written(Holds.LET_GO, at, high - at, s.OF_ZEROS), None)
+                group.add(Written(Holds.LET_GO, at, high - at, s.OF_ZEROS), None)
                 at = high
                 continue
             length = min(s.PIECE, end - at)
-            is_whole = low == at and high - low >= length and data is not None
-            new = data[:length] if is_whole and data is not None else self._assembled(at, length)
-            self._pending.add(Written(Holds.LET_GO, at, length, s.digest_of(new)), new)
+            if low == at and high - low >= length and data is not None:
+                new = data[:length]
+            else:
+                new = memoryview(bytearray(length))
+                self.inner.read_into(at, new)
+                held.lay_over(at, new)
+            group.add(Written(Holds.LET_GO, at, length, s.digest_of(new)), new)
             at += length
+        return group
 
-    def _assembled(self, at: int, length: int) -> memoryview:
-        new = memoryview(bytearray(length))
-        self.inner.read_into(at, new)
-        self._held.lay_over(at, new)
-        return new
-
-    def _emit(self) -> None:
+    def _emit(self, group: _Group) -> None:
         """Announce a group where it overwrites something, then write it.
 
         A group that only fills free room needs no announcement: it is noted with the next one that does.
         """
-        pending, self._pending = self._pending, _Pending()
-        if not pending.notes:
+        if not group.notes:
             return
-        group = self.journal.append(self.step, pending.notes)
-        self._claim_no_free_room(pending)
-        if any(note.holds != Holds.LET_GO for note in pending.notes):
-            self.journal.put_slot(standing=Standing.OPEN, low=self._settled, high=group.number)
-        for start, length, data in pending.writes:
+        number = self.journal.append(self.step, group.notes).number
+        slot = self.journal.slot
+        if not slot.is_free_unclaimed and slot.ends and any(n.holds == Holds.LET_GO for n in group.notes):
+            # what an earlier step put into free room may be free again, and is overwritten without being announced
+            self.journal.put_slot(is_free_unclaimed=True)
+        if any(note.holds != Holds.LET_GO for note in group.notes):
+            self.journal.put_slot(standing=Standing.OPEN, low=self._settled, high=number)
+        for start, length, data in group.writes:
             if data is None:
                 self.inner.zero(start, length)
             else:
                 self.inner.write(start, data)
-        if group.number - self._settled >= SETTLED_EVERY and self.journal.slot.high == group.number:
-            self.inner.flush()
-            self._settled = group.number
+        is_settling = self._settling is not None and not self._settling.done()
+        if number - self._settled >= SETTLED_EVERY and self.journal.slot.high == number and not is_settling:
+            self._settling = self._flusher.submit(self._settle, number)
+
+    def _settle(self, number: int) -> None:
+        """The card is in a state for certain; meanwhile later groups are written."""
+        self.inner.flush()
+        self._settled = number
+
+
+def _digests(data: memoryview) -> list[bytes]:
+    """Of the pieces of what goes into free room."""
+    return [s.digest_of(data[at:at + s.PIECE]) for at in range(0, len(data), s.PIECE)]
 
 
 def _joined(mask: NDArray[np.bool_]) -> Iterator[tuple[int, int]]:
