@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import msgspec
 import pytest
 
-from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks import FileBlocks, MemoryBlocks, Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, JobError, MediumError, Stopped
-from mosscrate.core.sheet import GrowPartition, JobSheet, recovering, running
+from mosscrate.core.sheet import GrowPartition, JobSheet, KeepCard, Which, WriteImage, recovering, running
 from mosscrate.core.sheet.changes import grow_partition
 from mosscrate.core.sheet.job import Log
 from mosscrate.core.sheet.propose import propose
@@ -145,3 +147,76 @@ def test_saved_sheets_are_read_back_equal(bench, monkeypatch, tmp_path):
     (tmp_path / "move.json").write_bytes(msgspec.json.encode({"steps": [{"type": "explode"}]}))
     with pytest.raises(JobError, match="explode"):
         load_sheet(tmp_path / "move.json")
+
+
+class Killed(BaseException):
+    """The process ended here."""
+
+
+def killed_at(monkeypatch, moment: int) -> None:
+    """The process ends at one of the moments at which a job writes: to its record, or to the card."""
+    count = 0
+
+    def at_moment(real):
+        def call(*words, **named):
+            nonlocal count
+            count += 1
+            if count == moment:
+                raise Killed
+            return real(*words, **named)
+        return call
+
+    monkeypatch.setattr("mosscrate.core.sheet.telling._note", lambda *words: None)
+    monkeypatch.setattr(Log, "save", at_moment(Log.save))
+    for name in ("_write", "zero", "flush"):
+        monkeypatch.setattr(FileBlocks, name, at_moment(getattr(FileBlocks, name)))
+
+
+@pytest.mark.parametrize("has_backup", [True, False], ids=["kept before", "blank before"])
+@pytest.mark.parametrize("way", ["finish", "undo"])
+def test_a_whole_write_that_is_killed_anywhere_and_again_is_finished_or_taken_back(bench, monkeypatch, has_backup, way):
+    put_card(bench, "old", 6 * MIB, _little(3))
+    put_card(bench, "new", 9 * MIB, _little(4) if has_backup else b"")
+    a, b = bench.shelf.find("old"), bench.shelf.find("new")
+    before = b.path.read_bytes()
+    steps = (*((KeepCard(Which.TARGET),) if has_backup else ()), WriteImage(verify=True), GrowPartition(1))
+    sheet = JobSheet(steps, reference(a), reference(b))
+    acts = {"finish": recovering.finish, "undo": recovering.undo}
+    runs = 0
+    for first in (*range(1, 30), *range(30, 200, 7)):
+        with monkeypatch.context() as patched:
+            killed_at(patched, first)
+            try:
+                running.run(sheet, bench, Watch(), typed_tag=b.tag)
+                is_done = True
+            except Killed:
+                is_done = False
+        job = next(iter(Log(bench.state).jobs()), None)
+        assert (job is None) <= (not is_done)
+        if not is_done and job is not None and job.is_unfinished:
+            runs += 1
+            with monkeypatch.context() as patched, suppress(Killed):
+                killed_at(patched, first % 13 + 1)
+                acts[("undo", "finish")[first % 2]](job, bench, Watch(), typed_tag=b.tag)
+            job = Log(bench.state).load(job.id)
+            if job.is_unfinished:
+                acts[way](job, bench, Watch(), typed_tag=b.tag)
+                assert Log(bench.state).load(job.id).status == {"finish": "done", "undo": "taken back"}[way]
+        job = job and Log(bench.state).load(job.id)
+        if job and job.status == "done":
+            layout = survey(b.open(), thorough=True)
+            assert (layout.tail, [f for f in layout.findings if f.severity in ("problem", "warning")]) == (0, [])
+            assert contents(Window(b.open(), MIB, 8 * MIB)) == contents(Window(a.open(), MIB, 5 * MIB))
+            recovering.undo(job, bench, Watch(), typed_tag=b.tag)
+        assert b.path.read_bytes() == before, first
+        if is_done:
+            break
+    assert is_done
+    assert runs > 10
+
+
+def _little(seed: int) -> bytes:
+    """A card with one small FAT12 volume that leaves no gap behind it."""
+    blocks = MemoryBlocks(bytes(6 * MIB))
+    lay_out(blocks, [(MIB, 5 * MIB, FatType.FAT12, "GAMES", some_files(seed, 12, 3000))])
+    return bytes(blocks.data)

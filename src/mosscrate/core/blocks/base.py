@@ -62,9 +62,6 @@ class Blocks:
         for at in range(offset, offset + length, len(ZEROS)):
             self.write(at, memoryview(ZEROS)[:offset + length - at])
 
-    def foretell(self, extents: Sequence[Extent]) -> None:
-        """Say what will be overwritten next, so that a journal can save all of it with one sync."""
-
     def forgo(self, extents: Sequence[Extent]) -> None:
         """Say which stretches hold nothing that anybody could want back, so that no journal saves them."""
 
@@ -119,10 +116,6 @@ class View(Blocks):
         """See Blocks."""
         self._within(offset, length)
         self.inner.zero(offset, length)
-
-    def foretell(self, extents: Sequence[Extent]) -> None:
-        """See Blocks."""
-        self.inner.foretell(extents)
 
     def forgo(self, extents: Sequence[Extent]) -> None:
         """See Blocks."""

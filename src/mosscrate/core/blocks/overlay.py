@@ -59,9 +59,6 @@ class Overlay(View):
             else:
                 yield Extent(start, length, is_hole=state == _ZERO)
 
-    def foretell(self, extents: Sequence[Extent]) -> None:
-        """Nothing behind the view is overwritten."""
-
     def forgo(self, extents: Sequence[Extent]) -> None:
         """What lies behind the view may still be wanted."""
 

@@ -20,10 +20,6 @@ class Window(View):
         self._within(offset, length)
         self.inner.zero(self.start + offset, length)
 
-    def foretell(self, extents: Sequence[Extent]) -> None:
-        """See Blocks."""
-        self.inner.foretell([Extent(e.start + self.start, e.length, e.is_hole) for e in extents])
-
     def forgo(self, extents: Sequence[Extent]) -> None:
         """See Blocks."""
         self.inner.forgo([Extent(e.start + self.start, e.length) for e in extents])

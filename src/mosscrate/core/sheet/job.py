@@ -105,8 +105,8 @@ class Log:
         """One job, as its journal says it stands where there is one. Raises JobError."""
         job = self._record(id)
         slot = Journal.slot_of(self.folder, id)
-        if slot is None:
-            return job
+        if slot is None or (job.has_written and job.status == Status.GOING_BACK):
+            return job                                    # a whole write that takes it back goes before its journal
         if slot.standing != Standing.OPEN:
             job.status = _STANDINGS[slot.standing]
         else:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks, open_blocks
 from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.survey import has_blank_ends
 from mosscrate.core.crate.record import digest_beside
 from mosscrate.core.errors import JobError, MediumError, MossError
 from mosscrate.core.findings import Finding, Severity
@@ -24,7 +26,7 @@ from mosscrate.core.sheet.sheet import MediumRef
 from mosscrate.core.sheet.stamp import read_stamp, stamp_of
 from mosscrate.core.sheet.steps import RESTORED_EXACTLY, WRITES_ALL, Which
 from mosscrate.core.sheet.telling import told
-from mosscrate.core.sheet.writing import Body, Notes, is_written, write_image
+from mosscrate.core.sheet.writing import BLANK, Body, Notes, is_written, write_image
 from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
@@ -46,10 +48,12 @@ def finish(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium
         raise JobError(f"The job {job.id} is {job.status}; there is nothing to finish.")
     with Opened() as opened:
         held = _admit_again(job, log, bench, typed_tag, opened, card)
-        held.stack.admit(job.id, name=held.medium.name)
+        if not _had_not_begun_to_write(job, held):
+            held.stack.admit(job.id, name=held.medium.name)
         with told(job, log, held.medium.name):
             journal = None
-            if job.has_written and (job.status == Status.GOING_BACK or not log.has_journal(job)):
+            has_journal = log.has_journal(job) and not log.is_stamped(job.id, held.blocks)
+            if job.has_written and (job.status == Status.GOING_BACK or not has_journal):
                 _to_whole_write(job, held, watch)
             else:
                 slot = Journal.slot_of(log.folder, job.id)
@@ -84,8 +88,12 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
         if not job.has_written:
             with told(job, log, name):
                 return _close(job, log, _sentence(job, held.stack.undo(job.id, watch, name=name)))
+        if _had_not_begun_to_write(job, held):
+            return _close(job, log, _sentence(job, Undone.HAD_NOT_BEGUN))
         held.stack.admit(job.id, name=name)
         with told(job, log, name):
+            if job.status == Status.GOING_BACK and _is_back(job, held, watch):
+                return _close(job, log, _sentence(job, Undone.BEFORE))
             return _close(job, log, _put_back(job, log, held, opened, watch))
 
 
@@ -170,28 +178,51 @@ def _put_back(job: Job, log: Log, held: HeldCard, opened: Opened, watch: Watch) 
     """Write what a card held before it was written over, or clear it where it was blank."""
     kept, target = job.kept.get(Which.TARGET), held.blocks
     source = opened.add(open_blocks(kept)) if kept else None
-    job.status, job.seen, job.body = Status.GOING_BACK, "", Body("", "", 0)
+    job.status = Status.GOING_BACK
     log.save(job)
     stamp = stamp_of(job.id, job.nonce)
     target.write(0, stamp)
-    target.flush()
+    target.flush()                                        # from here on the card itself says whose it is
+    job.seen, job.body = "", Body("", "", 0)
+    log.save(job)
     log.folder.remove(job.id, JOURNAL)
+
+    def note(body: Body) -> None:
+        job.body = body
+        log.save(job)
+
     if source is None or kept is None:
-        _blank(target, len(stamp), watch)
+        _blank(target, len(stamp), note, watch)
         return f"{target.name} is blank again."
     name = Path(kept).name
-    notes = Notes(stamp, lambda _body: None, digest_beside(Path(kept)), f"The backup {name}")
+    notes = Notes(stamp, note, digest_beside(Path(kept)), f"The backup {name}")
     write_image(source, target, watch, verify=True, notes=notes)
     return f"{target.name} holds again what it held before this job."
 
 
-def _blank(target: Blocks, stamp: int, watch: Watch) -> None:
+def _had_not_begun_to_write(job: Job, held: HeldCard) -> bool:
+    """Whether a whole write was announced, but the card is still the one that was planned for."""
+    ref = job.sheet.target
+    return (job.has_written and job.status != Status.GOING_BACK and not job.seen and ref is not None
+            and not held.stack.folder.has(job.id, JOURNAL) and read_stamp(held.blocks) is None
+            and fingerprint(held.blocks).hex() == ref.fingerprint)
+
+
+def _is_back(job: Job, held: HeldCard, watch: Watch) -> bool:
+    """Whether everything was put back, and only the word of it is missing."""
+    if job.body.digest == BLANK:
+        return has_blank_ends(held.blocks)
+    return is_written(held.blocks, job.body, watch)
+
+
+def _blank(target: Blocks, stamp: int, note: Callable[[Body], None], watch: Watch) -> None:
     """Zeros everywhere, the stamp last."""
     for at in range(0, target.size, 64 << 20):
         first = max(stamp, at)
         target.zero(first, min(at + (64 << 20), target.size) - first)
         watch.progress(f"Clearing {target.name}", at, target.size)
     target.flush()
+    note(Body(BLANK, "", target.size))
     target.zero(0, stamp)
     target.flush()
 

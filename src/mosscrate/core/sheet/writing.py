@@ -17,6 +17,8 @@ from mosscrate.core.sheet.changes import EDGE, Done, shrink_partition
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.watch import Watch
 
+BLANK = "blank"                         # the digest of a body that is nothing but zeros
+
 
 @dataclass(frozen=True)
 class Body:
@@ -130,6 +132,8 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
 
 def is_written(card: Blocks, body: Body, watch: Watch) -> bool:
     """Whether a card holds all of what was written to it, its head too. Raises MediumError, Stopped."""
+    if body.digest == BLANK:
+        return not any(card.read(0, min(EDGE, card.size)))
     if not body.digest or body.length > card.size or head_digest(card.read(0, min(EDGE, card.size))) != body.head:
         return False
     card.drop_cache()

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
@@ -181,7 +181,6 @@ class ExfatEditor:
         writes += self._fat_writes()
         writes += self._bitmap_writes()
         writes.append((112, bytes((int(self._bits.sum()) * 100 // self._g.cluster_count,))))
-        self._blocks.foretell([Extent(at, len(data)) for at, data in writes])
         for at, data in writes:
             self._blocks.write(at, data)
         self._blocks.flush()

@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.sizes import binary
@@ -32,7 +32,7 @@ from mosscrate.core.volumes.exfat.structures import (
     boot_region,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
-from mosscrate.core.volumes.fat.renumbering import copy_clusters, runs
+from mosscrate.core.volumes.fat.renumbering import copy_clusters
 from mosscrate.core.volumes.fat.table import BAD
 from mosscrate.core.watch import Watch
 
@@ -138,8 +138,6 @@ class _Resizing:
         tables = [*self._bitmap_writes(), *self._fat_writes()]
         region = self._region(hidden_sectors)
         regions = [(REGION_SECTORS * self.new.sector, region), (0, region)]
-        targets = (Extent(self.new.cluster_offset(c), n * self.new.cluster) for c, n in runs(self.to))
-        self.blocks.foretell([*targets, *(Extent(at, len(data)) for at, data in (*folders, *tables, *regions))])
         copy_clusters(self.blocks, self.old, self.new, self.moving, self.to, self.watch)
         for at, data in (*folders, *tables, *regions):
             self.blocks.write(at, data)

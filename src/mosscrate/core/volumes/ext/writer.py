@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterable, Sequence
 
 import numpy as np
 
-from mosscrate.core.blocks import Extent
 from mosscrate.core.volumes.ext import directory
 from mosscrate.core.volumes.ext.allocation import Allocator, Bitmaps
 from mosscrate.core.volumes.ext.filesystem import Filesystem
@@ -141,7 +140,6 @@ class Writer:
         writes |= dict(fs.table_writes(backups=backups))
         extents = [(at * fs.block, data) for at, data in _joined(writes, fs.block)]
         superblock = fs.seal_superblock()
-        fs.blocks.foretell([*(Extent(at, len(data)) for at, data in extents), Extent(SUPERBLOCK_AT, len(superblock))])
         for at, data in extents:
             fs.blocks.write(at, data)
         fs.blocks.write(SUPERBLOCK_AT, superblock)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
@@ -190,7 +190,6 @@ class FatEditor:
             writes.append((int(self.volume.boot.raw["fsinfo_sector"]) * self._g.sector, info))
         if self._label is not None:
             writes += self._boot_writes(self._label)
-        self._blocks.foretell([Extent(at, len(data)) for at, data in writes])
         for at, data in writes:
             self._blocks.write(at, data)
         self._blocks.flush()

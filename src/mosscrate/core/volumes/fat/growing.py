@@ -16,7 +16,7 @@ from math import gcd
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.fat.making import MOST_GEMDOS
@@ -90,9 +90,6 @@ def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None 
                        to=_free_room(volume.table, plan_.shift, plan_.new, len(in_way)))
     folders = list(move.folders())
     head = head_of(blocks, plan_.old, volume.boot.active_fat)
-    metadata = Extent(0, plan_.new.data_start * plan_.new.sector)
-    blocks.foretell([metadata, *move.targets(), *(Extent(at, len(data)) for at, data in folders)])
-
     move.copy_clusters(blocks, watch)
     for at, data in folders:
         blocks.write(at, data)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.binary import Place
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.volumes.base import Kind
 from mosscrate.core.volumes.fat.making import fsinfo
@@ -64,11 +64,6 @@ class Renumbering:
         fresh = np.zeros(self.new.cluster_count + 2, np.uint32)
         fresh[places[is_inside]] = links[is_inside]
         return fresh
-
-    def targets(self) -> list[Extent]:
-        """Where moved clusters go."""
-        return [Extent(self.new.cluster_offset(first), count * self.new.cluster)
-                for first, count in runs(self.to)]
 
     def copy_clusters(self, blocks: Blocks, watch: Watch) -> None:
         """Copy what moves, neighbours together."""

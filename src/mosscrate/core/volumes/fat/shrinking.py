@@ -10,7 +10,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import Resized
@@ -56,8 +56,6 @@ def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
     head = head_of(blocks, old, volume.boot.active_fat)
     root = move.renumbered(volume.root_bytes()) if old.root_entries else b""
     table = move.table()
-    blocks.foretell([Extent(0, old.data_start * old.sector), *move.targets(),
-                     *(Extent(at, len(data)) for at, data in folders)])
     move.copy_clusters(blocks, watch)
     for at, data in folders:
         blocks.write(at, data)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Retraits, Traits
 from mosscrate.core.volumes.ffs import structures as s
@@ -198,7 +198,6 @@ class FfsEditor:
         self._put(v.root, root)
         writes = sorted(self._pending.items(), key=lambda item: (item[0] == v.root, item[0]))
         inner = self._blocks.inner
-        inner.foretell([Extent(number * v.block, v.block) for number, _ in writes])
         for number, data in writes:
             inner.write(number * v.block, data)
         inner.flush()
