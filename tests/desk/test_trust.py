@@ -32,6 +32,18 @@ def pulled_move(person, monkeypatch, after: int) -> None:
     person.wait(lambda: w.model.interrupted_on(medium(person, "New card")) is not None and w.model.asker.is_idle)
 
 
+def label_games(person) -> None:
+    """The worn card's games get another label."""
+    w = person.window
+    person.pick_card("Worn card")
+    person.click(w.look.arrange_button)
+    person.wait(lambda: w.move_.plan is not None)
+    arrange(person, 2, "Call it…", label="MOSS")
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+
+
 @pytest.mark.parametrize("way", ["Take it back", "Finish it"])
 def test_look_and_the_shelf_tell_of_a_card_in_the_middle_of_a_job_and_offer_both_ways(person, monkeypatch, way):
     w = person.window
@@ -63,13 +75,7 @@ def test_an_unfinished_job_of_one_card_leaves_every_other_card_alone(person, mon
     person.wait(lambda: w.move_.plan is not None)
     assert w.move_.side.currentWidget() is w.move_.guard_panel
     w.go_to(LOOK)
-    person.pick_card("Worn card")
-    person.click(w.look.arrange_button)
-    person.wait(lambda: w.move_.plan is not None)
-    arrange(person, 2, "Call it…", label="MOSS")
-    person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
-    person.click(w.move_.guard_panel.entry.buttons[0])
-    person.wait_for_job()
+    label_games(person)
     assert w.move_.run_panel.head.text().startswith("Done")           # and it is not replaced by the other card's story
     w.model.refresh_crate()
     person.wait(lambda: w.model.asker.is_idle)
@@ -78,13 +84,7 @@ def test_an_unfinished_job_of_one_card_leaves_every_other_card_alone(person, mon
 
 def test_a_finished_run_does_not_lock_the_next_plan(person):
     w = person.window
-    person.pick_card("Worn card")
-    person.click(w.look.arrange_button)
-    person.wait(lambda: w.move_.plan is not None)
-    arrange(person, 2, "Call it…", label="MOSS")
-    person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
-    person.click(w.move_.guard_panel.entry.buttons[0])
-    person.wait_for_job()
+    label_games(person)
     person.choose(w.move_.to_box, "New card")
     person.wait(lambda: w.move_.plan is not None and w.move_.plan.target.name == "New card")
     assert w.move_.side.currentWidget() is w.move_.guard_panel

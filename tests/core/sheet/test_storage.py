@@ -11,10 +11,13 @@ import pytest
 
 from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import GuardRefusal, InUse, JobError, MossError
 from mosscrate.core.sheet import GrowPartition, JobSheet, WriteImage, guard, recovering, running
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of, standard_bench
+from mosscrate.core.sheet.journal.journal import Journal
+from mosscrate.core.sheet.journal.store import DiskFolder
 from mosscrate.core.sheet.sheet import reference
 from mosscrate.core.slots.storage import storage_of
 from mosscrate.core.volumes import Making, edit, format_for
@@ -283,3 +286,72 @@ def test_a_kernel_that_only_read_is_no_obstacle_and_one_that_wrote_is(bench, tmp
         with pytest.raises(GuardRefusal, match="somebody else has written"):
             act(job, bench, Watch(), typed_tag=medium.tag)
         assert image.read_bytes() == now
+
+
+# --- what nobody foresaw ------------------------------------------------------------------------------------------
+
+
+def test_an_error_that_nobody_foresaw_is_a_sentence_and_the_job_can_be_finished(bench, monkeypatch):
+    put_card(bench, "card", 72 * MIB, card().data)
+    put_card(bench, "other", 72 * MIB, card().data)
+    medium, before = bench.shelf.find("card"), bench.shelf.find("card").path.read_bytes()
+    sheet = JobSheet((s.MakeFolder(2, "one"), s.MakeFolder(3, "two")), None, reference(medium))
+    with monkeypatch.context() as patched:
+        patched.setattr("mosscrate.core.sheet.filling.ensure_folder", _fails_at(2))
+        with pytest.raises(JobError, match=r"Something went wrong inside .*ZeroDivisionError.*finish the job"):
+            running.run(sheet, bench, Watch(), typed_tag=medium.tag)
+    job = recovering.unfinished(bench)[0]
+    assert job.status == "failed"
+    other = bench.shelf.find("other")
+    running.run(JobSheet((s.MakeFolder(2, "x"),), None, reference(other)), bench, Watch(), typed_tag=other.tag)
+    recovering.finish(job, bench, Watch(), typed_tag=medium.tag)
+    assert {"one", "two"} <= {e.path for n in (2, 3) for e in open_partition(medium.open(), n).tree().entries}
+    recovering.undo(job, bench, Watch(), typed_tag=medium.tag)
+    assert trees(MemoryBlocks(medium.path.read_bytes())) == trees(MemoryBlocks(before))
+
+
+def _fails_at(call: int):
+    from mosscrate.core.contents.transfer import ensure_folder
+    calls = []
+
+    def fails(*words):
+        calls.append(words)
+        return ensure_folder(*words) if len(calls) != call else 1 // 0
+    return fails
+
+
+@pytest.mark.parametrize("way", ["cut", "removed"])
+def test_an_image_that_is_cut_or_removed_while_it_is_rebuilt_is_not_called_done(bench, tmp_path, monkeypatch, way):
+    from mosscrate.core.sheet import workshop
+    path = tmp_path / "card.img"
+    path.write_bytes(bytes(card().data))
+    medium, real = bench.shelf.find(str(path)), workshop.perform
+
+    def perform(*words):
+        done = real(*words)
+        os.truncate(path, 40 * MIB) if way == "cut" else path.unlink()
+        return done
+    monkeypatch.setattr(workshop, "perform", perform)
+    with pytest.raises(MossError, match=f"was {way}"):
+        running.run(JobSheet((s.RebuildPartition(3, "ext4"),), None, reference(medium)), bench, Watch(),
+                    typed_tag=medium.tag)
+    assert recovering.unfinished(bench)
+
+
+def test_a_damaged_or_missing_journal_is_never_used_in_part(bench, monkeypatch):
+    put_card(bench, "card", 72 * MIB, card().data)
+    medium = bench.shelf.find("card")
+    cut_rebuild(bench, medium, monkeypatch)
+    job, now = recovering.unfinished(bench)[0], medium.path.read_bytes()
+    path = bench.state / "jobs" / job.id / "journal"
+    whole = path.read_bytes()
+    end = Journal.slot_of(DiskFolder(bench.state / "jobs"), job.id).end
+    flipped = [whole[:at] + bytes((whole[at] ^ 4,)) + whole[at + 1:] for at in range(12300, end, end // 9)]
+    for damaged in (bytes((whole[0] ^ 1,)) + whole[1:], whole[:end - 5], whole[:4000], *flipped, None):
+        path.write_bytes(damaged) if damaged is not None else path.unlink()
+        for act in (recovering.undo, recovering.finish):
+            with pytest.raises((JobError, GuardRefusal), match=r"damaged|missing|nothing to (finish|take back)"):
+                act(job, bench, Watch(), typed_tag=medium.tag)
+            assert medium.path.read_bytes() == now
+    path.write_bytes(whole[:4096] + bytes(512) + whole[4608:])           # one copy of a slot: the other is enough
+    recovering.undo(job, bench, Watch(), typed_tag=medium.tag)

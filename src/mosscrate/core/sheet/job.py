@@ -186,13 +186,16 @@ class Log:
         is_between = not job.seen and job.status != Status.DONE       # its head may have been the last that was written
         return Relation.SAME if is_between and is_written(card, job.body, Watch()) else Relation.OTHER
 
-    def is_stamped(self, id: str, card: Blocks) -> bool:
+    def is_whole(self, id: str) -> bool:
         """See Records."""
         try:
-            job = self._record(id)
+            return self._record(id).has_written
         except JobError:
             return False
-        return job.has_written and has_stamp(card, job.nonce)
+
+    def is_stamped(self, id: str, card: Blocks) -> bool:
+        """See Records."""
+        return self.is_whole(id) and has_stamp(card, self._record(id).nonce)
 
     def has_journal(self, job: Job) -> bool:
         """Whether a job has changed a card in place and can tell how."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes.base import Tree
@@ -45,6 +46,12 @@ class Soundness:
             return (f"{binary(self.unmarked)} that files hold are marked as free, so that any change would write over "
                     "them. “Rebuild bitmap” mends that; it can be taken back.")
         return ""
+
+
+def must_be_mendable(soundness: Soundness) -> None:
+    """Raises FitError where files contradict one another, which no table can set right."""
+    if soundness.broken:
+        raise FitError(f"This cannot be mended here: {soundness.because}")
 
 
 @dataclass

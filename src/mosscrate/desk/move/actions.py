@@ -14,6 +14,7 @@ from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.propose import growth_with_room
 from mosscrate.core.sizes import binary, parse_size
+from mosscrate.core.volumes import is_changed_here
 
 KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
 HOME_KINDS = ("ffs-intl", "ffs", "ofs-intl", "ofs", "ffs-cache", "ofs-cache", "ffs-long", "ofs-long")
@@ -122,7 +123,7 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                             "Its bytes stay until something else is put there."))
     if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
         found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
-    if volume is not None and (volume.unsound or volume.kind in ("ofs", "ffs")):
+    if volume is not None and volume.used is not None and is_changed_here(volume.variant or volume.kind):
         found.append(Action("Rebuild bitmap", (), lambda v: (s.RebuildBitmap(index),),
                             "Which blocks are in use is worked out from the files."))
     return found

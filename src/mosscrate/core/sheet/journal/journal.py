@@ -101,7 +101,7 @@ class Journal:
     def read(cls, folder: Folder, job: str) -> Journal:
         """One that is as it was written, every byte that counts compared. Raises JobError where it is not."""
         if not folder.has(job, JOURNAL):
-            raise JobError(f"The journal of job {job} is missing; nothing can be finished or taken back with it.")
+            raise missing(job)
         file = folder.open(job, JOURNAL)
         raw = file.read(0, s.PAGE)
         head = s.parse_head(raw)
@@ -269,6 +269,12 @@ def _placed(at: int, heads: np.ndarray[Any, np.dtype[np.void]]) -> Iterator[Stre
 
 def _chain_of(head: bytes) -> bytes:
     return blake3(head).digest()
+
+
+def missing(job: str) -> JobError:
+    """What is said of a job whose journal is gone."""
+    return JobError(f"The journal of job {job} is missing; it can be neither finished nor taken back, and nothing was "
+                    "written to the card.")
 
 
 def _damaged(job: str) -> JobError:

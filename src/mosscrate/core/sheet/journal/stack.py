@@ -14,7 +14,7 @@ from typing import Protocol
 
 from mosscrate.core.blocks.base import Blocks, Extent
 from mosscrate.core.errors import GuardRefusal, JobError
-from mosscrate.core.sheet.journal.journal import Journal
+from mosscrate.core.sheet.journal.journal import Journal, missing
 from mosscrate.core.sheet.journal.states import AsBefore, misfits, shows, spans_of, taken_back
 from mosscrate.core.sheet.journal.store import JOURNAL, Folder
 from mosscrate.core.sheet.journal.structures import Head, Holds, Standing
@@ -61,6 +61,9 @@ class Records(Protocol):
 
     def relation(self, job: str, card: Blocks, seen: Fingerprint) -> Relation:
         """How a card looks to a job without a journal."""
+
+    def is_whole(self, job: str) -> bool:
+        """Whether a job wrote its card over as a whole, or began to."""
 
     def is_stamped(self, job: str, card: Blocks) -> bool:
         """Whether the job is writing the card over as a whole, as the card itself says."""
@@ -169,6 +172,8 @@ class Stack:
         if self.said(job) == Standing.CLOSED:
             raise JobError("The card was written over as a whole since; this job cannot be taken back or finished.")
         self._must_be_uppermost(job, name)
+        if not self.folder.has(job, JOURNAL) and not self.records.is_whole(job):
+            raise missing(job)
         if not self.folder.has(job, JOURNAL) or self.records.is_stamped(job, self.card):
             if self.records.relation(job, self.card, self.seen) != Relation.SAME:
                 raise GuardRefusal(f"{name} is not as job {job} left it: it is another card, or somebody else has "
@@ -193,7 +198,7 @@ class Stack:
             return Undone.HAD_NOT_BEGUN
         journal = self.admit(job, name=name)
         if journal is None:
-            raise JobError(f"The journal of job {job} is missing; nothing can be taken back with it.")
+            raise missing(job)
         was_undone = journal.slot.standing == Standing.UNDONE
         self.take_back(journal, watch)
         return Undone.BEFORE if was_undone else Undone.NOW

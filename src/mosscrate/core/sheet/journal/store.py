@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Protocol
 
 from mosscrate.core.blocks.file import punch
+from mosscrate.core.crate.record import sync_folder, write_whole
 from mosscrate.core.errors import JobError
 from mosscrate.core.sizes import binary
 
@@ -157,7 +158,7 @@ class DiskFolder:
             self.root.mkdir(parents=True, exist_ok=True)
             (self.root / job).mkdir()
             for each in (self.root.parent, self.root):
-                _sync_folder(each)
+                sync_folder(each)
         except FileExistsError:
             return False
         except OSError as error:
@@ -206,12 +207,7 @@ class DiskFolder:
         path = self.root / job / name
         part = path.with_name(name + ".part")
         try:
-            with part.open("wb") as file:
-                file.write(data)
-                file.flush()
-                os.fsync(file.fileno())
-            part.replace(path)
-            self._sync_names(job)
+            write_whole(path, data)
         except OSError as error:
             with suppress(OSError):
                 part.unlink(missing_ok=True)
@@ -241,15 +237,7 @@ class DiskFolder:
     def _sync_names(self, job: str) -> None:
         folder = self.root / job
         if folder.is_dir():
-            _sync_folder(folder)
-
-
-def _sync_folder(folder: Path) -> None:
-    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        os.fsync(fd)
-    finally:
-        os.close(fd)
+            sync_folder(folder)
 
 
 def _error(path: Path, what: str, error: OSError, more: str = "") -> JobError:

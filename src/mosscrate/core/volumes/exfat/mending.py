@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.soundness import claims_of, soundness
 from mosscrate.core.volumes.fat.table import BAD
+from mosscrate.core.volumes.soundness import must_be_mendable
 
 
 def mend(blocks: Blocks) -> str:
@@ -21,8 +21,7 @@ def mend(blocks: Blocks) -> str:
     volume = editor.volume
     tree = volume.tree()
     sound = soundness(volume, tree)
-    if sound.broken:
-        raise FitError(f"This cannot be mended here: {sound.because}")
+    must_be_mendable(sound)
     first, last, _ = claims_of(volume, tree)[0].merged()
     bits = np.zeros(volume.geometry.cluster_count, bool)
     for a, b in zip((first - 2).tolist(), (last - 2).tolist(), strict=True):

@@ -5,12 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.ext.filesystem import open_filesystem
 from mosscrate.core.volumes.ext.soundness import claims_of, soundness
 from mosscrate.core.volumes.ext.volume import open_ext
 from mosscrate.core.volumes.ext.writer import Writer
+from mosscrate.core.volumes.soundness import must_be_mendable
 
 
 def mend(blocks: Blocks) -> str:
@@ -22,8 +22,7 @@ def mend(blocks: Blocks) -> str:
     volume.fs.must_be_changeable()
     tree = volume.tree()
     sound = soundness(volume, tree)
-    if sound.broken:
-        raise FitError(f"This cannot be mended here: {sound.because}")
+    must_be_mendable(sound)
     first, last, _ = claims_of(volume, tree)[0].merged()
     used = np.zeros(volume.fs.block_count, bool)
     for a, b in zip(first.tolist(), last.tolist(), strict=True):

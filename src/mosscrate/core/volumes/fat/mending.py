@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.following import Followed, soundness
 from mosscrate.core.volumes.fat.table import BAD, FREE, encode, head_of
+from mosscrate.core.volumes.soundness import must_be_mendable
 
 PIECE = 4 << 20
 
@@ -23,8 +23,7 @@ def mend(blocks: Blocks) -> str:
     volume, g = editor.volume, editor.volume.geometry
     tree = volume.tree()
     sound = soundness(volume, tree)
-    if sound.broken:
-        raise FitError(f"This cannot be mended here: {sound.because}")
+    must_be_mendable(sound)
     heads = np.array([e.node for e in tree.entries if e.node] + ([g.root_cluster] if volume.boot.is_fat32 else []),
                      np.int64)
     claimed = np.zeros(len(volume.table), bool)
