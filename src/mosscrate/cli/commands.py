@@ -138,8 +138,12 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
     with found.open() as card, watching() as watch:
         blocks = card if partition is None else whole_partition(card, partition)
-        layout = describe(survey(blocks))
-        backup = bench.crate.keep(card_of(found), blocks, watch, layout=layout, verify=not no_verify, path=out)
+        seen = survey(blocks)
+        if seen.cut:
+            click.echo(f"  ! {found.name} is cut short: its own contents count on {binary(seen.cut)} more. What there "
+                       "is of it is kept.", err=True)
+        backup = bench.crate.keep(card_of(found), blocks, watch, layout=describe(seen), path=out,
+                                  verify=not no_verify)
     r = backup.record
     if as_json:
         show_json({"image": str(backup.path), "length": r.length, "written": r.written, "blake3": r.blake3,

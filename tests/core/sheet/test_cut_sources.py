@@ -73,3 +73,16 @@ def test_what_cannot_be_a_disk_is_named(tmp_path, data, why):
 def test_a_card_filled_with_one_letter_is_a_disk(tmp_path):
     (tmp_path / "card.img").write_bytes(b"Z" * MIB)
     assert open_image(tmp_path / "card.img").size == MIB
+
+
+def test_a_cut_image_is_neither_rehearsed_nor_converted_as_if_it_were_whole(bench, tmp_path):
+    from mosscrate.core.sheet.converting import Conversion, convert_to
+    image = tmp_path / "half.img"
+    image.write_bytes(bytes(handheld().data[:20 * MIB]))
+    put_card(bench, "new", 64 * MIB)
+    source, target = bench.shelf.find(str(image)), bench.shelf.find("new")
+    with pytest.raises(FitError, match="cut short"):
+        running.rehearse(JobSheet((WriteImage(),), reference(source), reference(target)), bench, Watch())
+    with pytest.raises(FitError, match="cut short"):
+        convert_to(tmp_path / "swapped.img", source.open(), Conversion(is_swapped=True), Watch())
+    assert not (tmp_path / "swapped.img").exists()

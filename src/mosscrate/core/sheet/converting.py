@@ -15,6 +15,7 @@ from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import whole_partition
 from mosscrate.core.errors import FitError, JobError, MossError
 from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet.layouts import is_cut
 from mosscrate.core.sheet.passing import shortened, together
 from mosscrate.core.sheet.performing import perform
 from mosscrate.core.sheet.propose import under_another_map
@@ -44,6 +45,9 @@ class Conversion:
 def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
     """Make the image; returns a sentence. Raises FitError, MediumError; what was half made is removed again."""
     must_be_new(path)
+    layout = survey(source)
+    if layout.cut and wanted.partition is None:
+        raise FitError(is_cut(layout))
     part = path.with_name(path.name + ".part")
     if wanted.partition is not None:
         source = whole_partition(source, wanted.partition)

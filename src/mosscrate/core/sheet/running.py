@@ -77,6 +77,8 @@ def rehearse(sheet: JobSheet, bench: Bench, watch: Watch) -> Result:
             raise JobError(f"The guard would refuse this sheet: {' '.join(bad)}")
     with Opened() as opened:
         source_blocks = opened.add(source.open()) if source else None
+        if source_blocks is not None:
+            _must_be_whole(source_blocks, sheet.steps)
         overlay = opened.add_overlay(Overlay(opened.add(target.open()))) if target else None
         shop = Workshop(bench, sheet, source, target, source_blocks, overlay, OnView(overlay or Blocks(0)),
                         is_rehearsal=True)
