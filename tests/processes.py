@@ -143,10 +143,11 @@ class Killed:
         return was_between
 
     def _kill(self, what: str, cost: tuple[float, int]) -> None:
-        is_by_time = self.rng.random() < 0.3
+        is_by_time = self.rng.random() < 0.25
+        first = 1 if self.rng.random() < 0.3 else cost[1] // 2       # the card is written in the second half
         after = self.rng.uniform(0, cost[0]) if is_by_time else None
         said = forked(lambda: self.act(what), kill_after=after,
-                      kill_at=0 if is_by_time else self.rng.randint(1, cost[1] + 1))
+                      kill_at=0 if is_by_time else self.rng.randint(max(1, first), cost[1] + 1))
         if said is not None and said.startswith("CRASH"):
             raise AssertionError(f"{self.step}: {what} said {said}")
 
