@@ -16,6 +16,7 @@ from mosscrate.core.errors import GuardRefusal, InUse, JobError, MossError
 from mosscrate.core.sheet import GrowPartition, JobSheet, WriteImage, guard, recovering, running
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of, standard_bench
+from mosscrate.core.sheet.job import Log
 from mosscrate.core.sheet.journal.journal import Journal
 from mosscrate.core.sheet.journal.store import DiskFolder
 from mosscrate.core.sheet.sheet import reference
@@ -354,4 +355,21 @@ def test_a_damaged_or_missing_journal_is_never_used_in_part(bench, monkeypatch):
                 act(job, bench, Watch(), typed_tag=medium.tag)
             assert medium.path.read_bytes() == now
     path.write_bytes(whole[:4096] + bytes(512) + whole[4608:])           # one copy of a slot: the other is enough
+    recovering.undo(job, bench, Watch(), typed_tag=medium.tag)
+
+
+def test_what_somebody_left_among_the_jobs_stands_in_nobodys_way(bench):
+    put_card(bench, "card", 72 * MIB, card().data)
+    medium = bench.shelf.find("card")
+    for name, record in (("2025-01-01T00.00.00", b"{"), ("2025-01-02T00.00.00", b""), ("odd", None)):
+        folder = bench.state / "jobs" / name
+        (folder / "journal").mkdir(parents=True)                         # cannot be opened as a file
+        if record is not None:
+            (folder / "job.json").write_bytes(record)
+    (bench.state / "jobs" / "2025-01-03T00.00.00").mkdir()
+    (bench.state / "jobs" / "2025-01-03T00.00.00" / "journal").write_bytes(b"MOSSJRN1" + bytes(5000))
+    job = running.run(JobSheet((s.MakeFolder(2, "x"),), None, reference(medium)), bench, Watch(),
+                      typed_tag=medium.tag).job
+    assert [j.id for j in Log(bench.state).jobs()] == [job.id]
+    assert recovering.interruption(medium.open(), bench) is None
     recovering.undo(job, bench, Watch(), typed_tag=medium.tag)

@@ -113,9 +113,9 @@ class Journal:
     @classmethod
     def glance(cls, folder: Folder, job: str) -> Journal | None:
         """Head, slot and as many groups as can be read, for asking what shows on a card; None without head or slot."""
-        if not folder.has(job, JOURNAL):
+        file = _opened(folder, job)
+        if file is None:
             return None
-        file = folder.open(job, JOURNAL)
         raw = file.read(0, s.PAGE)
         head = s.parse_head(raw)
         slot = _newest(file, head) if head else None
@@ -130,14 +130,15 @@ class Journal:
     @classmethod
     def head_of(cls, folder: Folder, job: str) -> Head | None:
         """The head alone; None where there is no journal, or no head that is whole."""
-        return s.parse_head(folder.open(job, JOURNAL).read(0, s.PAGE)) if folder.has(job, JOURNAL) else None
+        file = _opened(folder, job)
+        return s.parse_head(file.read(0, s.PAGE)) if file is not None else None
 
     @classmethod
     def slot_of(cls, folder: Folder, job: str) -> Slot | None:
         """The newest slot alone; None where there is no journal, or no slot that is whole."""
-        if not folder.has(job, JOURNAL):
+        file = _opened(folder, job)
+        if file is None:
             return None
-        file = folder.open(job, JOURNAL)
         head = s.parse_head(file.read(0, s.PAGE))
         return _newest(file, head) if head and head.job == job else None
 
@@ -223,6 +224,14 @@ class Journal:
             self.file.write(place, data)
         self.file.sync()
         self.slot = slot
+
+
+def _opened(folder: Folder, job: str) -> StoredFile | None:
+    """A journal for asking; None where there is none that may be read: it must not stand in the way of other cards."""
+    try:
+        return folder.open(job, JOURNAL) if folder.has(job, JOURNAL) else None
+    except JobError:
+        return None
 
 
 def _places(head: Head, which: int) -> tuple[int, int]:

@@ -79,7 +79,7 @@ class Folder(Protocol):
         """Remove a file where it is there, and sync that."""
 
     def sync(self, job: str) -> None:
-        """Sync what a killed process may have left in memory: the journal, the record, their names."""
+        """Sync what a killed process may have left in memory: journal, record, names. Raises JobError."""
 
 
 class DiskFile:
@@ -225,14 +225,19 @@ class DiskFolder:
 
     def sync(self, job: str) -> None:
         """See Folder."""
-        for name in (JOURNAL, RECORD):
-            if self.has(job, name):
-                fd = os.open(self.root / job / name, os.O_RDONLY | os.O_CLOEXEC)
-                try:
-                    os.fsync(fd)
-                finally:
-                    os.close(fd)
-        self._sync_names(job)
+        try:
+            for name in (JOURNAL, RECORD):
+                if self.has(job, name):
+                    fd = os.open(self.root / job / name, os.O_RDONLY | os.O_CLOEXEC)
+                    try:
+                        os.fsync(fd)
+                    finally:
+                        os.close(fd)
+            self._sync_names(job)
+        except PermissionError:
+            return                                       # what may not be read is not relied on either
+        except OSError as error:
+            raise _error(self.root / job, "synced", error) from error
 
     def _sync_names(self, job: str) -> None:
         folder = self.root / job
