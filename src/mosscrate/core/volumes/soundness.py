@@ -44,7 +44,7 @@ class Soundness:
                 "made afresh."
         if self.unmarked:
             return (f"{binary(self.unmarked)} that files hold are marked as free, so that any change would write over "
-                    "them. “Rebuild bitmap” mends that; it can be taken back.")
+                    "them. “Rebuild bitmap” mends that (`sheet bitmap` in a shell); it can be taken back.")
         return ""
 
 
