@@ -247,17 +247,14 @@ class Stack:
     def walk_back(self, journal: Journal, target: int, standing: Standing, watch: Watch) -> None:
         """From wherever the card is down to an earlier state, group by group; can be cut anywhere and begun again."""
         low, high = journal.slot.low, journal.slot.high
-        total = high
+        total, spans = high, spans_of(journal.groups)
         while high > target:
             low = low if low < high else self._next_below(journal, high, target)
             low = max(low, target)
             journal.put_slot(standing=standing, low=low, high=high)
-            groups = {g.number for g in journal.groups[low:high]}
-            for span in spans_of(journal.groups):
+            for span in spans:
                 layers = [layer for layer in span.layers if low < layer.group <= high]
-                if not groups or not layers:
-                    continue
-                for piece in span.pieces():
+                for piece in span.pieces() if layers else ():
                     now = self.card.read(piece.start, piece.length)
                     old = taken_back(journal, layers, piece.start, now)
                     if old != now:
