@@ -7,7 +7,7 @@ written on the caller's. Zero runs are found while a buffer is warm and are neve
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -79,6 +79,30 @@ def chunks(source: Blocks, length: int, *, mend: bool = False) -> Iterator[Chunk
         finally:
             for future in pending:
                 future.cancel()
+
+
+def read_pieces(source: Blocks, pieces: Sequence[Extent]) -> Iterator[memoryview]:
+    """The bytes of each piece, the next one read meanwhile; a buffer is used again two pieces later.
+
+    Raises MediumError.
+    """
+    if not pieces:
+        return
+    size = max(piece.length for piece in pieces)
+    buffers = [memoryview(bytearray(size)) for _ in range(min(2, len(pieces)))]
+
+    def read(number: int) -> memoryview:
+        data = buffers[number % 2][:pieces[number].length]
+        source.read_into(pieces[number].start, data)
+        return data
+
+    with ThreadPoolExecutor(1, "read-ahead") as reader:
+        coming = reader.submit(read, 0)
+        for number in range(1, len(pieces)):
+            data = coming.result()
+            coming = reader.submit(read, number)
+            yield data
+        yield coming.result()
 
 
 def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: str,

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.streaming import read_pieces
 from mosscrate.core.contents.straight import SWAPPED, is_known_swapped, straight
 from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.changes import Done
@@ -29,7 +27,7 @@ def swap_bytes(blocks: Blocks, watch: Watch) -> Done:
         raise FitError(UNKNOWN)
     pieces = _pieces(blocks)
     total, done = sum(p.length for p in pieces), 0
-    for piece, data in _read_ahead(blocks, pieces):
+    for piece, data in zip(pieces, read_pieces(blocks, pieces), strict=True):
         if np.frombuffer(data, np.uint8).any():
             blocks.foreswap(piece, data)
             np.frombuffer(data, "<u2").byteswap(inplace=True)
@@ -39,24 +37,6 @@ def swap_bytes(blocks: Blocks, watch: Watch) -> Done:
     blocks.flush()
     order = "straight" if view.container == SWAPPED else "swapped"
     return Done(f"The bytes of {blocks.name or 'the card'} are {order} now, {binary(total)} in all.", total)
-
-
-def _read_ahead(blocks: Blocks, pieces: list[Extent]) -> Iterator[tuple[Extent, memoryview]]:
-    """Each piece with its bytes, the next one read meanwhile; a buffer is used again two pieces later."""
-    buffers = [memoryview(bytearray(PIECE)) for _ in range(2)]
-
-    def read(number: int) -> memoryview:
-        data = buffers[number % 2][:pieces[number].length]
-        blocks.read_into(pieces[number].start, data)
-        return data
-
-    with ThreadPoolExecutor(1, "read-ahead") as reader:
-        coming = reader.submit(read, 0) if pieces else None
-        for number, piece in enumerate(pieces):
-            assert coming is not None, "there is a piece"
-            data = coming.result()
-            coming = reader.submit(read, number + 1) if number + 1 < len(pieces) else None
-            yield piece, data
 
 
 def _pieces(blocks: Blocks) -> list[Extent]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.blocks.base import Blocks, Extent, View
 from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.streaming import read_pieces
 from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.sheet.journal import structures as s
 from mosscrate.core.sheet.journal.journal import Group, Journal, Stretch
@@ -87,7 +87,7 @@ def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: b
         is_free = any(v and span.layers[v - 1].stretch.holds == Holds.LET_GO for v in values)
         if all(span.is_claimed(v) for v in values) and (with_free or not is_free):
             claimed += [(piece, span, values) for piece in span.pieces()]
-    for (piece, span, values), now in zip(claimed, _read_ahead(card, [piece for piece, _, _ in claimed]), strict=False):
+    for (piece, span, values), now in zip(claimed, _read_each(card, [piece for piece, _, _ in claimed]), strict=False):
         good = _holds_one_of(journal, now, span, piece, values)
         for first, last in runs_of(~good).tolist():
             start = piece.start + first * SECTOR
@@ -97,26 +97,11 @@ def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: b
     return found
 
 
-def _read_ahead(card: Blocks, pieces: Sequence[Extent]) -> Iterator[memoryview]:
-    """The bytes of each piece, the next one read meanwhile; a buffer is used again two pieces later."""
-    if sum(piece.length for piece in pieces) <= PIECE:
-        yield from (memoryview(card.read(piece.start, piece.length)) for piece in pieces)
-        return
-    buffers = [memoryview(bytearray(PIECE)) for _ in range(2)]
-
-    def read(number: int) -> memoryview:
-        piece = pieces[number]
-        now = buffers[number % 2][:piece.length]
-        card.read_into(piece.start, now)
-        return now
-
-    with ThreadPoolExecutor(1, "compare") as reader:
-        coming = reader.submit(read, 0) if pieces else None
-        for number in range(len(pieces)):
-            assert coming is not None, "there is a piece"
-            now = coming.result()
-            coming = reader.submit(read, number + 1) if number + 1 < len(pieces) else None
-            yield now
+def _read_each(card: Blocks, pieces: Sequence[Extent]) -> Iterator[memoryview]:
+    """The bytes of each piece; ahead, where there is so much that a thread is worth it."""
+    if sum(piece.length for piece in pieces) > PIECE:
+        return read_pieces(card, pieces)
+    return (memoryview(card.read(piece.start, piece.length)) for piece in pieces)
 
 
 def shows(journal: Journal, card: Blocks) -> bool:
