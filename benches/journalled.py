@@ -8,9 +8,9 @@ from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.fingerprint import fingerprint
-from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.journal.stack import Stack
-from mosscrate.core.sheet.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.journal.stack import Stack
+from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
 from mosscrate.core.sheet.sheet import JobSheet
 
 ROOM = 1 << 30

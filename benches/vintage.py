@@ -14,11 +14,9 @@ from benches.journalled import journalled
 from benches.volumes import BLOCK, GIB, MIB, forget_cached
 from mosscrate.core.blocks import create_image, open_blocks
 from mosscrate.core.blocks.swapped import SwappedBlocks
-from mosscrate.core.sheet.filling import put_files
-from mosscrate.core.sheet.performing import perform
-from mosscrate.core.sheet.steps import AddPartition, NewMap, PutFiles
-from mosscrate.core.sheet.swapping import swap_bytes
-from mosscrate.core.sheet.writing import write_image
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.steps import AddPartition, NewMap, PutFiles, SwapBytes
+from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.volumes import Making, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 
@@ -68,7 +66,7 @@ def _copying(folder: Path) -> Figure:
         forget()
         with create_image(image, 4 * GIB) as blocks:
             format_for("ffs-intl").make(blocks, Making("ffs-intl", "Music"))
-            put_files(blocks, PutFiles(0, (str(files),)), Watch())
+            perform(PutFiles(0, (str(files),)), blocks, None, Watch())
             blocks.flush()
         image.unlink()
 
@@ -115,7 +113,7 @@ def _swapping(folder: Path) -> Iterator[Figure]:
     def in_place() -> None:
         forget_cached(path)
         with open_blocks(path, writable=True) as blocks, journalled(blocks, folder / "state") as journal:
-            swap_bytes(journal, Watch())
+            perform(SwapBytes(), journal, None, Watch())
 
     for name, work in (("write a 1 GiB image with its bytes swapped", ours),
                        ("swap a 1 GiB image where it is, with a journal", in_place)):

@@ -18,7 +18,7 @@ settings.load_profile("ours")
 
 from mosscrate.core.crate import Crate
 from mosscrate.core.machines import Machines
-from mosscrate.core.sheet import Bench
+from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Shelf
 
 

@@ -30,7 +30,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import read_map
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.steps import AddPartition, FillWithDrives, NewMap, Step
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.volumes.fat import open_fat

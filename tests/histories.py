@@ -19,16 +19,16 @@ from blake3 import blake3
 from mosscrate.core.blocks import Extent
 from mosscrate.core.blocks.base import Blocks
 from mosscrate.core.errors import JobError, MossError
-from mosscrate.core.sheet.job import Job, Log, Status
-from mosscrate.core.sheet.journal import journal as journal_module
-from mosscrate.core.sheet.journal import stack as stack_module
-from mosscrate.core.sheet.journal.journal import Journal
-from mosscrate.core.sheet.journal.stack import LIVE, Stack, Undone
-from mosscrate.core.sheet.journal.store import JOURNAL, RECORD
-from mosscrate.core.sheet.journal.structures import Slot, Standing
-from mosscrate.core.sheet.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.running.job import Job, Log, Status
+from mosscrate.core.sheet.running.journal import journal as journal_module
+from mosscrate.core.sheet.running.journal import stack as stack_module
+from mosscrate.core.sheet.running.journal.journal import Journal
+from mosscrate.core.sheet.running.journal.stack import LIVE, Stack, Undone
+from mosscrate.core.sheet.running.journal.store import JOURNAL, RECORD
+from mosscrate.core.sheet.running.journal.structures import Slot, Standing
+from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.running.stamp import stamp_of
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.stamp import stamp_of
 from mosscrate.core.watch import Watch
 
 SECTOR, CELLS, ROOM = 512, 8, 20 << 10

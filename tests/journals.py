@@ -8,12 +8,12 @@ from pathlib import Path
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.errors import MossError
-from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.journal.journal import Journal
-from mosscrate.core.sheet.journal.stack import Stack
-from mosscrate.core.sheet.journal.store import DiskFolder
-from mosscrate.core.sheet.journal.writing import JournalledBlocks
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.journal.journal import Journal
+from mosscrate.core.sheet.running.journal.stack import Stack
+from mosscrate.core.sheet.running.journal.store import DiskFolder
+from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.watch import Watch
 

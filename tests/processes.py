@@ -22,12 +22,13 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import MossError
-from mosscrate.core.sheet import Bench, JobSheet, recovering, running
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.bench import card_of
-from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.performing import perform
-from mosscrate.core.sheet.sheet import reference
+from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.slots import Medium, Shelf
 from mosscrate.core.watch import Watch
 from tests.core.sheet.test_steps import CASES, card, shape, trees
@@ -138,7 +139,7 @@ class Killed:
         wanted = self.after if is_done else self.before
         if left or (trees(now), shape(survey(now))) != (trees(wanted), shape(survey(wanted))):
             raise AssertionError(f"{self.step}: after {last or 'nothing'} ({said}) the card is not as it says; {left}")
-        if not is_done and isinstance(self.step, s.RESTORED_EXACTLY) and now.data != self.before.data:
+        if not is_done and self.step.is_undone_exactly and now.data != self.before.data:
             raise AssertionError(f"{self.step}: bytes differ after undo")
         return was_between
 

@@ -14,8 +14,8 @@ from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, ahdi, read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Making, Traits, edit, format_for, open_volume
 from mosscrate.core.watch import Watch

@@ -17,7 +17,7 @@ from mosscrate.core.crate.record import CardRecord
 from mosscrate.core.errors import CrateError, MediumError, Stopped
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Traits, edit
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, WHEN, handheld

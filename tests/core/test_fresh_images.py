@@ -10,7 +10,7 @@ from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, m
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import open_volume
 from mosscrate.core.watch import Watch
 from tests.volumes import tree

@@ -13,7 +13,7 @@ from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.errors import MossError
 from mosscrate.core.maps import MapKind, rdb
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.watch import Watch
 from mosscrate.demo.contents import studio
 from mosscrate.demo.hfs import make_hfs

@@ -11,7 +11,7 @@ from mosscrate.core.errors import MachineError
 from mosscrate.core.findings import Severity
 from mosscrate.core.machines import Machines, check, largest_in
 from mosscrate.core.maps import MapKind, Partition
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.steps import NewMap
 from mosscrate.core.sizes import GIB, MIB
 from mosscrate.core.watch import Watch

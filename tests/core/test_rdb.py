@@ -17,8 +17,8 @@ from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, rdb, rdb_code, read_map
 from mosscrate.core.maps.base import Environment
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Traits, edit
 from mosscrate.core.watch import Watch

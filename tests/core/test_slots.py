@@ -10,7 +10,7 @@ from mosscrate.core import sizes
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import MediumError
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.steps import (
     FlagPartition,
     LabelPartition,

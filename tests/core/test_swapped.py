@@ -16,10 +16,10 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, GuardRefusal
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.verifying import verify_copy
+from mosscrate.core.sheet.steps.shared.comparing import verify_copy
 from mosscrate.core.volumes import Making, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld

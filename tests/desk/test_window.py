@@ -20,7 +20,7 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.findings import Severity
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.core.volumes import Making, edit, format_for
 from mosscrate.core.watch import Watch

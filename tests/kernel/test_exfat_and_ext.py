@@ -13,7 +13,7 @@ import pytest
 
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.steps import ReplayJournal
 from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for, format_of, open_volume
 from mosscrate.core.watch import Watch

@@ -12,7 +12,8 @@ import pytest
 
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.maps import read_map
-from mosscrate.core.sheet.changes import grow_partition
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.steps import GrowPartition
 from mosscrate.core.volumes import Kind, open_volume
 from mosscrate.core.volumes.fat.growing import grow
 from mosscrate.core.watch import Watch
@@ -116,7 +117,7 @@ def test_kernel_finds_and_reads_a_card_that_we_made_and_grew(tmp_path: Path):
     with open_blocks(image, writable=True) as blocks:
         lay_out(blocks, [(MIB, 16 * MIB, FatType.FAT16, "PEAT", some_files(5)),
                          (17 * MIB, 80 * MIB, FatType.FAT32, "GAMES", some_files(6, 200))])
-        grow_partition(blocks, 2, None, Watch())
+        perform(GrowPartition(2), blocks, None, Watch())
         ours = {p.index: tree_of(Window(blocks, p.start, p.length)) for p in read_map(blocks).partitions}
     seen = machine.run(f"echo @size; cat /sys/block/vda/vda2/start /sys/block/vda/vda2/size\n"
                        f"for n in 1 2; do {MOUNT},ro /dev/vda$n /mnt; echo @$n; list /mnt; umount /mnt; done", [image])

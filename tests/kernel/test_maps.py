@@ -10,7 +10,7 @@ from mosscrate.core.blocks import open_blocks
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.maps.mbr import is_extended
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.watch import Watch
 from tests.kernel import machine
 from tests.volumes import MIB

@@ -13,7 +13,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import apple_map

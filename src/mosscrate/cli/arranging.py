@@ -6,25 +6,27 @@ Each plans one step on one medium. `--out` saves the sheet, `--append` adds the 
 
 from __future__ import annotations
 
-from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
 import click
 import msgspec
 
-from mosscrate.cli.sheets import must_fit, put_out, run_sheet
+from mosscrate.cli.sheets import foreseen, must_fit, put_out, run_sheet
 from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.transfer import plan_passage
 from mosscrate.core.errors import JobError
 from mosscrate.core.maps import WRITTEN, MapKind
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.passing import passage_of, shortened, together
-from mosscrate.core.sheet.propose import growth_with_room, under_another_map
+from mosscrate.core.sheet.planning.forecasting import Forecast
+from mosscrate.core.sheet.planning.passing import shortened, together
+from mosscrate.core.sheet.planning.propose import growth_with_room, under_another_map
 from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
 from mosscrate.core.sizes import counted
+from mosscrate.core.volumes import facts_for, kind_for
 
 MAPS = tuple(str(kind) for kind in WRITTEN)
 EXISTING = {"refuse": s.Existing.REFUSE, "keep": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}
@@ -41,13 +43,11 @@ def planned(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
     return click.pass_obj(command)
 
 
-def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path | None, append: Path | None, tag: str,
+def plan_steps(bench: Bench, medium: str, steps: tuple[s.AnyStep, ...], out: Path | None, append: Path | None, tag: str,
                *, as_json: bool, source: str = "") -> None:
     """Show, save or run steps on a medium; `source` is another one that they bring something from."""
     found = bench.shelf.find(medium)
     came = bench.shelf.find(source) if source else None
-    with found.open() as blocks:
-        layout = survey(blocks)
     made = JobSheet(steps, reference(came) if came else None, reference(found))
     if append is not None:
         old = load_sheet(append)
@@ -57,12 +57,8 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path |
             raise JobError(f"The sheet {append} has another source. Nothing was changed.")
         made = msgspec.structs.replace(old, steps=(*old.steps, *steps), source=made.source or old.source)
         out = out or append
-    first = None
-    if made.source is not None:
-        with bench.shelf.find(made.source.path).open() as blocks:
-            first = survey(blocks)
-    tell_losses(bench, made, steps)
-    seen = forecast(made, first, layout)
+    seen = foreseen(bench, made)
+    tell_losses(seen, steps)
     if tag:
         must_fit(seen)
         run_sheet(bench, made, tag, as_json=as_json)
@@ -70,13 +66,10 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.Step, ...], out: Path |
         put_out(made, seen, out, as_json=as_json)
 
 
-def tell_losses(bench: Bench, sheet: JobSheet, steps: tuple[s.Step, ...]) -> None:
+def tell_losses(seen: Forecast, steps: tuple[s.AnyStep, ...]) -> None:
     """What files lose on their way into another kind of volume, said before anything is done."""
-    with ExitStack() as opened:
-        source, target = (opened.enter_context(bench.shelf.find(ref.path).open()) if ref else None
-                          for ref in (sheet.source, sheet.target))
-        for finding in shortened(together(steps, source, target)):
-            click.echo(f"  ! {finding.sentence}", err=True)
+    for finding in shortened(together(seen, steps)):
+        click.echo(f"  ! {finding.sentence}", err=True)
 
 
 @click.command()
@@ -91,7 +84,7 @@ def tell_losses(bench: Bench, sheet: JobSheet, steps: tuple[s.Step, ...]) -> Non
 def bring(bench: Bench, source: str, medium: str, partition: int, kind: str, size: str | None, under: str | None,
           **how: Any) -> None:  # noqa: ANN401
     """Bring one partition of a SOURCE into the free room of a MEDIUM."""
-    first: tuple[s.Step, ...] = () if under is None else (s.EmptyCard(),) if under == "none" else (s.NewMap(under),)
+    first: tuple[s.AnyStep, ...] = () if under is None else (s.EmptyCard(),) if under == "none" else (s.NewMap(under),)
     plan_steps(bench, medium, (*first, s.CopyPartition(partition, kind, _optional(size))), source=source, **how)
 
 
@@ -116,7 +109,8 @@ def under(bench: Bench, source: str, medium: str, map_kind: str, **how: Any) -> 
 def names(bench: Bench, source: str, partition: int, kind: str, as_json: bool) -> None:
     """List every name of a partition that would change in another KIND of file system."""
     with bench.shelf.find(source).open() as blocks:
-        passage = passage_of(s.RebuildPartition(partition, kind), None, blocks)
+        volume = open_partition(blocks, partition)
+        passage = plan_passage(volume.tree().entries, facts_for(kind_for(kind, volume.size)))
     if as_json:
         show_json({"names": [{"path": old, "name": new} for old, new in passage.changed_names.items()],
                    "left_out": sorted(passage.left_out)})
@@ -215,7 +209,7 @@ def remove(bench: Bench, medium: str, partition: int, **how: Any) -> None:  # no
 def grow(bench: Bench, medium: str, partition: int, size: str | None, make_room: bool,
          **how: Any) -> None:  # noqa: ANN401
     """Grow one partition of a MEDIUM in place."""
-    steps: tuple[s.Step, ...] = (s.GrowPartition(partition, _optional(size)),)
+    steps: tuple[s.AnyStep, ...] = (s.GrowPartition(partition, _optional(size)),)
     if make_room:
         with bench.shelf.find(medium).open() as blocks:
             steps = growth_with_room(survey(blocks), partition, _optional(size))

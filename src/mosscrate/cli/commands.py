@@ -23,10 +23,10 @@ from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.machines import check as suits
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.recovering import interruption
-from mosscrate.core.sheet.running import run
+from mosscrate.core.sheet.running.recovering import interruption
+from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import Step, Verify, WriteFitted, WriteImage
+from mosscrate.core.sheet.steps import AnyStep, Verify, WriteFitted, WriteImage
 from mosscrate.core.sizes import binary, counted, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
@@ -209,7 +209,7 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
           as_json: bool) -> None:
     """Write an IMAGE (or another card) onto MEDIUM and read it back. What MEDIUM holds is lost."""
     source, target = bench.shelf.find(image), bench.shelf.find(medium)
-    steps: tuple[Step, ...] = (WriteImage(verify=not no_verify, cut=cut),)
+    steps: tuple[AnyStep, ...] = (WriteImage(verify=not no_verify, cut=cut),)
     if fit:
         steps = (WriteFitted(),) if no_verify else (WriteFitted(), Verify())
     sheet = JobSheet(steps, reference(source), reference(target))
@@ -258,7 +258,7 @@ def ask_for_tag(bench: Bench, target: Medium, *, loses_all: bool) -> str:
     """On a terminal, show what would be lost and ask; in a script the guard says what is missing."""
     import sys
 
-    from mosscrate.core.sheet.losses import what_would_be_lost
+    from mosscrate.core.sheet.planning.losses import what_would_be_lost
 
     if not sys.stdin.isatty():
         return ""

@@ -12,7 +12,7 @@ from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.converting import Conversion, convert_to
+from mosscrate.core.sheet.running.converting import Conversion, convert_to
 
 
 @click.command()

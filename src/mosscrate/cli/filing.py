@@ -10,12 +10,11 @@ import click
 
 from mosscrate.cli.arranging import EXISTING, tell_losses
 from mosscrate.cli.commands import ask_for_tag, partition_of
-from mosscrate.cli.sheets import must_fit, run_sheet
+from mosscrate.cli.sheets import foreseen, must_fit, run_sheet
 from mosscrate.cli.speaking import json_option
 from mosscrate.core.contents import survey
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.fit import forecast
 from mosscrate.core.sheet.sheet import JobSheet, reference
 
 PARTITION = click.option("--partition", "-p", type=int, help="Number of the partition; left out when there is one.")
@@ -99,13 +98,14 @@ def traits(bench: Bench, medium: str, path: str, partition: int | None, comment:
 
 
 def _run(bench: Bench, medium: str, partition: int | None, tag: str, *, as_json: bool,
-         step: Callable[[int], s.Step]) -> None:
+         step: Callable[[int], s.AnyStep]) -> None:
     found = bench.shelf.find(medium)
     with found.open() as blocks:
         layout = survey(blocks)
     made = JobSheet((step(partition_of(layout, partition)),), None, reference(found))
-    must_fit(forecast(made, None, layout))
-    tell_losses(bench, made, made.steps)
+    seen = foreseen(bench, made)
+    must_fit(seen)
+    tell_losses(seen, made.steps)
     run_sheet(bench, made, tag or ask_for_tag(bench, found, loses_all=False), as_json=as_json)
 
 

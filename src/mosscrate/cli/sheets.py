@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -15,15 +16,16 @@ from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.findings import Finding
 from mosscrate.core.machines import check
-from mosscrate.core.sheet import recovering, running
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.fit import Forecast, forecast
-from mosscrate.core.sheet.job import Job, Log
-from mosscrate.core.sheet.losses import what_would_be_lost
-from mosscrate.core.sheet.propose import propose
+from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
+from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.planning.propose import propose
+from mosscrate.core.sheet.planning.suiting import suited, swapping_on_the_way
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Job, Log
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
 from mosscrate.core.sheet.steps import GrowPartition
-from mosscrate.core.sheet.suiting import suited, swapping_on_the_way
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
 
@@ -73,8 +75,8 @@ def show(bench: Bench, file: Path, machine: str | None, as_json: bool) -> None:
     """Show a saved sheet in words, with what it does and what would be lost."""
     made = load_sheet(file)
     meant_for = bench.machines.find(machine) if machine else None
-    old, new = _layout(bench, made.source), _layout(bench, made.target)
-    seen = forecast(made, old, new)
+    new = _layout(bench, made.target)
+    seen = foreseen(bench, made)
     suits: tuple[Finding, ...] = ()
     if meant_for and seen.layout:
         suits = check(seen.layout, meant_for)
@@ -94,7 +96,7 @@ def show(bench: Bench, file: Path, machine: str | None, as_json: bool) -> None:
 def rehearse(bench: Bench, file: Path, as_json: bool) -> None:
     """Go through a sheet on a copy-on-write view of the real target; nothing is written to it."""
     made = load_sheet(file)
-    must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
+    must_fit(foreseen(bench, made))
     with watching() as watch:
         result = running.rehearse(made, bench, watch)
     _print_result(result, as_json=as_json, last=f"Rehearsed in {duration(result.seconds)}; "
@@ -109,7 +111,7 @@ def rehearse(bench: Bench, file: Path, as_json: bool) -> None:
 def run(bench: Bench, file: Path, tag: str, as_json: bool) -> None:
     """Run a sheet for real."""
     made = load_sheet(file)
-    must_fit(forecast(made, _layout(bench, made.source), _layout(bench, made.target)))
+    must_fit(foreseen(bench, made))
     run_sheet(bench, made, tag, as_json=as_json)
 
 
@@ -204,6 +206,15 @@ def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) 
     if made.target and not as_json:
         click.echo(f"Perhaps {duration(seen.seconds)}. Nothing is written yet."
                    + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
+
+
+def foreseen(bench: Bench, made: JobSheet) -> Forecast:
+    """What a sheet will do to the media that it names, read with everything that is on them. Raises MossError."""
+    with ExitStack() as opened:
+        source, target = (opened.enter_context(bench.shelf.find(ref.path).open()) if ref else None
+                          for ref in (made.source, made.target))
+        return forecast(made, survey(source) if source else None, survey(target) if target else None,
+                        source_blocks=source, target_blocks=target)
 
 
 def must_fit(seen: Forecast) -> None:

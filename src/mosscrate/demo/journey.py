@@ -9,10 +9,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from mosscrate.core.contents import survey
-from mosscrate.core.sheet import running
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.losses import what_would_be_lost
-from mosscrate.core.sheet.propose import propose
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.planning.propose import propose
+from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import bench_at

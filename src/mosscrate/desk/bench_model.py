@@ -13,9 +13,9 @@ from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.crate import Backup, Lane, Trouble
 from mosscrate.core.errors import MachineError, MossError
 from mosscrate.core.machines import Machine, Machines
-from mosscrate.core.sheet import recovering
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.job import Job as LoggedJob
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running.job import Job as LoggedJob
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.shared.background import Asker, Job

@@ -16,11 +16,11 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, JobError, MediumError
 from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.converting import Conversion, convert_to
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.passing import passage_of, together
-from mosscrate.core.sheet.performing import perform
-from mosscrate.core.sheet.propose import under_another_map
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.passing import together
+from mosscrate.core.sheet.planning.propose import under_another_map
+from mosscrate.core.sheet.running.converting import Conversion, convert_to
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
@@ -83,7 +83,8 @@ def test_a_drive_taken_apart_into_bare_volumes_and_put_together_again_is_equal_t
 def test_all_volumes_go_under_another_map_with_their_files(kind, other, made):
     drive, target = DRIVES[kind](), MemoryBlocks(bytes(96 * MIB), name="Target")
     steps = under_another_map(survey(drive), MapKind(other))
-    assert together(steps, drive, target).changed_names == {}
+    seen = forecast(JobSheet(steps), survey(drive), survey(target), source_blocks=drive, target_blocks=target)
+    assert together(seen).changed_names == {}
     layout = run(steps, target, drive)
     assert (layout.map_kind, {p.volume.kind for p in layout.partitions} - {"fat16"}) == (MapKind(other), {made} - {
         "fat16"})
@@ -199,7 +200,9 @@ def test_two_thousand_files_go_from_here_onto_a_volume_and_back_with_what_was_an
     blocks = MemoryBlocks(bytes(size * MIB), name="Bare")
     perform(s.FormatPartition(0, kind), blocks, None, Watch())
     step = s.PutFiles(0, (str(folder),))
-    passage = passage_of(step, None, blocks)
+    seen = forecast(JobSheet((step,)), None, survey(blocks), target_blocks=blocks)
+    assert seen.problems == ()
+    passage = seen.lines[0].decided.passage
     done = perform(step, blocks, None, Watch())
     assert len(files) > 2000
     assert f"{len(files)} files put" in done.sentence

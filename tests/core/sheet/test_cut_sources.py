@@ -9,12 +9,14 @@ from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, JobError, MediumError
 from mosscrate.core.images import open_image
 from mosscrate.core.maps import MapKind
-from mosscrate.core.sheet import JobSheet, WriteImage, recovering, running
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.propose import propose
-from mosscrate.core.sheet.sheet import reference
-from mosscrate.core.sheet.verifying import verify_copy
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.propose import propose
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import WriteImage
+from mosscrate.core.sheet.steps.shared.comparing import verify_copy
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
 from tests.core.sheet.test_steps import card
@@ -76,7 +78,7 @@ def test_a_card_filled_with_one_letter_is_a_disk(tmp_path):
 
 
 def test_a_cut_image_is_neither_rehearsed_nor_converted_as_if_it_were_whole(bench, tmp_path):
-    from mosscrate.core.sheet.converting import Conversion, convert_to
+    from mosscrate.core.sheet.running.converting import Conversion, convert_to
     image = tmp_path / "half.img"
     image.write_bytes(bytes(handheld().data[:20 * MIB]))
     put_card(bench, "new", 64 * MIB)

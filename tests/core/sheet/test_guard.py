@@ -12,11 +12,12 @@ import mosscrate
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import CrateError, GuardRefusal
-from mosscrate.core.sheet import JobSheet, KeepCard, Which, WriteImage, guard, recovering, running
 from mosscrate.core.sheet.bench import card_of
-from mosscrate.core.sheet.losses import what_would_be_lost
-from mosscrate.core.sheet.sheet import reference
-from mosscrate.core.sheet.steps import CopyPartition, EmptyCard
+from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.running import guard, recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import CopyPartition, EmptyCard, KeepCard, Which, WriteImage
 from mosscrate.core.slots import sysfs
 from mosscrate.core.slots.sysfs import Tree
 from mosscrate.core.watch import Watch
@@ -163,7 +164,7 @@ def test_no_other_module_opens_a_medium_for_writing():
     root = Path(mosscrate.__file__).parent
     callers = {str(p.relative_to(root)) for p in root.rglob("*.py")
                if re.search(r"open_for_guard\(|open_blocks\([^)]*writable=True", p.read_text())}
-    assert callers == {"core/sheet/guard.py", "core/slots/medium.py", "demo/cards.py"}
+    assert callers == {"core/sheet/running/guard.py", "core/slots/medium.py", "demo/cards.py"}
 
 
 # the computer's own disks, on a made-up tree of the kernel

@@ -11,12 +11,14 @@ from mosscrate.core.blocks import FileBlocks, MemoryBlocks, Window
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, JobError, MediumError, Stopped
-from mosscrate.core.sheet import GrowPartition, JobSheet, KeepCard, Which, WriteImage, recovering, running
-from mosscrate.core.sheet.changes import grow_partition
-from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.propose import propose
-from mosscrate.core.sheet.sheet import reference
-from mosscrate.core.sheet.writing import write_image
+from mosscrate.core.sheet.planning.propose import propose
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import GrowPartition, KeepCard, Which, WriteImage
+from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
@@ -38,7 +40,7 @@ def small_card(type: FatType) -> MemoryBlocks:
 def test_a_card_pulled_after_any_write_of_a_grow_comes_back_whole(type, tmp_path):
     before = bytes(small_card(type).data)
     plain = MemoryBlocks(before)
-    grow_partition(plain, 1, None, Watch())
+    perform(GrowPartition(1), plain, None, Watch())
     files = contents(MemoryBlocks(before[MIB // 2:]))
     assert contents(MemoryBlocks(bytes(plain.data)[MIB // 2:])) == files
     count = FaultyBlocks(MemoryBlocks(before), Faults())
@@ -140,7 +142,7 @@ def test_a_smaller_card_takes_an_image_only_when_unused_zeros_are_cut():
 
 
 def test_saved_sheets_are_read_back_equal(bench, monkeypatch, tmp_path):
-    from mosscrate.core.sheet import load_sheet, save_sheet
+    from mosscrate.core.sheet.sheet import load_sheet, save_sheet
     *_, sheet = moving_bench(bench, monkeypatch)
     save_sheet(sheet, tmp_path / "move.json")
     assert load_sheet(tmp_path / "move.json") == sheet
@@ -166,7 +168,7 @@ def killed_at(monkeypatch, moment: int) -> None:
             return real(*words, **named)
         return call
 
-    monkeypatch.setattr("mosscrate.core.sheet.telling._note", lambda *words: None)
+    monkeypatch.setattr("mosscrate.core.sheet.running.telling._note", lambda *words: None)
     monkeypatch.setattr(Log, "save", at_moment(Log.save))
     for name in ("_write", "zero", "flush"):
         monkeypatch.setattr(FileBlocks, name, at_moment(getattr(FileBlocks, name)))

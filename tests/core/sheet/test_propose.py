@@ -8,12 +8,18 @@ import pytest
 
 from mosscrate.core.contents import survey
 from mosscrate.core.maps import MapKind, read_map
-from mosscrate.core.sheet import running
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.performing import perform
-from mosscrate.core.sheet.propose import growth_with_room, kind_under, propose, propose_arrangement, propose_growth
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.propose import (
+    growth_with_room,
+    kind_under,
+    propose,
+    propose_arrangement,
+    propose_growth,
+)
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.slots import Source
 from mosscrate.core.watch import Watch

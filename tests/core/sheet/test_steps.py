@@ -15,11 +15,10 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.passing import shortened, together
-from mosscrate.core.sheet.performing import perform
-from mosscrate.core.sheet.room import journal_room
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.passing import shortened, together
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for
 from mosscrate.core.watch import Watch
@@ -73,7 +72,7 @@ def shape(layout) -> list[tuple]:
 @dataclass(frozen=True)
 class Case:
     name: str
-    step: s.InPlace
+    step: s.AnyStep
     keeps: tuple[str, ...] = ("PEAT", "STATE", "GAMES")
     kinds: tuple[MapKind, ...] = (MapKind.MBR, MapKind.GPT)
 
@@ -121,7 +120,7 @@ def test_a_card_pulled_at_any_write_of_a_step_is_taken_back(case, tmp_path):
     before = bytes(card().data)
     count = FaultyBlocks(MemoryBlocks(before), Faults())
     used = cut_short(case.step, count, None, tmp_path / "whole")
-    assert used <= journal_room((case.step,), None, survey(MemoryBlocks(before)), data=SIZE)
+    assert used <= forecast(JobSheet((case.step,)), None, survey(MemoryBlocks(before))).journal
     assert Log(tmp_path / "whole").load(Log(tmp_path / "whole").folder.jobs()[0]).status == "done"
     files, layout = trees(MemoryBlocks(before)), shape(survey(MemoryBlocks(before)))
     n = count.writes
@@ -131,7 +130,7 @@ def test_a_card_pulled_at_any_write_of_a_step_is_taken_back(case, tmp_path):
         cut_short(case.step, FaultyBlocks(medium, Faults(pulled_after_writes=cut)), None, tmp_path / f"{cut}")
         taken_back(medium, tmp_path / f"{cut}")
         assert (trees(medium), shape(survey(medium))) == (files, layout), f"cut after write {cut}"
-        if isinstance(case.step, s.RESTORED_EXACTLY):
+        if case.step.is_undone_exactly:
             assert bytes(medium.data) == before
 
 
@@ -252,7 +251,8 @@ def test_what_is_lost_in_another_kind_is_told_first():
     editor.add_file("x/CASE", b"1")
     editor.add_file("x/case", b"2")
     editor.commit()
-    said = " ".join(f.sentence for f in shortened(together((s.RebuildPartition(2, "exfat"),), None, blocks)))
+    said = " ".join(f.sentence for f in shortened(together(forecast(
+        JobSheet((s.RebuildPartition(2, "exfat"),)), None, survey(blocks), target_blocks=blocks))))
     for word in ("Owners", "1 link", "“what_ a name”", "“case (2)”"):
         assert word in said
     perform(s.RebuildPartition(2, "exfat"), blocks, None, Watch())
@@ -260,7 +260,6 @@ def test_what_is_lost_in_another_kind_is_told_first():
 
 
 def test_an_image_a_little_too_large_fits_once_its_last_volume_is_shrunk():
-    from mosscrate.core.sheet.writing import write_fitted
     for kind in (MapKind.MBR, MapKind.GPT):
         source = card(kind)
         perform(s.GrowPartition(3), source, None, Watch())
@@ -268,7 +267,7 @@ def test_an_image_a_little_too_large_fits_once_its_last_volume_is_shrunk():
         before = bytes(source.data)
         seen = forecast(JobSheet((s.WriteFitted(),)), survey(source), survey(target))
         assert seen.problems == ()
-        write_fitted(source, target, Watch())
+        perform(s.WriteFitted(), target, source, Watch())
         after = survey(target, thorough=True)
         assert shape(after) == shape(seen.layout)
         assert [f for f in after.findings if f.severity in ("problem", "warning")] == []

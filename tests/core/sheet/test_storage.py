@@ -13,13 +13,15 @@ from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import GuardRefusal, InUse, JobError, MossError
-from mosscrate.core.sheet import GrowPartition, JobSheet, WriteImage, guard, recovering, running
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of, standard_bench
-from mosscrate.core.sheet.job import Log
-from mosscrate.core.sheet.journal.journal import Journal
-from mosscrate.core.sheet.journal.store import DiskFolder
-from mosscrate.core.sheet.sheet import reference
+from mosscrate.core.sheet.running import guard, recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.journal.journal import Journal
+from mosscrate.core.sheet.running.journal.store import DiskFolder
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import GrowPartition, WriteImage
 from mosscrate.core.slots.storage import storage_of
 from mosscrate.core.volumes import Making, edit, format_for
 from mosscrate.core.watch import Watch
@@ -298,7 +300,7 @@ def test_an_error_that_nobody_foresaw_is_a_sentence_and_the_job_can_be_finished(
     medium, before = bench.shelf.find("card"), bench.shelf.find("card").path.read_bytes()
     sheet = JobSheet((s.MakeFolder(2, "one"), s.MakeFolder(3, "two")), None, reference(medium))
     with monkeypatch.context() as patched:
-        patched.setattr("mosscrate.core.sheet.filling.ensure_folder", _fails_at(2))
+        patched.setattr("mosscrate.core.sheet.steps.files.folder.ensure_folder", _fails_at(4))     # two are foreseen
         with pytest.raises(JobError, match=r"Something went wrong inside .*ZeroDivisionError.*finish the job"):
             running.run(sheet, bench, Watch(), typed_tag=medium.tag)
     job = recovering.unfinished(bench)[0]
@@ -323,16 +325,16 @@ def _fails_at(call: int):
 
 @pytest.mark.parametrize("way", ["cut", "removed"])
 def test_an_image_that_is_cut_or_removed_while_it_is_rebuilt_is_not_called_done(bench, tmp_path, monkeypatch, way):
-    from mosscrate.core.sheet import workshop
+    from mosscrate.core.sheet.running import workshop
     path = tmp_path / "card.img"
     path.write_bytes(bytes(card().data))
-    medium, real = bench.shelf.find(str(path)), workshop.perform
+    medium, real = bench.shelf.find(str(path)), workshop.Workshop.run
 
-    def perform(*words):
+    def run(*words):
         done = real(*words)
         os.truncate(path, 40 * MIB) if way == "cut" else path.unlink()
         return done
-    monkeypatch.setattr(workshop, "perform", perform)
+    monkeypatch.setattr(workshop.Workshop, "run", run)
     with pytest.raises(MossError, match=f"was {way}"):
         running.run(JobSheet((s.RebuildPartition(3, "ext4"),), None, reference(medium)), bench, Watch(),
                     typed_tag=medium.tag)

@@ -11,8 +11,8 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.machines import Boot, Geometry, Limit, Machine, check
 from mosscrate.core.maps import rdb
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.planning.suiting import Suited, suited
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.suiting import Suited, suited
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import make_hfs

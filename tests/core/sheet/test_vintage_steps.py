@@ -9,8 +9,9 @@ from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.maps import rdb_code, read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
-from mosscrate.core.sheet.room import journal_room
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Making, format_for
 from mosscrate.core.volumes.ffs import structures as f
 from mosscrate.core.watch import Watch
@@ -81,7 +82,7 @@ def test_a_drive_pulled_at_any_write_of_a_step_is_taken_back(name, tmp_path):
     before, source = bytes(make().data), coded()
     count = FaultyBlocks(MemoryBlocks(before), Faults())
     used = cut_short(step, count, source, tmp_path / "whole")
-    assert used <= journal_room((step,), survey(source), survey(MemoryBlocks(before)), data=len(before))
+    assert used <= forecast(JobSheet((step,)), survey(source), survey(MemoryBlocks(before))).journal
     plain = MemoryBlocks(before)
     was = (trees(plain), shape(survey(plain)), codes(plain))
     done = MemoryBlocks(before)
@@ -94,5 +95,5 @@ def test_a_drive_pulled_at_any_write_of_a_step_is_taken_back(name, tmp_path):
         cut_short(step, FaultyBlocks(medium, Faults(pulled_after_writes=cut)), source, tmp_path / f"{cut}")
         taken_back(medium, tmp_path / f"{cut}")
         assert (trees(medium), shape(survey(medium)), codes(medium)) == was, f"cut after write {cut}"
-        if isinstance(step, s.RESTORED_EXACTLY):
+        if step.is_undone_exactly:
             assert bytes(medium.data) == before

@@ -7,7 +7,7 @@ import pytest
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Making, Traits, edit, format_for, open_volume
 from mosscrate.core.volumes.ffs import caching
 from mosscrate.core.volumes.ffs import structures as f

@@ -12,8 +12,8 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, Unsound
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.performing import perform
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, edit, must_be_sound, open_volume
 from mosscrate.core.volumes.ext.allocation import Bitmaps

@@ -5,9 +5,9 @@ What reads or writes bytes at an offset belongs here; what the bytes mean does n
 
 from mosscrate.core.blocks.base import Blocks, Extent
 from mosscrate.core.blocks.file import FileBlocks, create_image, open_blocks
-from mosscrate.core.blocks.memory import MemoryBlocks
+from mosscrate.core.blocks.memory import MemoryBlocks, Nothing
 from mosscrate.core.blocks.overlay import Overlay
 from mosscrate.core.blocks.window import Window
 
-__all__ = ["Blocks", "Extent", "FileBlocks", "MemoryBlocks", "Overlay", "Window", "create_image",
+__all__ = ["Blocks", "Extent", "FileBlocks", "MemoryBlocks", "Nothing", "Overlay", "Window", "create_image",
            "open_blocks"]

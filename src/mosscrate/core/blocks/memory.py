@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer
+from collections.abc import Iterator
+
+from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
 
 
 class MemoryBlocks(Blocks):
@@ -17,3 +19,14 @@ class MemoryBlocks(Blocks):
 
     def _write(self, offset: int, data: Buffer) -> None:
         self.data[offset:offset + len(data)] = data
+
+
+class Nothing(Blocks):
+    """Zeros of any size, which take no room: what a fresh volume is tried out on, below an overlay."""
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        buffer[:] = bytes(len(buffer))
+
+    def extents(self) -> Iterator[Extent]:
+        """One hole."""
+        yield Extent(0, self.size, is_hole=True)

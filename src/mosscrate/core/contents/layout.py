@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, unallocated
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, can_be_arranged, edits, unallocated
 from mosscrate.core.maps.apple import is_service
 from mosscrate.core.maps.mbr import PRIMARIES, is_extended
-from mosscrate.core.volumes import kind_name
+from mosscrate.core.volumes import Facts, facts_of, kind_name
 
 
 @dataclass(frozen=True)
@@ -34,11 +34,17 @@ class VolumeLook:
     longest_name: str = ""             # of its files and folders
     unsound: str = ""                  # why it must not be changed: its tables and files contradict one another
     variant: str = ""                  # the kind that makes one like it: gemdos, ffs-intl; most often `kind`
+    in_place: int = 0                  # bytes to which it grows without being made anew
+
+    @property
+    def facts(self) -> Facts | None:
+        """What is true of its kind."""
+        return facts_of(self.variant or self.kind)
 
     @property
     def kind_name(self) -> str:
         """Its kind as people write it."""
-        return kind_name(self.variant if self.variant.startswith("gemdos") else self.kind)
+        return self.facts.plain_name if self.facts else kind_name(self.kind)
 
     @property
     def free(self) -> int | None:
@@ -125,9 +131,7 @@ class Layout:
     @property
     def can_be_arranged(self) -> bool:
         """Whether its map can be changed here."""
-        if self.map_kind == MapKind.RDB:
-            return self.map is not None and bool(self.map.origin)
-        return self.map_kind in (MapKind.MBR, MapKind.GPT, MapKind.AHDI)
+        return can_be_arranged(self.as_map)
 
     @property
     def tail(self) -> int:

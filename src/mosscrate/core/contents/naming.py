@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 from mosscrate.core.errors import FitError
-from mosscrate.core.volumes import Volume
 
 LENGTHS = (200, 107, 30)                # characters that some file system stops at; the ending always stays
 MOST_TRIES = 100_000
@@ -15,18 +14,18 @@ _FORBIDDEN = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
 _SEPARATORS = str.maketrans({"/": "_", ":": "_"})
 
 
-def proposed_name(name: str, taken: set[str], volume: Volume | None) -> str:
+def proposed_name(name: str, taken: set[str], why_not: Callable[[str], str]) -> str:
     """The first name near `name` that is free and that the volume takes. Raises FitError where none is left.
 
     Args:
         name: as it stands now.
         taken: lower-case names of the folder.
-        volume: asked about names; None takes any that stand on FAT and exFAT.
+        why_not: why a name cannot stand on a volume, "" when it can.
     """
     for candidate in _cleaned(name):
         for most in LENGTHS:
             fresh = _unique(candidate, most, taken)
-            if volume is None or not volume.why_not(fresh):
+            if not why_not(fresh):
                 return fresh
     return short_name(name, taken)
 

@@ -12,16 +12,12 @@ from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Entry, Kind, Traits, Tree, Volume
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Traits, Tree, Volume
 from mosscrate.core.volumes.base import PLAIN
 from mosscrate.core.watch import Watch
 
-LARGEST_ON_FAT = 2**32 - 1
 READ_AHEAD = 8 << 20                    # files above this are read on a thread of their own
 _HELD_PIECES = 3
-_HAS_OWNERS = {"ext2", "ext3", "ext4"}
-_HAS_LINKS = (*_HAS_OWNERS, "ofs", "ffs")
-_SAME_CASE = ("gemdos", "fat", "exfat", "ofs", "ffs")
 SKIPPED = {"lost+found"}
 
 
@@ -45,35 +41,33 @@ class Passage:
         return self.renamed.get(entry.path, entry.path)
 
 
-def plan_passage(entries: Iterable[Entry], target_kind: str, why_not: Volume | None = None,
-                 present: Iterable[str] = ()) -> Passage:
+def plan_passage(entries: Iterable[Entry], into: Facts, present: Iterable[str] = ()) -> Passage:
     """What a tree loses in a volume of another kind.
 
     Args:
         entries: of the source, folders before what they hold.
-        target_kind: short name of the file system they go into.
-        why_not: a volume of that kind, asked about names; None leaves names unchecked.
+        into: the kind of file system they go into.
         present: paths on the target that a changed name must not meet.
     """
     passage, entries = Passage(), [e for e in entries if e.path.split("/")[0] not in SKIPPED]
-    if target_kind not in _HAS_OWNERS and any(e.owner not in (None, (0, 0)) for e in entries):
-        count = sum(e.owner not in (None, (0, 0)) for e in entries)
+    owned = sum(e.owner not in (None, (0, 0)) for e in entries) if not into.has_owners else 0
+    if owned:
         passage.findings.append(Finding(Severity.NOTE, "Owners and permissions of "
-                                        f"{counted(count, 'entry', 'entries')} cannot be kept on {target_kind}."))
-    links = [e for e in entries if e.kind == Kind.LINK]
-    if links and not target_kind.startswith(_HAS_LINKS):
+                                        f"{counted(owned, 'entry', 'entries')} cannot be kept on {into.name}."))
+    links = [e for e in entries if e.kind == Kind.LINK] if not into.has_links else []
+    if links:
         passage.left_out |= {e.path for e in links}
         verb = "is" if len(links) == 1 else "are"
         passage.findings.append(Finding(Severity.WARNING, f"{counted(len(links), 'link')} cannot stand on "
-                                        f"{target_kind} and {verb} left out, first “{links[0].path}”."))
-    if target_kind.startswith("fat"):
-        large = [e for e in entries if e.size > LARGEST_ON_FAT]
-        passage.left_out |= {e.path for e in large}
-        for e in large[:3]:
-            passage.findings.append(Finding(Severity.PROBLEM, f"“{e.path}” has {binary(e.size)}; a file on FAT ends "
-                                            "below 4 GiB. It is left out.", e.path))
-    if target_kind.startswith(_SAME_CASE):
-        _names(entries, passage, why_not, present)
+                                        f"{into.name} and {verb} left out, first “{links[0].path}”."))
+    most = into.largest_file
+    large = [e for e in entries if e.size > most] if most else []
+    passage.left_out |= {e.path for e in large}
+    for e in large[:3]:
+        assert most is not None, "it is larger than that"
+        passage.findings.append(Finding(Severity.PROBLEM, f"“{e.path}” has {binary(e.size)}; a file on {into.name} "
+                                        f"ends below {binary(most + 1)}. It is left out.", e.path))
+    _names(entries, passage, into, present)
     return passage
 
 
@@ -155,23 +149,25 @@ def ensure_folder(editor: Editor, path: str, traits: Traits = PLAIN) -> None:
         editor.add_folder("/".join(parts[:depth]), traits)
 
 
-def _names(entries: list[Entry], passage: Passage, volume: Volume | None, present: Iterable[str]) -> None:
+def _names(entries: list[Entry], passage: Passage, into: Facts, present: Iterable[str]) -> None:
     """New names for those that the target cannot hold, or that differ only in case there."""
+    fold: Callable[[str], str] = str if into.is_case_sensitive else str.lower
     taken: dict[str, set[str]] = {}
     there: dict[str, set[str]] = {}
     for path in present:
         folder, _, name = path.rpartition("/")
-        there.setdefault(folder.lower(), set()).add(name.lower())
+        there.setdefault(fold(folder), set()).add(name.lower())
     for entry in entries:
         if entry.path in passage.left_out:
             continue
         parent, _, name = entry.path.rpartition("/")
         parent = passage.renamed.get(parent, parent)
-        here = taken.setdefault(parent.lower(), set())
+        here = taken.setdefault(fold(parent), set())
         fresh = name
-        if name.lower() in here or (volume is not None and volume.why_not(name)):
-            fresh = proposed_name(name, here | there.get(parent.lower(), set()), volume)
-        here.add(fresh.lower())
+        if fold(name) in here or into.why_not(name):
+            avoided = {n.lower() for n in here} | there.get(fold(parent), set())
+            fresh = proposed_name(name, avoided, into.why_not)
+        here.add(fold(fresh))
         path = f"{parent}/{fresh}".lstrip("/")
         if path != entry.path:
             passage.renamed[entry.path] = path

@@ -112,7 +112,9 @@ def _listed(kinds: Iterable[str]) -> str:
 
 def _kind(look: PartitionLook) -> str:
     """The variant of its volume, by which machines tell them apart; "" where it has none."""
-    return "fat12" if look.variant == "gemdos-floppy" else look.variant            # read wherever FAT12 is
+    facts = look.volume.facts if look.volume else None
+    is_floppy = facts is not None and facts.home == MapKind.NONE
+    return facts.shown if facts is not None and is_floppy else look.variant         # read wherever FAT12 is
 
 
 def _ends_by(look: PartitionLook, limit: Limit, what_for: str) -> Iterator[Finding]:

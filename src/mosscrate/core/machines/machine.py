@@ -13,16 +13,13 @@ import msgspec
 from mosscrate.core.errors import MachineError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sizes import parse_size
-from mosscrate.core.volumes import FORMATS
-
-READ_ONLY_KINDS = ("hfs",)
+from mosscrate.core.volumes import KINDS, facts_of
 
 
 def _must_be_kinds(words: tuple[str, ...]) -> None:
-    known = [kind for module in FORMATS for kind in module.KINDS]
     for word in words:
-        if word not in known and word not in READ_ONLY_KINDS:
-            raise ValueError(f"volumes holds “{word}”, expected one of {', '.join((*known, *READ_ONLY_KINDS))}")
+        if facts_of(word) is None:
+            raise ValueError(f"volumes holds “{word}”, expected one of {', '.join(facts.kind for facts in KINDS)}")
 
 
 class Limit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -11,7 +11,16 @@ from typing import Protocol
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb, rdb_code
-from mosscrate.core.maps.base import WRITTEN, MapKind, Partition, PartitionMap, Room, unallocated, without_map
+from mosscrate.core.maps.base import (
+    WRITTEN,
+    Environment,
+    MapKind,
+    Partition,
+    PartitionMap,
+    Room,
+    unallocated,
+    without_map,
+)
 
 
 class MapFormat(Protocol):
@@ -26,8 +35,8 @@ class MapFormat(Protocol):
 
 FORMATS: tuple[MapFormat, ...] = (rdb, apple, foreign, gpt, mbr, ahdi)     # the first that knows its own reads it
 
-__all__ = ["FORMATS", "WRITTEN", "MapKind", "Partition", "PartitionMap", "Room", "read_map", "unallocated",
-           "without_map", "write_map"]
+__all__ = ["FORMATS", "WRITTEN", "Environment", "MapKind", "Partition", "PartitionMap", "Room", "can_be_arranged",
+           "read_map", "unallocated", "without_map", "write_map"]
 
 
 def read_map(blocks: Blocks) -> PartitionMap:
@@ -37,6 +46,11 @@ def read_map(blocks: Blocks) -> PartitionMap:
         if module.probe(first):
             return module.read(blocks)
     return without_map(blocks.size, blocks.sector)
+
+
+def can_be_arranged(map: PartitionMap) -> bool:
+    """Whether a map can be changed here: one of a written kind, of which what only it knows was read."""
+    return map.kind in WRITTEN and (map.kind != MapKind.RDB or bool(map.origin))
 
 
 def write_map(blocks: Blocks, map: PartitionMap) -> None:

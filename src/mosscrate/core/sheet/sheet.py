@@ -9,7 +9,7 @@ import msgspec
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.crate.record import write_whole
 from mosscrate.core.errors import JobError
-from mosscrate.core.sheet.steps import Step
+from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.slots import Medium
 
 FORMAT = 1
@@ -29,7 +29,7 @@ class MediumRef(msgspec.Struct, frozen=True):
 class JobSheet(msgspec.Struct, frozen=True):
     """What will be done. A sheet without a source works on the target alone, and the other way round."""
 
-    steps: tuple[Step, ...]
+    steps: tuple[AnyStep, ...]
     source: MediumRef | None = None
     target: MediumRef | None = None
     format: int = FORMAT

@@ -10,23 +10,20 @@ from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError, Unsound
+from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
-from mosscrate.core.volumes.kinds import kind_name, longest_name, shown_kind
-from mosscrate.core.volumes.signatures import FIRST_BYTES, name_by_signature
+from mosscrate.core.volumes.facts import Facts
+from mosscrate.core.volumes.signatures import FIRST_BYTES, WRITTEN, name_by_signature
 from mosscrate.core.watch import Watch
 
 
 class VolumeFormat(Protocol):
-    """What a package for a file system offers; `KINDS` are the short names that it can make."""
+    """What a package for a file system offers."""
 
     @property
-    def KINDS(self) -> tuple[str, ...]:
-        """Short names."""
-
-    @property
-    def IS_RESIZED_ANEW(self) -> bool:
-        """Whether another size means that the volume is made anew with its files."""
+    def FACTS(self) -> tuple[Facts, ...]:
+        """Of each kind that it knows, the usual one first."""
 
     def probe(self, first: bytes) -> bool:
         """Whether the first 68 KiB of a partition carry this file system."""
@@ -60,11 +57,16 @@ class VolumeFormat(Protocol):
 
 
 FORMATS: tuple[VolumeFormat, ...] = (ext, exfat, ffs, hfs, fat)
+_SHOWN = (fat, exfat, ext, ffs, hfs)                # in the order in which people look for them
+KINDS: tuple[Facts, ...] = tuple(facts for module in _SHOWN for facts in module.FACTS)
+_BY_KIND = {facts.kind: facts for facts in KINDS}
 
 __all__ = [
     "FORMATS",
+    "KINDS",
     "Editor",
     "Entry",
+    "Facts",
     "Kind",
     "Making",
     "Resized",
@@ -73,17 +75,18 @@ __all__ = [
     "Volume",
     "claimed_size",
     "edit",
+    "facts_for",
+    "facts_of",
     "format_for",
     "format_of",
     "is_changed_here",
     "is_opened_here",
     "is_resized_anew",
+    "kind_for",
     "kind_name",
-    "longest_name",
     "must_be_sound",
     "name_by_signature",
     "open_volume",
-    "shown_kind",
     "volume_kind",
 ]
 
@@ -117,20 +120,46 @@ def claimed_size(blocks: Blocks) -> int:
 def format_for(kind: str) -> VolumeFormat:
     """The module that makes a kind of file system. Raises FitError."""
     for module in FORMATS:
-        if kind in module.KINDS:
+        if any(facts.kind == kind and facts.is_written for facts in module.FACTS):
             return module
-    known = ", ".join(k for m in FORMATS for k in m.KINDS)
+    known = ", ".join(facts.kind for facts in KINDS if facts.is_written)
     raise FitError(f"“{kind}” is not a file system that can be made here; these are: {known}.")
+
+
+def facts_of(kind: str) -> Facts | None:
+    """What is true of a kind; None where no module knows it."""
+    return _BY_KIND.get(kind)
+
+
+def facts_for(kind: str) -> Facts:
+    """The same of a kind that can be made here. Raises FitError."""
+    format_for(kind)
+    return _BY_KIND[kind]
+
+
+def kind_for(wish: str, size: int) -> str:
+    """The kind that a wish means: "fat" picks the type by size, everything else is itself."""
+    if wish != "fat":
+        return wish
+    return "fat12" if size < 16 * MIB else "fat16" if size < 512 * MIB else "fat32"
+
+
+def kind_name(kind: str) -> str:
+    """As people write it: exFAT, FAT32, ext4, FFS international; "" stays ""."""
+    facts = facts_of(kind)
+    return facts.name if facts else WRITTEN.get(kind, kind.upper())
 
 
 def is_changed_here(kind: str) -> bool:
     """Whether files on a volume of this kind can be put, renamed and removed."""
-    return any(kind in module.KINDS for module in FORMATS)
+    facts = facts_of(kind)
+    return facts is not None and facts.is_written
 
 
 def is_resized_anew(kind: str) -> bool:
     """Whether another size means that a volume of this kind is made anew with its files."""
-    return any(kind in module.KINDS and module.IS_RESIZED_ANEW for module in FORMATS)
+    facts = facts_of(kind)
+    return facts is not None and facts.is_resized_anew
 
 
 def edit(blocks: Blocks) -> Editor:

@@ -205,6 +205,9 @@ class Volume(Protocol):
     def largest(self) -> tuple[int, str]:
         """Bytes that it can be grown to in place, and why not further; 0 where it cannot grow."""
 
+    def largest_in_place(self) -> tuple[int, str]:
+        """The same without being made anew on the way."""
+
     def smallest(self) -> tuple[int, str]:
         """Bytes that it can be shrunk to in place, and why not further; 0 where it cannot shrink."""
 

@@ -19,6 +19,8 @@ SIGNATURES = (
     ("cramfs", 0, b"\x45\x3d\xcd\x28"), ("erofs", 1024, b"\xe2\xe1\xf5\xe0"), ("pfs", 0, b"PFS"),
     ("sfs", 0, b"SFS\0"))
 _DOS_TYPES = {0: "ofs", 1: "ffs"}
+WRITTEN = {"f2fs": "F2FS", "btrfs": "Btrfs", "squashfs": "SquashFS", "iso9660": "ISO 9660", "swap": "swap",
+           "cramfs": "cramfs", "romfs": "romfs", "ext": "ext"}     # as people write them; others in capitals
 
 
 def name_by_signature(first: bytes) -> str:

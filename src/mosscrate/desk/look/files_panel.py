@@ -10,7 +10,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QLineEdit, QTreeView, QVBoxLayout, QWidget
 
 from mosscrate.core.contents import Layout, PartitionLook
-from mosscrate.core.sheet.steps import Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, SetTraits, Step
+from mosscrate.core.sheet.steps import AnyStep, Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, SetTraits
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Tree, is_changed_here
@@ -27,7 +27,7 @@ class FilesPanel(Panel):
     """Shows one tree and asks for its changes on the page."""
 
     take_out_wanted = pyqtSignal(object)            # Entry
-    change_wanted = pyqtSignal(object, str)         # Step, typed tag
+    change_wanted = pyqtSignal(object, str)         # AnyStep, typed tag
     undo_wanted = pyqtSignal(str)                   # typed tag
     image_wanted = pyqtSignal(int)                  # partition
 
@@ -76,7 +76,7 @@ class FilesPanel(Panel):
         self._medium: Medium | None = None
         self._look: PartitionLook | None = None
         self._is_free = False
-        self._build: Callable[[], Step] | None = None
+        self._build: Callable[[], AnyStep] | None = None
 
     def set_free(self, *, is_free: bool) -> None:
         """Whether the card can be written now."""
@@ -252,7 +252,8 @@ class FilesPanel(Panel):
             inside = " with all that is in it" if entry.kind == Kind.FOLDER else ""
             self._open(f"Remove “{entry.path}”{inside}", lambda: RemoveFiles(look.index, (entry.path,)))
 
-    def _open(self, sentence: str, build: Callable[[], Step], *, text: str | None = None, choice: bool = False) -> None:
+    def _open(self, sentence: str, build: Callable[[], AnyStep], *, text: str | None = None,
+              choice: bool = False) -> None:
         self._build = build
         if self._medium is not None:
             self.strip.ask(sentence, self._medium.tag, text=text, choice=choice)

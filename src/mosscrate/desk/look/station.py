@@ -16,14 +16,14 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.fresh_images import DRIVES, FLOPPIES, make_drive, make_floppy
 from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
-from mosscrate.core.errors import FitError, MediumError, MossError
+from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.machines import check
-from mosscrate.core.sheet import recovering, running
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.fit import forecast
-from mosscrate.core.sheet.job import Job as LoggedJob
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Job as LoggedJob
 from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import Step
+from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.sizes import binary, counted, exact
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import Entry, Kind, Tree
@@ -323,7 +323,7 @@ class LookStation(QWidget):
             job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
             job.failed.connect(lambda error: self.files.show_problem(str(error)))
 
-    def _change_files(self, step: Step, tag: str) -> None:
+    def _change_files(self, step: AnyStep, tag: str) -> None:
         """Run one change of the chosen volume's files with the tag that was typed."""
         medium, bench = self.model.selected, self.model.bench
         if medium is None:
@@ -373,13 +373,9 @@ class LookStation(QWidget):
             job.done.connect(lambda sentence: self.files.show_done(str(sentence), can_undo=False))
 
 
-def _run(bench: Bench, medium: Medium, step: Step, tag: str, watch: Watch) -> running.Result:
+def _run(bench: Bench, medium: Medium, step: AnyStep, tag: str, watch: Watch) -> running.Result:
     """One change of files as a job of its own: guarded, noted, to be taken back."""
     sheet = JobSheet((step,), None, reference(medium))
-    with medium.open() as blocks:
-        problems = forecast(sheet, None, survey(blocks)).problems
-    if problems:
-        raise FitError(problems[0].sentence)
     return running.run(sheet, bench, watch, typed_tag=tag)
 
 

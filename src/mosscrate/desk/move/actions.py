@@ -10,9 +10,9 @@ from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.errors import FormatError
 from mosscrate.core.machines import Machine
 from mosscrate.core.maps import MapKind, edits, gpt, mbr, rdb_code
-from mosscrate.core.sheet import arranging
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.propose import growth_with_room
+from mosscrate.core.sheet.planning.propose import growth_with_room
+from mosscrate.core.sheet.steps.shared.places import alignment_for
 from mosscrate.core.sizes import binary, parse_size
 from mosscrate.core.volumes import is_changed_here
 
@@ -43,7 +43,7 @@ class Action:
 
     title: str
     fields: tuple[Field, ...]
-    steps: Callable[[Values], tuple[s.Step, ...]]
+    steps: Callable[[Values], tuple[s.AnyStep, ...]]
     hint: str = ""
 
 
@@ -72,7 +72,7 @@ def _new_map(machine: Machine | None) -> Action:
     wanted = next((kind for kind in machine.maps if kind in kinds), "mbr") if machine else "mbr"
     geometry = machine.geometry if machine else None
 
-    def steps(values: Values) -> tuple[s.Step, ...]:
+    def steps(values: Values) -> tuple[s.AnyStep, ...]:
         is_counted = geometry is not None and values["kind"] == "rdb"
         return (s.NewMap(values["kind"], geometry.heads, geometry.sectors) if geometry and is_counted
                 else s.NewMap(values["kind"]),)
@@ -134,7 +134,7 @@ def _tuning(look: PartitionLook) -> Action:
     e = look.partition.environment
     assert e is not None, "an RDB has one for each partition"
 
-    def steps(v: Values) -> tuple[s.Step, ...]:
+    def steps(v: Values) -> tuple[s.AnyStep, ...]:
         number = {field: _number(v[field]) for field in ("boot priority", "mask", "transfer", "buffers")}
         return (s.TunePartition(look.index, v["name"].strip(), number["boot priority"], number["mask"],
                                 number["transfer"], number["buffers"]),)
@@ -167,7 +167,7 @@ def _kinds_on(layout: Layout) -> tuple[str, ...]:
 def _sizing(layout: Layout, look: PartitionLook) -> Action:
     index, length = look.index, look.partition.length
 
-    def steps(values: Values) -> tuple[s.Step, ...]:
+    def steps(values: Values) -> tuple[s.AnyStep, ...]:
         size = parse_size(values["size"])
         if size < length:
             return (s.ShrinkPartition(index, size),)
@@ -186,14 +186,14 @@ def _moving(layout: Layout, look: PartitionLook) -> Action:
     low, high = edits.bounds(layout.as_map, look.index, layout.size)
     last = high - look.partition.length
     align = edits.room(layout.as_map, layout.size).unit if layout.map_kind == MapKind.RDB else \
-        arranging.alignment_for(layout.size)
+        alignment_for(layout.size)
     return Action("Move…", (Field("start", binary(look.partition.start)),),
                   lambda v: (s.MovePartition(look.index, parse_size(v["start"]) // align * align),),
                   f"From {binary(-(-low // align) * align)} to {binary(last)}; it goes with all that is on it.")
 
 
 def _on_map(layout: Layout) -> list[Action]:
-    def added(values: Values) -> tuple[s.Step, ...]:
+    def added(values: Values) -> tuple[s.AnyStep, ...]:
         kind = "fat" if values["file system"] == AUTOMATIC else values["file system"]
         size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
         return (s.AddPartition(kind, size, None, values["label"], values.get(apart, NO) == YES, _cluster(values)),)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.maps import WRITTEN, MapKind, edits
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.propose import under_another_map
+from mosscrate.core.sheet.planning.propose import under_another_map
 from mosscrate.core.sizes import parse_size
 from mosscrate.core.volumes import is_changed_here
 from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, HOME_KINDS, KINDS, Action, Field, Values, codes_of
@@ -54,7 +54,7 @@ def copying(source: Layout, target: Layout) -> tuple[Action, ...]:
     if not came or not to or (source is target and len(came) < 2):
         return ()
 
-    def steps(values: Values) -> tuple[s.Step, ...]:
+    def steps(values: Values) -> tuple[s.AnyStep, ...]:
         what = "" if values["what"] == ALL else values["what"].strip("/")
         return (s.CopyFiles(came[values["from"]], to[values["into"]], values["folder"].strip("/"), what,
                             EXISTING[values["existing"]]),)
@@ -75,7 +75,7 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
     is_at_home = target.can_be_arranged and target.map_kind in suited
     choices = ((ITS_MAP,) if target.can_be_arranged else ()) + (*MAPS, NO_MAP)
 
-    def steps(values: Values) -> tuple[s.Step, ...]:
+    def steps(values: Values) -> tuple[s.AnyStep, ...]:
         kind = "" if values["how"] == EXACTLY else values["how"]
         size = None if values["size"] in ("", AS_IT_IS) else parse_size(values["size"])
         bring, under = s.CopyPartition(names[values["partition"]], kind, size), values["under"]

@@ -8,7 +8,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout
 
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sheet.guard import Check
+from mosscrate.core.sheet.running.guard import Check
 from mosscrate.core.slots import Medium
 from mosscrate.desk.move.chooser import CardPicture
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row

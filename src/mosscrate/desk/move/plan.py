@@ -16,27 +16,23 @@ from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.crate import Crate
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import Machine, boot_partition, check, largest_in
-from mosscrate.core.sheet.fit import Forecast, after, forecast, room_behind
-from mosscrate.core.sheet.losses import what_would_be_lost
-from mosscrate.core.sheet.propose import propose, propose_arrangement, propose_growth
+from mosscrate.core.sheet.planning.forecasting import Forecast, after, forecast
+from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.planning.propose import propose, propose_arrangement, propose_growth
+from mosscrate.core.sheet.planning.suiting import Suited, suited
 from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.sights import planned
 from mosscrate.core.sheet.steps import (
-    WRITES_ALL,
-    CopyFiles,
+    AnyStep,
     CopyPartition,
     Eject,
     EmptyCard,
-    FormatPartition,
     GrowPartition,
     KeepCard,
     NewMap,
-    RemoveFiles,
-    RemovePartition,
-    Step,
     WriteFitted,
     WriteImage,
 )
-from mosscrate.core.sheet.suiting import Suited, suited
 from mosscrate.core.sizes import GIB, MIB, binary
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import kind_name
@@ -64,7 +60,6 @@ class Ribbon:
     is_grown: bool
 
 
-DOES_AWAY = (EmptyCard, NewMap, FormatPartition, RemovePartition, RemoveFiles)
 
 
 @dataclass(frozen=True)
@@ -92,13 +87,22 @@ class Plan:
     @property
     def would_be_lost(self) -> tuple[Finding, ...]:
         """What the sheet does away with: of a card that is changed where it is, only by some steps."""
-        does_away = any(isinstance(step, DOES_AWAY) for step in self.sheet.steps)
+        does_away = any(step.does_away and step.is_in_place for step in self.sheet.steps)
         return self.at_stake if does_away and self.at_stake else self.losses
 
     @cached_property
     def forecast(self) -> Forecast:
         """What the sheet does."""
-        return forecast(self.sheet, self.source_layout, self.target_layout)
+        return self._forecast(self.sheet)
+
+    def foreseen(self) -> Forecast:
+        """The same with the media open, so that names and single files count too. Raises MossError; takes its time."""
+        with self.source.open() as source, self.target.open() as target:
+            return forecast(self.sheet, None if self.is_in_place else self.source_layout, self.target_layout,
+                            source_blocks=None if self.is_in_place else source, target_blocks=target)
+
+    def _forecast(self, sheet: JobSheet) -> Forecast:
+        return forecast(sheet, None if self.is_in_place else self.source_layout, self.target_layout)
 
     @cached_property
     def suits(self) -> tuple[Finding, ...]:
@@ -115,7 +119,7 @@ class Plan:
     @cached_property
     def all_lines(self) -> Forecast:
         """Every proposed step in words, the ones left out too."""
-        return forecast(self.proposed, self.source_layout, self.target_layout)
+        return self._forecast(self.proposed)
 
     @property
     def growing(self) -> int | None:
@@ -138,7 +142,7 @@ class Plan:
     @property
     def writes_all(self) -> bool:
         """Whether the whole source is written onto the target."""
-        return any(isinstance(s, WRITES_ALL) for s in self.proposed.steps)
+        return any(s.writes_all for s in self.proposed.steps)
 
     def meant_for(self, machine: Machine | None) -> Plan:
         """The plan for a machine: with the sheet that suits it, unless a person has corrected the one that is there."""
@@ -151,17 +155,17 @@ class Plan:
         """The same plan with one proposed step left out or taken in again."""
         return replace(self, usual=None, left_out=self.left_out | {step} if is_out else self.left_out - {step})
 
-    def with_steps(self, steps: tuple[Step, ...]) -> Plan:
+    def with_steps(self, steps: tuple[AnyStep, ...]) -> Plan:
         """The same plan with more steps, before the card is let go of.
 
         Steps that begin from nothing take the place of writing the whole source.
         """
         old, left_out = self.proposed.steps, self.left_out
         begins = not self.is_in_place and (self.writes_all or self.usual is not None)
-        if begins and any(isinstance(s, NewMap | EmptyCard | CopyPartition | CopyFiles) for s in steps):
+        if begins and any(s.begins_anew for s in steps):
             old, left_out = tuple(s for s in old if isinstance(s, KeepCard | Eject)), frozenset()
-        writing = next((k for k, s in enumerate(old) if isinstance(s, WRITES_ALL)), None)
-        if writing is not None and len(steps) == 1 and isinstance(steps[0], WRITES_ALL):    # another way of writing
+        writing = next((k for k, s in enumerate(old) if s.writes_all), None)
+        if writing is not None and len(steps) == 1 and steps[0].writes_all:    # another way of writing
             changed = (*old[:writing], *steps, *old[writing + 1:])
             return replace(self, usual=None, proposed=msgspec.structs.replace(self.proposed, steps=changed))
         at = next((k for k, s in enumerate(old) if isinstance(s, Eject)), len(old))
@@ -182,7 +186,7 @@ class Plan:
             return 0, 0
         look = written.partition(index)
         largest = look.volume.largest if look.volume else 0
-        return look.partition.length, max(look.partition.length, min(room_behind(written, index), largest))
+        return look.partition.length, max(look.partition.length, min(planned(written, "").room_behind(index), largest))
 
     def stops(self) -> tuple[Stop, ...]:
         """Where the edge rests: the old size, round sizes, limits of machine and file system, the end of the card."""
@@ -190,7 +194,7 @@ class Plan:
         written, index = self.written, self.growing
         if written is None or index is None:
             return ()
-        fills = high >= room_behind(written, index)
+        fills = high >= planned(written, "").room_behind(index)
         volume = written.partition(index).volume
         last = Stop(high, "fills the card" if fills else f"limit: {volume.largest_because if volume else ''}")
         inner = {size: binary(size) for size in ROUND_SIZES if low + 64 * MIB < size < high - 64 * MIB}

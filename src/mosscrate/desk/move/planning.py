@@ -9,11 +9,11 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from mosscrate.core.contents import Layout
-from mosscrate.core.contents.transfer import Passage
-from mosscrate.core.sheet import guard
-from mosscrate.core.sheet.passing import PASSING, shortened, together
+from mosscrate.core.sheet.planning.forecasting import Forecast
+from mosscrate.core.sheet.planning.passing import shortened, together
+from mosscrate.core.sheet.running import guard
 from mosscrate.core.sheet.sheet import save_sheet
-from mosscrate.core.sheet.steps import CHANGES, Step
+from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.actions import Action
@@ -128,14 +128,14 @@ class MovePlanning(MovePage):
         if self.plan is not None and self.plan.because and not self.plan.writes_all:
             self.aspect.setCurrentWidget(self.arrange_panel)
             self._show_arranging()
-            self._tell_losses(self.plan.proposed.steps)
+            self._look_closer(self.plan.proposed.steps)
 
     def _change(self, edit: Callable[[Plan], Plan]) -> None:
         if self.plan is not None and self.job is None:
             self.plan = edit(self.plan)
             self._show_plan()
 
-    def _add_steps(self, steps: tuple[Step, ...]) -> None:
+    def _add_steps(self, steps: tuple[AnyStep, ...]) -> None:
         """Take steps that were filled in; one that does not fit is said where it was typed, and not taken."""
         if self.plan is None or self.job is not None:
             return
@@ -144,26 +144,31 @@ class MovePlanning(MovePage):
         if problems:
             self.arrange_panel.complain(problems[0].sentence)
             return
+        before = self.plan
         self._change(lambda _plan: wanted)
-        self._tell_losses(steps)
+        self._look_closer(steps, before)
 
-    def _tell_losses(self, steps: tuple[Step, ...]) -> None:
-        """What files lose on their way is said as soon as it is known."""
-        if not any(isinstance(step, PASSING) for step in steps):
+    def _look_closer(self, steps: tuple[AnyStep, ...], before: Plan | None = None) -> None:
+        """What only the files can tell is said as soon as it is known: what they lose, and that they do not fit.
+
+        Steps that turn out not to fit are taken off again, where `before` is the plan without them.
+        """
+        plan = self.plan
+        if plan is None or not any(step.carries_files for step in steps):
             return
-        source, target = self.source, self.target
 
-        def ask() -> Passage:
-            assert source is not None, "a plan has both ends"
-            assert target is not None, "a plan has both ends"
-            with source.open() as a, target.open() as b:
-                return together(steps, a, b)
-
-        def tell(passage: Passage) -> None:
+        def tell(seen: Forecast) -> None:
+            if self.plan is not plan or self.job is not None:
+                return
+            if seen.problems and before is not None:
+                self._change(lambda _plan: before)
+                self.arrange_panel.complain(seen.problems[0].sentence)
+                return
+            passage = together(seen, steps)
             self.names_panel.show_passage(passage)
             self.arrange_panel.tell(shortened(passage, TOLD), names=len(passage.changed_names) + len(passage.left_out))
 
-        self.model.asker.ask(ask, tell, lambda _error: None)
+        self.model.asker.ask(plan.foreseen, tell, lambda _error: None)
 
     def _turn(self) -> None:
         """From sizes to partitions and back."""
@@ -235,7 +240,7 @@ class MovePlanning(MovePage):
                               if is_in_place else "The source stays as it is. Nothing is written on the target until "
                               "you run the sheet.")
         can_run = plan is not None and seen is not None and not seen.problems and not is_locked \
-            and any(isinstance(step, CHANGES) for step in plan.sheet.steps)
+            and any(step.changes for step in plan.sheet.steps)
         self.rehearse_button.setEnabled(can_run)
         self.save_button.setEnabled(can_run)
         if plan is None:

@@ -9,15 +9,12 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
 
 from mosscrate.core.findings import Finding
-from mosscrate.core.sheet.fit import StepLine
-from mosscrate.core.sheet.steps import IN_PLACE, KeepCard, Verify
+from mosscrate.core.sheet.planning.forecasting import StepLine
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.desk.move.plan import Plan
 from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
 from mosscrate.desk.theme import color
-
-OPTIONAL = (KeepCard, Verify, *IN_PLACE)
 
 
 class SheetPanel(Panel):
@@ -78,7 +75,7 @@ class SheetPanel(Panel):
             is_out = k in out
             number += not is_out
             made = _StepRow(line, "–" if is_out else str(number), is_out=is_out,
-                            can_skip=isinstance(line.step, OPTIONAL) and not is_locked)
+                            can_skip=line.step.can_be_left_out and not is_locked)
             made.box.toggled.connect(lambda is_in, k=k: self.left_out.emit(k, not is_in))
             self._steps.append(made)
             if not is_out:

@@ -8,9 +8,9 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from mosscrate.core.errors import Stopped
-from mosscrate.core.sheet import recovering, running
-from mosscrate.core.sheet.job import Job as LoggedJob
-from mosscrate.core.sheet.steps import WRITES_ALL
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Job as LoggedJob
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
@@ -75,7 +75,7 @@ class MoveStation(MovePlanning):
             return
         self.sheet_panel.show_step(p.step)
         steps = self.plan.sheet.steps
-        is_writing = p.step < len(steps) and isinstance(steps[p.step], WRITES_ALL)
+        is_writing = p.step < len(steps) and steps[p.step].writes_all
         self.right.show_reached(p.done if is_writing else None)
 
     def _stop(self) -> None:

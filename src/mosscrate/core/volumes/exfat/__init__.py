@@ -9,17 +9,16 @@ from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
+from mosscrate.core.volumes.exfat.facts import FACTS
 from mosscrate.core.volumes.exfat.making import make
 from mosscrate.core.volumes.exfat.mending import mend
 from mosscrate.core.volumes.exfat.resizing import grow, shrink
 from mosscrate.core.volumes.exfat.structures import REGION_SECTORS, boot_region, parse_boot, probe
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 
-KINDS = ("exfat",)
-IS_RESIZED_ANEW = False
 open_volume = open_exfat
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExfatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "ExfatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
            "open_exfat", "open_volume", "probe", "rebase", "shrink"]
 
 

@@ -235,6 +235,10 @@ class ExfatVolume:
         from mosscrate.core.volumes.exfat.resizing import largest
         return largest(self)
 
+    def largest_in_place(self) -> tuple[int, str]:
+        """The same: it is never made anew for that."""
+        return self.largest()
+
     def smallest(self) -> tuple[int, str]:
         """Bytes that it can be shrunk to in place, and what stands there."""
         from mosscrate.core.volumes.exfat.resizing import smallest

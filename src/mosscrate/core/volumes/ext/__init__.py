@@ -10,6 +10,7 @@ from __future__ import annotations
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.ext.editing import ExtEditor
+from mosscrate.core.volumes.ext.facts import FACTS
 from mosscrate.core.volumes.ext.filesystem import open_filesystem, parse_superblock
 from mosscrate.core.volumes.ext.growing import grow
 from mosscrate.core.volumes.ext.journal import replay
@@ -27,11 +28,9 @@ from mosscrate.core.volumes.ext.structures import (
 )
 from mosscrate.core.volumes.ext.volume import ExtVolume, kind_of_features, open_ext
 
-KINDS = ("ext2", "ext3", "ext4")
-IS_RESIZED_ANEW = False
 open_volume = open_ext
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "ExtVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "ExtVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
            "open_ext", "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
 
 

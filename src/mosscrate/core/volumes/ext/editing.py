@@ -19,6 +19,7 @@ from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.ext import directory
 from mosscrate.core.volumes.ext.directory import Row
+from mosscrate.core.volumes.ext.facts import label_of
 from mosscrate.core.volumes.ext.filesystem import crc32c
 from mosscrate.core.volumes.ext.inodes import FORMAT_MASK, IS_FILE, IS_FOLDER, IS_LINK, record_of, xattr_block
 from mosscrate.core.volumes.ext.structures import (
@@ -167,10 +168,7 @@ class ExtEditor:
 
     def relabel(self, label: str) -> None:
         """See Editor."""
-        raw = label.encode()
-        if len(raw) > 16:
-            raise FitError(f"“{label}” cannot be an ext label: it holds 16 bytes at most.")
-        self._fs.sb["volume_name"] = np.void(raw.ljust(16, b"\0"))
+        self._fs.sb["volume_name"] = np.void(label_of(label).encode().ljust(16, b"\0"))
 
     def commit(self) -> None:
         """See Editor."""

@@ -19,6 +19,7 @@ from mosscrate.core.sizes import GIB, KIB, MIB, binary
 from mosscrate.core.volumes.base import Making
 from mosscrate.core.volumes.ext import journal
 from mosscrate.core.volumes.ext.directory import Row
+from mosscrate.core.volumes.ext.facts import label_of
 from mosscrate.core.volumes.ext.filesystem import Filesystem
 from mosscrate.core.volumes.ext.inodes import IS_FILE, IS_FOLDER
 from mosscrate.core.volumes.ext.layout import dress_group, overhead_of, write_resize_inode
@@ -89,9 +90,7 @@ def plan(size: int, making: Making) -> Shape:
 def make(blocks: Blocks, making: Making) -> None:
     """Make an empty volume over all of `blocks`. Raises FitError before anything is written, MediumError."""
     shape = plan(blocks.size, making)
-    label = making.label.encode()
-    if len(label) > 16:
-        raise FitError(f"“{making.label}” cannot be an ext label: it holds 16 bytes at most.")
+    label = label_of(making.label).encode()
     try:
         uuid = UUID(making.id).bytes if making.id else uuid4().bytes
     except ValueError:

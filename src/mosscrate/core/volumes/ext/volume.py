@@ -202,6 +202,10 @@ class ExtVolume:
         from mosscrate.core.volumes.ext.growing import largest
         return largest(self.stored)
 
+    def largest_in_place(self) -> tuple[int, str]:
+        """The same: it is never made anew for that."""
+        return self.largest()
+
     def smallest(self) -> tuple[int, str]:
         """Bytes that it can be shrunk to in place, and what stands there."""
         from mosscrate.core.volumes.ext.shrinking import smallest

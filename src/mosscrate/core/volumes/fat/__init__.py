@@ -13,6 +13,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import Making, Resized
 from mosscrate.core.volumes.fat.editing import FatEditor
+from mosscrate.core.volumes.fat.facts import FACTS
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
 from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.making import make as format_volume
@@ -22,11 +23,9 @@ from mosscrate.core.volumes.fat.structures import FatType, kind_of, parse_boot, 
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 
-KINDS = ("fat12", "fat16", "fat32", "gemdos", "gemdos-floppy")
-IS_RESIZED_ANEW = False
 open_volume = open_fat
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "FatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "FatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
            "open_fat", "open_volume", "probe", "rebase", "shrink"]
 
 

@@ -14,7 +14,7 @@ from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import binary, exact
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
     BOOT16,
@@ -53,6 +53,9 @@ def plan_geometry(size: int, type: FatType, *, cluster: int | None = None, secto
         cluster: bytes in a cluster; None takes what the size asks for.
         sector: bytes.
     """
+    if cluster and (cluster not in range(sector, 128 * sector + 1) or cluster & (cluster - 1)):
+        raise FitError(f"A FAT volume cannot have clusters of {exact(cluster)}: they are a power of two from "
+                       f"{binary(sector)} to {binary(128 * sector)}.")
     sizes = [cluster // sector] if cluster else _cluster_sizes(size, type)
     total = min(size // sector, 2**32 - 1)
     reserved, root = (RESERVED_32, 0) if type == FatType.FAT32 else (1, ROOT_ENTRIES)

@@ -3,27 +3,25 @@
 `structures` has the places of fields and the rules for names and hashes, `fields` where names and comments
 stand; `volume` reads, `caching` keeps directory caches, `checking` finds faults, `making` formats, `editing`
 changes files. The root stands in the middle: a volume of another size is
-made anew, which the sheet does where `IS_RESIZED_ANEW` says so.
+made anew, which the sheet does where its facts say so.
 """
 
 from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Resized
 from mosscrate.core.volumes.ffs.editing import FfsEditor
+from mosscrate.core.volumes.ffs.facts import FACTS
 from mosscrate.core.volumes.ffs.making import make
 from mosscrate.core.volumes.ffs.mending import mend
 from mosscrate.core.volumes.ffs.structures import LAST_TYPE, protection_of, protection_text
 from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
 from mosscrate.core.watch import Watch
 
-KINDS = tuple(DOS_TYPES)
-IS_RESIZED_ANEW = True
 open_volume = open_ffs
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "FfsEditor", "FfsVolume", "claimed_size", "edit", "grow", "kind_of", "make",
+__all__ = ["FACTS", "FfsEditor", "FfsVolume", "claimed_size", "edit", "grow", "kind_of", "make",
            "mend", "open_ffs", "open_volume", "probe", "protection_of", "protection_text", "rebase",
            "shrink"]
 

@@ -15,6 +15,7 @@ from mosscrate.core.volumes.base import PLAIN, Data, Retraits, Traits
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.allocation import FreeBlocks
 from mosscrate.core.volumes.ffs.caching import Caches, record_of
+from mosscrate.core.volumes.ffs.facts import LARGEST_FILE, label_of
 from mosscrate.core.volumes.ffs.fields import COMMENT_BLOCK, comment_block
 from mosscrate.core.volumes.ffs.structures import Longs
 from mosscrate.core.volumes.ffs.volume import FfsVolume, extents_of_blocks
@@ -22,7 +23,6 @@ from mosscrate.core.volumes.ffs.writing import bitmap_blocks, write_ofs, write_t
 from mosscrate.core.volumes.filling import fill, pieces_of
 from mosscrate.core.volumes.patched import Patched
 
-LARGEST_FILE = 2**31 - 1                # sizes are signed on these machines
 VALID = 0xFFFFFFFF
 
 
@@ -178,8 +178,8 @@ class FfsEditor:
 
     def relabel(self, label: str) -> None:
         """See Editor."""
-        self._must_be_possible(label or "Empty", s.MAX_NAME)
         root = self._header(self.volume.root)
+        label_of(label)
         s.put_text(root, s.NAME, label, 32)
         self._put(self.volume.root, root)
 

@@ -71,7 +71,7 @@ class ShortNames:
 class LongNames:
     """DOS\\6 and DOS\\7."""
 
-    most, stamp = 107, LONG_STAMP
+    most, stamp = s.MAX_LONG_NAME, LONG_STAMP
 
     def name(self, header: Longs) -> str:
         """See Fields."""

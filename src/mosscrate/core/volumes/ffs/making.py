@@ -11,6 +11,7 @@ from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import Making
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.caching import empty_cache
+from mosscrate.core.volumes.ffs.facts import label_of
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 LEAST_BLOCKS = 64
@@ -24,10 +25,7 @@ def make(blocks: Blocks, making: Making) -> None:
     total = blocks.size // block
     if total < LEAST_BLOCKS:
         raise FitError(f"{binary(blocks.size)} are too few for an OFS or FFS volume.")
-    label = making.label or "Empty"
-    problem = s.why_not(label)
-    if problem:
-        raise FitError(f"“{label}” cannot be the name of an OFS or FFS volume: {problem}.")
+    label = label_of(making.label)
     root, per = s.root_place(total), block // 4 - 1
     count = -(-(total - s.RESERVED) // (32 * per))
     extensions = -(-max(0, count - s.BM_PAGES_IN_ROOT) // per)

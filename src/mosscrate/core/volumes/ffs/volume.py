@@ -248,6 +248,10 @@ class FfsVolume:
         """Its root stands in the middle, so it grows by being made anew, to what its blocks can be numbered in."""
         return (2**31 - 1) * self.block, "blocks are numbered in 31 bits"
 
+    def largest_in_place(self) -> tuple[int, str]:
+        """Its root stands in the middle."""
+        return 0, "its root stands in the middle"
+
     def smallest(self) -> tuple[int, str]:
         """What its files need, with room for their tables."""
         used = int(self.used.sum())

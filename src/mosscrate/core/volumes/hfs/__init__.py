@@ -5,16 +5,14 @@ from __future__ import annotations
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import Editor, Making, Resized
+from mosscrate.core.volumes.hfs.facts import FACTS, READ_ONLY
 from mosscrate.core.volumes.hfs.structures import MDB_AT, SIGNATURE
 from mosscrate.core.volumes.hfs.volume import HfsVolume, open_hfs
 from mosscrate.core.watch import Watch
 
-KINDS: tuple[str, ...] = ()
-IS_RESIZED_ANEW = False
-READ_ONLY = "An HFS volume is only read here: its files can be taken out, and it can be copied exactly."
 open_volume = open_hfs
 
-__all__ = ["IS_RESIZED_ANEW", "KINDS", "HfsVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "HfsVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
            "open_hfs", "open_volume", "probe", "rebase", "shrink"]
 
 

@@ -146,6 +146,10 @@ class HfsVolume:
         """It is only read."""
         return 0, "volumes of this kind are only read here"
 
+    def largest_in_place(self) -> tuple[int, str]:
+        """It is only read."""
+        return self.largest()
+
     def smallest(self) -> tuple[int, str]:
         """It is only read."""
         return 0, "volumes of this kind are only read here"

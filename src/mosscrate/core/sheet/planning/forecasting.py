@@ -1,0 +1,105 @@
+"""What a sheet does to the target, before anything is done: layouts, sentences, bytes."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+from dataclasses import dataclass
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.errors import FitError, MossError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sheet.decision import Decision
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.sights import Planned, planned
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.room import LEAST
+
+READ_RATE, WRITE_RATE = 60e6, 25e6         # bytes a second of an ordinary card, until a job has measured
+MARKED = 1.06                              # marks and heads of a journal on top of what is kept
+
+
+@dataclass(frozen=True)
+class StepLine:
+    """A step in words, with the bytes that it will read and write at most; `decided` is None where it does not fit."""
+
+    step: Step
+    sentence: str
+    reads: int
+    writes: int
+    note: str = ""
+    decided: Decision | None = None
+
+    @property
+    def seconds(self) -> float:
+        """A first guess."""
+        return self.reads / READ_RATE + self.writes / WRITE_RATE
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """The target as it will be, every step in words, and what stands against it."""
+
+    layout: Layout | None
+    lines: tuple[StepLine, ...]
+    problems: tuple[Finding, ...]
+
+    @property
+    def seconds(self) -> float:
+        """Of all steps."""
+        return sum(line.seconds for line in self.lines)
+
+    @property
+    def settled(self) -> tuple[Step, ...]:
+        """The steps with what they left open filled in as it was told."""
+        return tuple(line.step if line.decided is None else line.step.settled(line.decided) for line in self.lines)
+
+    @property
+    def journal(self) -> int:
+        """Bytes that the journal of all steps may have to hold."""
+        return sum(LEAST + round(line.decided.journal * MARKED) for line in self.lines
+                   if line.decided is not None and line.step.is_in_place)
+
+
+def forecast(sheet: JobSheet, source: Layout | None, target: Layout | None, *, source_blocks: Blocks | None = None,
+             target_blocks: Blocks | None = None) -> Forecast:
+    """Follow the steps through the layouts. Steps that do not fit become problems, not errors.
+
+    Args:
+        sheet: the steps.
+        source: as it is, where the sheet has one.
+        target: as it is.
+        source_blocks: its bytes, where they are at hand: then names and single files count too.
+        target_blocks: the same.
+    """
+    with ExitStack() as opened:
+        name = sheet.target.name if sheet.target else "the card"
+        came = planned(source, sheet.source.name if sheet.source else "the source", source_blocks,
+                       opened) if source else None
+        card = planned(target, name, target_blocks, opened) if target else None
+        lines, problems = [], []
+        for step in sheet.steps:
+            try:
+                made = decided(step, came, card)
+                lines.append(StepLine(step, made.sentence, made.reads, made.writes, made.note, made))
+                card = card.after(made, came) if card is not None and step.changes else card
+            except MossError as error:
+                lines.append(StepLine(step, "This step does not fit.", 0, 0))
+                problems.append(Finding(Severity.PROBLEM, str(error)))
+        return Forecast(card.layout if card else None, tuple(lines), tuple(problems))
+
+
+def decided(step: Step, source: Planned | None, target: Planned | None) -> Decision:
+    """What a step will do. Raises FitError where the sheet lacks a medium that it needs."""
+    if step.needs_source and source is None:
+        raise FitError("This step needs a source.")
+    card = target or (None if step.needs_target else source)
+    if card is None:
+        raise FitError("This step needs a target.")
+    return step.decide(card, source)
+
+
+def after(step: Step, source: Layout, target: Layout) -> Layout:
+    """The target's layout once a step is done. Raises FitError."""
+    came, card = planned(source, "the source"), planned(target, "the card")
+    return card.after(decided(step, came, card), came).layout

@@ -1,0 +1,150 @@
+"""The sensible sheet for a source and a target; people correct a plan rather than compose one."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+
+from mosscrate.core.contents.layout import Layout, PartitionLook
+from mosscrate.core.crate import Crate
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind
+from mosscrate.core.maps.edits import bounds
+from mosscrate.core.maps.mbr import PRIMARIES
+from mosscrate.core.sheet.planning.forecasting import after
+from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.sights import planned
+from mosscrate.core.sheet.steps import (
+    AnyStep,
+    CopyPartition,
+    Eject,
+    EmptyCard,
+    GrowPartition,
+    KeepCard,
+    MendMap,
+    MovePartition,
+    NewMap,
+    Verify,
+    Which,
+    WriteFitted,
+    WriteImage,
+)
+from mosscrate.core.sheet.steps.shared.places import alignment_for
+from mosscrate.core.slots import Medium, Source
+from mosscrate.core.volumes import KINDS, is_resized_anew
+
+
+def propose(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout,
+            crate: Crate) -> JobSheet:
+    """Keep both where that is worth it, write, give the new room to the last partition, verify, eject.
+
+    Raises MediumError where one of them cannot be read.
+    """
+    steps: list[AnyStep] = []
+    lost = what_would_be_lost(target, target_layout, crate)
+    if any(f.severity == "warning" for f in lost):
+        steps.append(KeepCard(Which.TARGET))
+    if source.source in (Source.READER, Source.SIMULATED):
+        steps.append(KeepCard(Which.SOURCE))
+    if _is_made_anew(source_layout, target_layout):
+        steps += [*([] if target_layout.is_blank else [EmptyCard()]), CopyPartition(0), Verify(), Eject()]
+        return JobSheet(tuple(steps), reference(source), reference(target))
+    steps.append(_writing(source_layout, target_layout))
+    grow = _growth(source_layout, target_layout)
+    if grow:
+        steps.append(grow)
+    elif source_layout.map_kind == MapKind.GPT and source_layout.size != target_layout.size:
+        steps.append(MendMap())                       # its second copy belongs to the end of the card
+    steps += [Verify(), Eject()]
+    return JobSheet(tuple(steps), reference(source), reference(target))
+
+
+def _is_made_anew(source: Layout, target: Layout) -> bool:
+    """Whether a volume without a map has to be made anew to fill a target, on which its root would not be found."""
+    volume = source.partitions[0].volume if source.map_kind == MapKind.NONE and source.partitions else None
+    return volume is not None and is_resized_anew(volume.kind) and target.size > source.size
+
+
+def _writing(source: Layout, target: Layout) -> WriteImage | WriteFitted:
+    """As it is, or with its last volume shrunk where it is a little too large for the target."""
+    try:
+        after(WriteImage(), source, target)
+    except FitError:
+        with suppress(FitError):
+            after(WriteFitted(), source, target)
+            return WriteFitted()
+    return WriteImage()
+
+
+def propose_arrangement(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
+    """A sheet for changing a card where it is: keep it first unless it is kept. Raises MediumError."""
+    keep = any(f.severity == "warning" for f in what_would_be_lost(medium, layout, crate))
+    return JobSheet((*((KeepCard(Which.TARGET),) if keep else ()), Eject()), None, reference(medium))
+
+
+def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
+    """Give a card's unused room to its last partition, in place; keep it first unless it is kept.
+
+    Raises MediumError where it cannot be read.
+    """
+    steps: list[AnyStep] = []
+    if any(f.severity == "warning" for f in what_would_be_lost(medium, layout, crate)):
+        steps.append(KeepCard(Which.TARGET))
+    last = layout.last()
+    if last is not None:
+        steps.append(GrowPartition(last.index))
+    return JobSheet((*steps, Eject()), None, reference(medium))
+
+
+def growth_with_room(layout: Layout, index: int, size: int | None = None) -> tuple[AnyStep, ...]:
+    """Move what lies behind a partition, the last one first, then grow it.
+
+    With a size, the others move as far as that needs; without one, to the end of the card.
+    """
+    here = layout.partition(index).partition
+    is_logical = layout.map_kind == MapKind.MBR and index > PRIMARIES
+    behind = [p.index for p in layout.partitions if p.partition.start >= here.end and
+              (layout.map_kind != MapKind.MBR or (p.index > PRIMARIES) == is_logical)]
+    behind.sort(key=lambda i: layout.partition(i).partition.start, reverse=True)
+    room = bounds(layout.as_map, index, layout.size)[1] - here.start
+    align = alignment_for(layout.size)
+    shift = None if size is None else max(0, -(-(size - room) // align) * align)
+    starts = {i: None if shift is None else layout.partition(i).partition.start + shift for i in behind}
+    moves = () if shift == 0 else tuple(MovePartition(i, starts[i]) for i in behind)
+    return (*moves, GrowPartition(index, size))
+
+
+def under_another_map(source: Layout, kind: MapKind) -> tuple[AnyStep, ...]:
+    """An empty map of a kind, and every partition of a source below it: exactly where its machines know its file
+    system, else made anew with its files. Raises FitError where nothing can be brought.
+    """
+    looks = source.with_contents
+    if not looks or kind == MapKind.NONE:
+        raise FitError("There is nothing on the source that could be brought under another map.")
+    return (NewMap(str(kind)), *(CopyPartition(p.index, kind_under(kind, p)) for p in looks))
+
+
+def kind_under(map: MapKind, look: PartitionLook) -> str:
+    """What a partition has to be made anew as to stand under a map; "" where it can be copied exactly."""
+    facts = look.volume.facts if look.volume else None
+    if facts is None or look.volume is None or look.volume.used is None:
+        return ""                                        # what is not known can only be copied
+    return "" if facts.stands_under(map) else usual_kind(map)
+
+
+def usual_kind(map: MapKind) -> str:
+    """What a fresh volume under a map is made as, where nothing else is said."""
+    return next((facts.kind for facts in KINDS if facts.is_written and facts.home == map), "fat")
+
+
+def _growth(source: Layout, target: Layout) -> GrowPartition | None:
+    try:
+        written = after(WriteImage(), source, target)
+        last = written.last()
+        if last is None:
+            return None
+        grow = GrowPartition(last.index)
+        grow.length(planned(written, "the card"), last)
+        return grow
+    except FitError:
+        return None

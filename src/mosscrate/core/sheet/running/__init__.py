@@ -1,0 +1,1 @@
+"""Carrying sheets out: guarded, rehearsed, noted, finished and taken back."""

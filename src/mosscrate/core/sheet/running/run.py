@@ -1,0 +1,280 @@
+"""Running a sheet: rehearsed on a copy-on-write view, or for real through the guard.
+
+Rehearsal and run go through the same `Workshop`; they differ in the blocks that they are given
+and in who keeps a journal.
+"""
+
+from __future__ import annotations
+
+import time
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import msgspec
+
+from mosscrate.core.blocks import Blocks, Overlay, open_blocks
+from mosscrate.core.blocks.streaming import digest
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.crate.record import digest_beside
+from mosscrate.core.errors import FitError, GuardRefusal, JobError, MediumError
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.notes import Body, Notes
+from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
+from mosscrate.core.sheet.planning.losses import must_be_kept_still
+from mosscrate.core.sheet.running import guard
+from mosscrate.core.sheet.running.job import Job, Log, Status, StepDone
+from mosscrate.core.sheet.running.journal.journal import Journal
+from mosscrate.core.sheet.running.journal.stack import Stack
+from mosscrate.core.sheet.running.journal.store import JOURNAL
+from mosscrate.core.sheet.running.journal.structures import Standing
+from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.running.opened import Opened
+from mosscrate.core.sheet.running.stamp import stamp_of
+from mosscrate.core.sheet.running.telling import told
+from mosscrate.core.sheet.running.workshop import OnView, Workshop
+from mosscrate.core.sheet.sheet import JobSheet, MediumRef
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps import KeepCard, Which
+from mosscrate.core.sheet.steps.shared.whole import not_as_recorded
+from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
+
+RESERVE = "room"                       # a file that holds the room of a journal that cannot be begun yet
+
+
+@dataclass(frozen=True)
+class Result:
+    """What a run or a rehearsal did, step by step. `job` is its place in the log, None for a rehearsal."""
+
+    done: tuple[StepDone, ...]
+    seconds: float
+    job: Job | None = None
+    scratch: int = 0                   # bytes that a rehearsal held aside
+
+
+def rehearse(sheet: JobSheet, bench: Bench, watch: Watch) -> Result:
+    """Go through the whole sheet without writing to the target or the crate. Raises MossError.
+
+    The target is read through a copy-on-write view that is dropped at the end. Keeping is reduced
+    to what can go wrong with it before it begins: the room.
+    """
+    begun = time.monotonic()
+    source = find_medium(bench, sheet.source) if sheet.source else None
+    target = find_medium(bench, sheet.target) if sheet.target else None
+    if target and sheet.target:
+        bad = [c.sentence for c in guard.inspect(target, sheet.target, sheet.source) if not c.is_good]
+        if bad:
+            raise JobError(f"The guard would refuse this sheet: {' '.join(bad)}")
+    with Opened() as opened:
+        source_blocks = opened.add(source.open()) if source else None
+        overlay = opened.add_overlay(Overlay(opened.add(target.open()))) if target else None
+        steps = _foreseen(sheet, source_blocks, overlay).settled
+        shop = Workshop(bench, sheet, source, target, source_blocks, overlay, OnView(overlay or Blocks(0)),
+                        is_rehearsal=True)
+        done = [shop.run(number, step, watch) for number, step in enumerate(steps)]
+        return Result(tuple(done), time.monotonic() - begun, scratch=overlay.changed_bytes if overlay else 0)
+
+
+def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> Result:
+    """Run a sheet for real. Raises GuardRefusal before anything was written, else JobError, MediumError, Stopped.
+
+    Args:
+        sheet: what to do.
+        bench: where.
+        watch: is told, and may stop it.
+        typed_tag: the target's tag as the person typed it.
+    """
+    log = Log(bench.state)
+    with Opened() as opened:
+        card = None
+        if sheet.target and needs_guard(sheet):
+            medium = find_medium(bench, sheet.target)
+            blocks = opened.add(guard.admit(medium, sheet.target, sheet.source, typed_tag))
+            card = HeldCard(medium, blocks, Stack(log.folder, log, blocks, fingerprint))
+            card.stack.settle()
+            first = next(step for step in sheet.steps if step.changes)
+            if not first.writes_all:
+                card.stack.must_be_free(name=medium.name)
+            elif KeepCard(Which.TARGET) not in sheet.steps:
+                must_be_kept_still(medium, blocks, bench.crate, watch)
+        was_blank = card is not None and survey(card.blocks).is_blank
+        job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
+        return Running(job, log, bench, card, opened, is_as_admitted=True).go_on(watch)
+
+
+@dataclass
+class HeldCard:
+    """The target of a run: open, locked, and what other jobs have to do with it."""
+
+    medium: Medium
+    blocks: Blocks
+    stack: Stack
+
+
+@dataclass
+class Running:
+    """Runs the steps of a job that are not done yet, noting each; the job's way of changing its card."""
+
+    job: Job
+    log: Log
+    bench: Bench
+    card: HeldCard | None
+    opened: Opened
+    journal: Journal | None = None
+    is_as_admitted: bool = False                   # the card is the one that was planned for, compared under its lock
+    _over: JournalledBlocks | None = None
+    _foreseen: tuple[int, Forecast] | None = None  # the first step of it, and what was told before anything is done
+
+    def go_on(self, watch: Watch) -> Result:
+        """From the first step that is not done to the end. Raises MossError."""
+        begun, job = time.monotonic(), self.job
+        with told(job, self.log, self._name, self._leave):
+            shop = self._open(watch)
+            for number in range(len(job.done), len(job.sheet.steps)):
+                job.done.append(shop.run(number, job.sheet.steps[number], watch))
+                self._end_step(number)
+            if self.journal is not None:
+                assert self.card is not None, "only a card has a journal"
+                self.card.stack.settle_done(self.journal)
+            job.status = Status.DONE
+            with suppress(JobError):
+                self.log.save(job)                        # without room for it, the slot says the same
+        return Result(tuple(job.done), time.monotonic() - begun, job)
+
+    def over(self, number: int) -> Blocks:
+        """See Changes."""
+        assert self.card is not None, "a step that changes a card was admitted"
+        if self.journal is None:
+            self.log.folder.remove(self.job.id, RESERVE)
+            ref, is_first = self.job.sheet.target, not self.job.has_written and self.is_as_admitted
+            seen = bytes.fromhex(ref.fingerprint if is_first and ref else self.job.seen)
+            self.journal = self.card.stack.begin(self.job.id, room=self._room(number), first_step=number, seen=seen)
+            self.job.step_began = True
+            self.job.above = ""
+        if self._over is None:
+            self._over = JournalledBlocks(self.card.blocks, self.journal, number)
+        return self._over
+
+    def before_whole_write(self, *, as_it_stands: bool) -> Notes:
+        """See Changes: nothing that lies below can be taken back any more; then the card is stamped."""
+        assert self.card is not None, "a step that changes a card was admitted"
+        self.job.has_written, self.job.seen, self.job.body = True, "", Body("", "", 0)
+        self.log.save(self.job)
+        self.card.stack.close_all(but=self.job.id)
+        self.log.folder.remove(self.job.id, JOURNAL)
+        self.journal = self._over = None
+        expected = self._expected() if as_it_stands else ("", "")
+        return Notes(stamp_of(self.job.id, self.job.nonce), self._note_body, *expected)
+
+    def kept(self, which: Which, image: str) -> None:
+        """See Changes."""
+        self.job.kept[which] = image
+        self.log.save(self.job)
+
+    @property
+    def _name(self) -> str:
+        return self.job.sheet.target.name if self.job.sheet.target else "The card"
+
+    def _open(self, watch: Watch) -> Workshop:
+        """The media, the source compared with what was planned, and the room for the journal reserved."""
+        job, sheet = self.job, self.job.sheet
+        source = find_medium(self.bench, sheet.source) if sheet.source and Which.SOURCE not in job.kept else None
+        kept = job.kept.get(Which.SOURCE)
+        source_blocks = self.opened.add(open_blocks(kept)) if kept else \
+            self.opened.add(source.open()) if source else None
+        if source and source_blocks and sheet.source and not guard.is_as_planned(source, source_blocks, sheet.source):
+            raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
+                               "what is there now; nothing was changed by this.")
+        target = self.card.medium if self.card else find_medium(self.bench, sheet.target) if sheet.target else None
+        target_blocks = self.card.blocks if self.card else self.opened.add(target.open()) if target else None
+        left = sheet.steps[len(job.done):]
+        seen = _foreseen(msgspec.structs.replace(sheet, steps=left), source_blocks, target_blocks)
+        self._foreseen = (len(job.done), seen)
+        steps = seen.settled
+        job.sheet = msgspec.structs.replace(sheet, steps=(*sheet.steps[:len(job.done)], *steps))
+        if source_blocks is not None:
+            self._must_be_recorded(source_blocks, steps, watch)
+        writes_first = any(step.writes_all for step in steps)
+        if self.journal is None and writes_first and any(step.is_in_place for step in steps):
+            self.log.folder.remove(job.id, RESERVE)
+            self.log.folder.create(job.id, RESERVE, self._room(len(job.done))).close()
+        return Workshop(self.bench, job.sheet, source, target, source_blocks, target_blocks, self, kept=dict(job.kept),
+                        opened=self.opened)
+
+    def _must_be_recorded(self, source: Blocks, steps: tuple[Step, ...], watch: Watch) -> None:
+        """Compare a kept source with its record before parts of it are used. Raises CrateError.
+
+        One that is written as it stands is compared while it is written.
+        """
+        expected, name = self._expected()
+        parts = any(step.reads_parts for step in steps)
+        if expected and parts and digest(source, source.size, watch, phase="Comparing with its record") != expected:
+            raise not_as_recorded(name, "Nothing was written.")
+
+    def _room(self, number: int) -> int:
+        """What the journal may need from a step on."""
+        assert self._foreseen is not None, "it was opened"
+        first, seen = self._foreseen
+        return replace(seen, lines=seen.lines[number - first:]).journal
+
+    def _end_step(self, number: int) -> None:
+        """Note that a step is finished, in the slot where there is a journal, and in the record."""
+        step = self.job.sheet.steps[number]
+        if self._over is not None:
+            self._over.end_step(number + 1)
+        elif self.journal is not None:
+            JournalledBlocks(self.card.blocks, self.journal).end_step(number + 1)     # type: ignore[union-attr]
+        if step.writes_all and self.card is not None:
+            self.job.seen = fingerprint(self.card.blocks).hex()
+        if self.journal is None:                          # else the slot says it; the record tells the story at the end
+            self.log.save(self.job)
+
+    def _leave(self) -> None:
+        """After a failure: a job that has changed nothing leaves nothing behind."""
+        self.log.folder.remove(self.job.id, RESERVE)
+        if self._over is not None:
+            self._over.leave()
+        journal = self.journal
+        if journal is not None and self.card is not None and journal.slot.groups == 0 \
+                and journal.slot.standing == Standing.OPEN and not self.job.has_written:
+            self.card.stack.drop(journal)
+            self.job.step_began = False
+
+    def _note_body(self, body: Body) -> None:
+        self.job.body = body
+        self.log.save(self.job)
+
+    def _expected(self) -> tuple[str, str]:
+        """BLAKE3 that what is written from is recorded with, and its name; "" where it has no record."""
+        kept = self.job.kept.get(Which.SOURCE)
+        path = Path(kept) if kept else Path(self.job.sheet.source.path) if self.job.sheet.source else None
+        return (digest_beside(path), f"The backup {path.name}") if path else ("", "")
+
+
+def _foreseen(sheet: JobSheet, source: Blocks | None, target: Blocks | None) -> Forecast:
+    """What the sheet will do to what is there. Raises FitError where a step does not fit."""
+    seen = forecast(sheet, survey(source) if source else None, survey(target) if target else None,
+                    source_blocks=source, target_blocks=target)
+    if seen.problems:
+        raise FitError(" ".join(problem.sentence for problem in seen.problems))
+    return seen
+
+
+def needs_guard(sheet: JobSheet) -> bool:
+    """Whether a sheet changes its target."""
+    return any(step.changes for step in sheet.steps)
+
+
+def find_medium(bench: Bench, ref: MediumRef) -> Medium:
+    """The medium of a sheet: where it was, else anywhere on the shelf by its identity. Raises MediumError."""
+    path = Path(ref.path)
+    if path.exists():
+        medium = bench.shelf.medium_at(path)
+        if medium.key == ref.key:
+            return medium
+    found = next((m for m in bench.shelf.media() if m.key == ref.key), None)
+    if found is None:
+        raise MediumError(f"{ref.name} (tag {ref.tag}) is not there. Put it into a reader; nothing was changed.")
+    return found

@@ -1,0 +1,1 @@
+"""Steps that take a card as a whole: kept, written, emptied, compared, let go of."""

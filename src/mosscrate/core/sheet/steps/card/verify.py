@@ -1,0 +1,34 @@
+"""Read the target back and compare it with the source, file by file."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from mosscrate.core.errors import JobError
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Sight
+from mosscrate.core.sheet.step import Shop, Step
+from mosscrate.core.sheet.steps.shared.comparing import verify_copy
+from mosscrate.core.sizes import counted
+from mosscrate.core.watch import Watch
+
+
+class Verify(Step, tag="verify", frozen=True):
+    """See above."""
+
+    changes: ClassVar[bool] = False
+    is_in_place: ClassVar[bool] = False
+    is_undone_exactly: ClassVar[bool] = True
+    needs_source: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        used, files = (source.layout.used, source.layout.files) if source else (0, 0)
+        return Decision(f"Read every file back and compare ({counted(files, 'file')})", 2 * used, 0)
+
+    def carry_out(self, shop: Shop, watch: Watch) -> Done:
+        """See Step."""
+        if shop.source is None:
+            raise JobError("The sheet has no source.")
+        proof = verify_copy(shop.source.raw, shop.target.raw, watch)
+        return Done(proof.sentence, proof.bytes)

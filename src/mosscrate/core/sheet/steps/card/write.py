@@ -1,0 +1,77 @@
+"""Write the source (its backup, when this sheet made one) onto the target from its first byte."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import ClassVar
+
+from mosscrate.core.blocks.swapped import SwappedBlocks
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.maps import MapKind
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Sight
+from mosscrate.core.sheet.step import Shop, Step
+from mosscrate.core.sheet.steps.card.swap import swapped_layout
+from mosscrate.core.sheet.steps.shared.whole import must_be_whole, write_image
+from mosscrate.core.sizes import binary, counted, exact
+from mosscrate.core.watch import Watch
+
+
+class WriteImage(Step, tag="write", frozen=True):
+    """See above.
+
+    `verify` reads back at once (a Verify step at the end does more), `swap` exchanges the two bytes of every word on
+    the way, `cut` writes what there is of a source that is cut short.
+    """
+
+    verify: bool = False
+    swap: bool = False
+    cut: bool = False
+
+    is_in_place: ClassVar[bool] = False
+    can_be_left_out: ClassVar[bool] = False
+    writes_all: ClassVar[bool] = True
+    does_away: ClassVar[bool] = True
+    needs_source: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        if source is None:
+            raise FitError("Writing needs a source and a target.")
+        if not self.cut:
+            must_be_whole(source.layout)
+        layout = swapped_layout(source.layout) if self.swap else source.layout
+        end = max((p.partition.end for p in layout.partitions), default=0)
+        if source.size > card.size and (end > card.size or layout.map_kind in (MapKind.NONE, MapKind.GPT)):
+            raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}: "
+                           f"{binary(source.size - card.size)} too few.")
+        tail = ", the two bytes of every word swapped" if self.swap else ""
+        tail += " and read it back" if self.verify else ""
+        indexes = frozenset(p.index for p in layout.partitions)
+        return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", source.size * (1 + self.verify),
+                        layout.used, f"{binary(layout.used)} of {binary(source.size)} in use",
+                        whole=replace(layout, size=card.size, sector=card.sector),
+                        brought={i: i for i in indexes}, exact=indexes)
+
+    @property
+    def reads_view(self) -> bool:
+        """Whether the source is not written as it stands."""
+        return self.swap
+
+    def carry_out(self, shop: Shop, watch: Watch) -> Done:
+        """See Step."""
+        target, source = shop.target, shop.source
+        if source is None:
+            raise JobError("The sheet has no source.")
+        self.decide(target, source)
+        blocks = SwappedBlocks(source.raw) if self.swap else source.raw
+        notes = shop.before_whole_write(as_it_stands=not self.swap)
+        length = write_image(blocks, target.raw, watch, verify=self.verify, notes=notes)
+        return Done(f"{binary(length)} written onto {target.name}.", length)
+
+
+def what_of(layout: Layout) -> str:
+    """What is written of a source."""
+    count = counted(len(layout.partitions), "partition")
+    return f"{count}, map and disk id" if layout.map_kind != MapKind.NONE else "all of it"

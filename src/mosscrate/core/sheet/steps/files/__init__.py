@@ -1,0 +1,1 @@
+"""Steps that change files on a volume."""

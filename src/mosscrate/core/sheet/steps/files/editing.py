@@ -1,0 +1,51 @@
+"""What the steps have in common that only change names: the change is noted in memory, then written at once."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.volumes import Editor
+from mosscrate.core.watch import Watch
+
+
+class EditsNames(Step, frozen=True):
+    """A step whose decision is an editor that holds the change."""
+
+    partition: int
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        look = card.sound(self.partition)
+        volume = look.volume
+        if volume is None or volume.used is None or volume.facts is None:
+            raise FitError(f"Files on {look.name} cannot be changed: {look.role_reason}.")
+        if not volume.facts.is_written:
+            raise FitError(f"Files on {look.name} cannot be changed: {volume.facts.why_not('x')}.")
+        editor = card.editor(self.partition)
+        if editor is not None:
+            self.edit(editor)
+        changed = replace(look, volume=replace(volume, files=volume.files))
+        return Decision(self.sentence(look.name), 0, looks=(changed,),
+                        journal=tables(look, look.partition.length), chosen=editor)
+
+    def edit(self, editor: Editor) -> None:
+        """Note the change. Raises FitError."""
+        raise NotImplementedError
+
+    def sentence(self, name: str) -> str:
+        """Of the plan, for a partition of that name."""
+        raise NotImplementedError
+
+    def said(self) -> str:
+        """Of what was done."""
+        raise NotImplementedError
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        decided.chosen.commit()
+        return Done(self.said())

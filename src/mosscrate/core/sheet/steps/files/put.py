@@ -1,0 +1,124 @@
+"""Put files and folders of this computer into a folder of a volume."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import ClassVar
+
+from mosscrate.core.contents.transfer import Passage, ensure_folder, must_fit, plan_passage
+from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Existing, Step
+from mosscrate.core.sheet.steps.shared.filing import fuller, inside, make_way, must_go_in, now, present, volume_to_fill
+from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Entry, Facts, Kind, edit
+from mosscrate.core.watch import Watch
+
+PIECE = 4 << 20
+LITTER = {".ds_store", "thumbs.db", "desktop.ini", ".spotlight-v100", ".trashes", ".fseventsd", ".directory"}
+
+
+@dataclass(frozen=True)
+class Putting:
+    """Files and folders of this computer on their way: their place here by the path that they are meant to have."""
+
+    entries: tuple[Entry, ...]
+    places: dict[str, Path]
+    passage: Passage
+    facts: Facts
+
+
+class PutFiles(Step, tag="put", frozen=True):
+    """See above. `name` gives a single file another name; names that cannot stand there are changed."""
+
+    partition: int
+    paths: tuple[str, ...]
+    folder: str = ""
+    existing: Existing = Existing.REFUSE
+    name: str = ""
+
+    carries_files: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step. Raises MediumError too, where something is not there."""
+        if self.name and (len(self.paths) != 1 or Path(self.paths[0]).is_dir()):
+            raise FitError("Another name can be given to a single file only.")
+        look, facts = volume_to_fill(card, self.partition)
+        there = inside(card.files(self.partition), self.folder)
+        putting = self._plan(facts, present(there, self.existing))
+        must_fit(putting.passage)
+        need = must_go_in(look, facts, putting.entries, putting.passage, there, self.existing)
+        first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
+        what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "item")
+        files = sum(e.kind == Kind.FILE for e in putting.entries)
+        total = sum(e.size for e in putting.entries)
+        return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0, total,
+                        looks=(fuller(look, need, files),), passage=putting.passage,
+                        journal=tables(look, look.partition.length), chosen=putting)
+
+    def _plan(self, facts: Facts, there: tuple[str, ...]) -> Putting:
+        """What is put, and under which names. Raises MediumError where something is not there."""
+        sources = [Path(p) for p in self.paths]
+        missing = next((p for p in sources if not p.exists()), None)
+        if missing:
+            raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
+        places = {self.name or rel: path for source in sources for path, rel in below(source)}
+        entries = tuple(_entry_of(path, to) for to, path in places.items())
+        return Putting(entries, places, plan_passage(entries, facts, there), facts)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        putting: Putting = decided.chosen
+        passage, editor = putting.passage, edit(card.window(self.partition))
+        ensure_folder(editor, self.folder, now())
+        done = count = 0
+        for entry in putting.entries:
+            to = f"{self.folder}/{passage.path(entry)}".strip("/")
+            if entry.kind == Kind.FOLDER:
+                editor.add_folder(to, entry.traits)
+                continue
+            make_way(editor, to, self.existing, putting.facts)
+            editor.add_file(to, _pieces(putting.places[entry.path]), entry.traits, size=entry.size)
+            done, count = done + entry.size, count + 1
+            watch.progress("Putting files", done, decided.writes)
+        editor.commit()
+        names = len(passage.changed_names)
+        said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
+        return Done(f"{counted(count, 'file')} put onto partition {self.partition}, {binary(done)}.{said}", done)
+
+
+def below(source: Path) -> Iterator[tuple[Path, str]]:
+    """(path, path on the volume) of a file, or of a folder and all in it, folders first; droppings stay off."""
+    yield source, source.name
+    if source.is_file():
+        return
+    for folder, folders, files in os.walk(source):
+        folders[:] = sorted(f for f in folders if not _is_litter(f))
+        base = Path(folder)
+        within = Path(source.name) / base.relative_to(source)
+        for name in folders:
+            yield base / name, str(within / name)
+        for name in sorted(files):
+            if not _is_litter(name) and (base / name).is_file():
+                yield base / name, str(within / name)
+
+
+def _entry_of(path: Path, to: str) -> Entry:
+    about = path.stat()
+    is_folder = path.is_dir()
+    return Entry(to, Kind.FOLDER if is_folder else Kind.FILE, 0 if is_folder else about.st_size, int(about.st_mtime), 0)
+
+
+def _is_litter(name: str) -> bool:
+    return name.startswith("._") or name.lower() in LITTER
+
+
+def _pieces(path: Path) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        while piece := file.read(PIECE):
+            yield piece

@@ -1,0 +1,31 @@
+"""Remove files, or folders with all that is in them."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from mosscrate.core.sheet.steps.files.editing import EditsNames
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes import Editor
+
+
+class RemoveFiles(EditsNames, tag="remove files", frozen=True):
+    """See above."""
+
+    paths: tuple[str, ...]
+
+    does_away: ClassVar[bool] = True
+
+    def edit(self, editor: Editor) -> None:
+        """See EditsNames."""
+        for path in self.paths:
+            editor.remove(path)
+
+    def sentence(self, name: str) -> str:
+        """See EditsNames."""
+        what = f"“{self.paths[0]}”" if len(self.paths) == 1 else counted(len(self.paths), "item")
+        return f"Remove {what} from {name}"
+
+    def said(self) -> str:
+        """See EditsNames."""
+        return f"Removed from partition {self.partition}: {', '.join(self.paths)}."

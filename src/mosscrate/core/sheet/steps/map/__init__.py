@@ -1,0 +1,1 @@
+"""Steps that change a partition map, and what lies on the partitions they make."""

@@ -1,0 +1,77 @@
+"""Make a partition and, unless its kind is empty, a fresh volume on it."""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+
+from mosscrate.core.contents.fresh import fresh_look
+from mosscrate.core.maps import edits, write_map
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.places import (
+    alignment_for,
+    clear_signatures,
+    forgo,
+    make_volume,
+    must_be_arranged,
+)
+from mosscrate.core.sheet.steps.shared.room import LEAST
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import Making, kind_for, kind_name
+from mosscrate.core.watch import Watch
+
+
+class AddPartition(Step, tag="add", frozen=True):
+    """See above.
+
+    `start` and `size` None take the largest free stretch; `alignment` None what the card asks for.
+    """
+
+    kind: str
+    size: int | None = None
+    start: int | None = None
+    label: str = ""
+    is_logical: bool = False
+    block: int | None = None
+    alignment: int | None = None
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        must_be_arranged(card)
+        map_, size = card.map, card.size
+        align = self.alignment or alignment_for(size)
+        length = self.size
+        if length is None:
+            _, length = edits.free_room(map_, size, alignment=align, is_logical=self.is_logical)
+        kind = kind_for(self.kind, length)
+        map_, made = edits.added(map_, size, start=self.start, length=self.size, kind=kind, label=self.label,
+                                 is_logical=self.is_logical, alignment=align)
+        if self.block:
+            map_ = edits.with_block(map_, made.index, self.block)
+        made = map_.partition(made.index)
+        making = Making(kind, self.label, self.block, hidden_sectors=card.hidden(made.index, made.start))
+        look = fresh_look(made, making, card.sector)
+        what = "logical drive" if self.is_logical else "partition"
+        called, fresh = f" {self.label}" if self.label else "", f", {kind_name(kind)}" if kind else ""
+        return Decision(f"Make the {what}{called}, {binary(made.length)}{fresh}", 0, map=map_, looks=(look,),
+                        journal=LEAST, chosen=making)
+
+    def settled(self, decided: Decision) -> Step:
+        """See Step."""
+        made = decided.looks[0].partition
+        return replace(self, kind=decided.chosen.kind, start=made.start, size=made.length)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        assert decided.map is not None, "it was decided"
+        made, making = decided.looks[0].partition, decided.chosen
+        forgo(card.blocks, made)
+        if making.kind:
+            make_volume(card, made, making)
+        else:
+            clear_signatures(card.place(made.start, made.length))
+        write_map(card.blocks, decided.map)
+        card.blocks.flush()
+        fresh = f", {kind_name(making.kind)}" if making.kind else ""
+        return Done(f"Partition {made.index} made: {binary(made.length)}{fresh}.")

@@ -1,0 +1,90 @@
+"""Move a partition with what is on it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import msgspec
+
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.moving import PIECE, used_of
+from mosscrate.core.sheet.steps.shared.places import alignment_for, must_be_arranged, rebase
+from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
+from mosscrate.core.sizes import binary
+from mosscrate.core.watch import Watch
+
+
+class MovePartition(Step, tag="move", frozen=True):
+    """See above; `start` None takes it to the end of the room behind it."""
+
+    partition: int
+    start: int | None = None
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        look = card.look(self.partition)
+        must_be_arranged(card)
+        start, used = self._start(card), used_of_look(look) if look.volume is None or look.volume.used is None \
+            else look.volume.used
+        map_ = edits.placed(card.map, self.partition, card.size, start=start)
+        moved = replace(look, partition=map_.partition(self.partition))
+        overlap = max(0, look.partition.length - abs(start - look.partition.start))
+        return Decision(f"Move {look.name} to {binary(start)}, with all that is on it", used, used, map=map_,
+                        looks=(moved,), kept=frozenset({self.partition}),
+                        journal=min(overlap, used_of_look(look)) + tables(look, look.partition.length), chosen=start)
+
+    def settled(self, decided: Decision) -> Step:
+        """See Step."""
+        return msgspec.structs.replace(self, start=decided.chosen)
+
+    def _start(self, card: Sight) -> int:
+        """Where it starts then. Raises FitError where that is not free."""
+        map_, size = card.map, card.size
+        partition = map_.partition(self.partition)
+        low, high = edits.bounds(map_, self.partition, size)
+        unit = card.unit
+        align = alignment_for(size) if map_.kind != MapKind.RDB else unit
+        start = self.start
+        if start is None:
+            start = (high - partition.length) // align * align
+            if start <= partition.start:
+                start = (high - partition.length) // unit * unit
+        if start % unit:
+            raise FitError(f"A partition starts on a multiple of {unit} bytes here; {start} is none.")
+        if start < low or start + partition.length > high:
+            raise FitError(f"Partition {self.partition} can lie between {binary(low)} and {binary(high)}; at "
+                           f"{binary(start)} it would run into something else.")
+        return start
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """Move what is in use, from the end where it overlaps behind itself, then the map."""
+        assert decided.map is not None, "it was decided"
+        blocks, old, new = card.blocks, card.map.partition(self.partition), decided.map.partition(self.partition)
+        if new.start == old.start:
+            return Done(f"Partition {old.index} stays where it is.")
+        used = used_of(card.place(old.start, old.length))
+        # What lies outside of the old place belongs to nobody: a journal need not save it.
+        for first, last in ((new.start, min(new.end, old.start)), (max(new.start, old.end), new.end)):
+            if last > first:
+                blocks.forgo([Extent(first, last - first)])
+        moved = _copy_within(blocks, used, old.start, new.start, watch)
+        write_map(blocks, decided.map)
+        rebase(blocks, new)
+        blocks.flush()
+        return Done(f"Partition {old.index} moved from {binary(old.start)} to {binary(new.start)}.", moved)
+
+
+def _copy_within(blocks: Blocks, extents: tuple[Extent, ...], old: int, new: int, watch: Watch) -> int:
+    """Copy stretches to another start of the same medium, in the order that an overlap asks for."""
+    pieces = [(e.start + at, min(PIECE, e.length - at)) for e in extents for at in range(0, e.length, PIECE)]
+    total, done = sum(length for _, length in pieces), 0
+    for start, length in reversed(pieces) if new > old else pieces:
+        blocks.write(new + start, blocks.read(old + start, length))
+        done += length
+        watch.progress("Moving the partition", done, total)
+    return done

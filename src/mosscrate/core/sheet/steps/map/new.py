@@ -1,0 +1,47 @@
+"""Put an empty partition map in place of whatever is there."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import ClassVar
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import WRITTEN, edits, write_map
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.places import clear_edges
+from mosscrate.core.sheet.steps.shared.room import MIB
+from mosscrate.core.watch import Watch
+
+
+class NewMap(Step, tag="map", frozen=True):
+    """See above: "mbr", "gpt", "rdb" or "ahdi".
+
+    `heads` and `sectors` of a track are the geometry of an RDB; 0 takes the usual one.
+    """
+
+    kind: str
+    heads: int = 0
+    sectors: int = 0
+
+    does_away: ClassVar[bool] = True
+    begins_anew: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        kind = next((k for k in WRITTEN if k == self.kind), None)
+        if kind is None:
+            raise FitError(f"A map is {' or '.join(f'“{k}”' for k in WRITTEN)}, not “{self.kind}”.")
+        made = edits.new_map(kind, card.size, card.map_or_none.sector, heads=self.heads, sectors=self.sectors)
+        layout = replace(card.layout, map=made, map_kind=made.kind, map_id=made.id, partitions=(),
+                         is_blank=False, cut=0)
+        return Decision(f"Put an empty {self.kind.upper()} map on {card.name}", whole=layout,
+                        journal=(2 + 2 * len(card.map_or_none.partitions)) * MIB, chosen=made)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        clear_edges(card, watch)
+        write_map(card.blocks, decided.chosen)
+        card.blocks.flush()
+        return Done(f"{card.name} has an empty {self.kind.upper()} map.")

@@ -1,0 +1,1 @@
+"""What several steps need: places, room, volumes made anew, whole writes, comparing."""

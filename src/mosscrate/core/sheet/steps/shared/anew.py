@@ -1,0 +1,122 @@
+"""A volume made anew with the files of an old one: what that will be, and doing it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from mosscrate.core.blocks import Blocks, Extent, Overlay, Window
+from mosscrate.core.contents.fresh import fresh_volume
+from mosscrate.core.contents.layout import PartitionLook, VolumeLook
+from mosscrate.core.contents.needs import room_for
+from mosscrate.core.contents.transfer import Passage, copy_tree, must_fit, plan_passage
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import Partition
+from mosscrate.core.sheet.steps.shared.likeness import with_boot_code
+from mosscrate.core.sheet.steps.shared.moving import PIECE
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import Making, Volume, edit, facts_for, format_for
+from mosscrate.core.watch import Watch
+
+
+@dataclass(frozen=True)
+class Anew:
+    """What becomes of a partition whose volume is made anew."""
+
+    look: PartitionLook
+    making: Making
+    passage: Passage | None
+
+
+def made_anew(look: PartitionLook, partition: Partition, making: Making, files: Volume | None, sector: int) -> Anew:
+    """Plan it. Raises FitError where the files do not fit, or would lose what cannot be had again.
+
+    Args:
+        look: the old volume on its partition.
+        partition: where the new one will be.
+        making: of the new one.
+        files: the old volume, where more than its look is at hand.
+        sector: bytes, of the medium.
+    """
+    old, facts = look.volume, facts_for(making.kind)
+    if old is None or old.used is None:
+        raise FitError(f"{look.name} cannot be made anew: {look.role_reason}.")
+    fresh = fresh_volume(making, partition.length, sector)
+    passage = None
+    if files is not None:
+        entries = files.tree().entries
+        passage = plan_passage(entries, facts)
+        must_fit(passage)
+        need = room_for((e for e in entries if e.path not in passage.left_out), facts, fresh.block)
+    else:
+        need = old.used + old.files * fresh.block if fresh.block > old.block else old.used
+    assert fresh.used is not None, "a fresh volume is open"
+    if fresh.used + need > fresh.size:
+        raise FitError(f"The files of {look.name} ({binary(need)}) do not fit into {binary(partition.length)} of "
+                       f"{facts.name}.")
+    filled = _filled(fresh, old, need, facts.longest_name)
+    return Anew(replace(look, partition=partition, volume=filled), making, passage)
+
+
+def _filled(fresh: VolumeLook, old: VolumeLook, need: int, longest: int) -> VolumeLook:
+    assert fresh.used is not None, "a fresh volume is open"
+    used = fresh.used + need
+    return replace(fresh, used=used, files=old.files, saves=old.saves, summary=old.summary,
+                   smallest=min(fresh.size, fresh.smallest + need + need // 16) if fresh.smallest else 0,
+                   longest_name=old.longest_name[:longest])
+
+
+def put_anew(old: Volume, source: Blocks, window: Blocks, making: Making, length: int, watch: Watch) -> int:
+    """Make a volume over an old one and put its files back; returns bytes of files. Raises MossError.
+
+    The new one is made on a view, so that the old files can be read until all are in it; only then is it written.
+
+    Args:
+        old: the volume.
+        source: its bytes, where boot code is taken from.
+        window: where the new one goes; the old one begins there too.
+        making: of the new one.
+        length: of the new one.
+        watch: is told.
+    """
+    entries = old.tree().entries
+    passage = plan_passage(entries, facts_for(making.kind))
+    must_fit(passage)
+    with Overlay(window) as view:
+        fresh = Window(view, 0, length)
+        format_for(making.kind).make(fresh, with_boot_code(making, old, source))
+        editor = edit(fresh)
+        done = copy_tree(old, entries, editor, passage, watch)
+        editor.commit()
+        _apply(view, window, watch)
+    return done
+
+
+def forgo_free(old: Volume, window: Blocks) -> None:
+    """What no file of an old volume holds belongs to nobody: a journal need not save it."""
+    window.forgo(list(_free(old, window.size)))
+
+
+def _free(volume: Volume, size: int) -> Iterator[Extent]:
+    at = 0
+    for used in volume.used_extents():
+        if used.start > at:
+            yield Extent(at, used.start - at)
+        at = max(at, used.end)
+    if at < size:
+        yield Extent(at, size - at)
+
+
+def _apply(view: Overlay, window: Blocks, watch: Watch) -> None:
+    """Write what a view has changed onto the medium behind it."""
+    changes = list(view.changes())
+    total, done = sum(e.length for e in changes), 0
+    for extent in changes:
+        for at in range(extent.start, extent.end, PIECE):
+            length = min(PIECE, extent.end - at)
+            if extent.is_hole:
+                window.zero(at, length)
+            else:
+                window.write(at, view.read(at, length))
+            done += length
+            watch.progress("Writing the new volume", done, total)

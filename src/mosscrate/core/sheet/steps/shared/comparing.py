@@ -1,0 +1,147 @@
+"""Proof that a target holds what its source holds: volumes file by file, everything else by bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks, Window
+from mosscrate.core.blocks.streaming import digest
+from mosscrate.core.contents.straight import straight
+from mosscrate.core.contents.survey import partition_window, survey
+from mosscrate.core.contents.transfer import SKIPPED, Passage
+from mosscrate.core.errors import FormatError, JobError
+from mosscrate.core.maps import MapKind, Partition, read_map
+from mosscrate.core.maps.mbr import is_extended
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Entry, Kind, Volume, facts_of, open_volume
+from mosscrate.core.watch import Watch
+
+_BOOT_CODE = {MapKind.MBR: 440, MapKind.GPT: 440, MapKind.AHDI: 342}   # bytes in front of the map's own fields
+SHOWN = 5
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What was compared. `files` by digest, `bytes` read from the target."""
+
+    partitions: int
+    files: int
+    bytes: int
+
+    @property
+    def sentence(self) -> str:
+        """For the result page."""
+        if not self.files:
+            return f"All {binary(self.bytes)} are equal by digest."
+        verb = "is" if self.files == 1 else "are"
+        return f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} {verb} equal by digest."
+
+
+def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
+    """Compare a target with the source it was written from, also after partitions have grown.
+
+    Raises JobError that names what differs.
+    """
+    target.drop_cache()
+    source, target = straight(source), straight(target)
+    old, new = read_map(source), read_map(target)
+    differences: list[str] = []
+    if survey(source).cut:
+        differences.append("its end: the source itself is cut short, so nothing of it can be called equal")
+    code = _BOOT_CODE.get(old.kind, 0)
+    if (old.kind, old.id) != (new.kind, new.id) or old.origin[:code] != new.origin[:code]:
+        differences.append("the partition map's boot code or disk id")
+    files = done = 0
+    meter = _Meter(watch)
+    for partition in old.partitions:
+        twin = next((p for p in new.partitions if p.index == partition.index), None)
+        if old.kind == MapKind.MBR and is_extended(partition):
+            continue                                   # what it holds is compared drive by drive
+        if twin is None:
+            differences.append(f"partition {partition.index}, which is not there")
+            continue
+        compared, count = _partition(source, target, partition, twin, meter)
+        differences += compared
+        files, done = files + count, done + partition.length
+    if old.kind == MapKind.NONE and not old.partitions:
+        differences.append("everything: the source has no contents")
+    if differences:
+        raise JobError(f"The target differs from its source in {_listed(differences)}. "
+                       "The source is untouched; write the target again or take another card.")
+    return Proof(len(old.partitions), files, done)
+
+
+def _listed(differences: list[str]) -> str:
+    more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
+    return f"{', '.join(differences[:SHOWN])}{more}"
+
+
+@dataclass
+class _Meter:
+    """Counts the bytes of the target that were compared; `total` grows with each volume."""
+
+    watch: Watch
+    done: int = 0
+    total: int = 0
+
+    def add(self, count: int) -> None:
+        self.done += count
+        self.watch.progress("Comparing", self.done, self.total)
+
+
+def file_digests(volume: Volume, count: Callable[[int], None]) -> dict[str, tuple[Kind, str, int | None]]:
+    """(kind, BLAKE3, time) of everything in a tree; folders have an empty digest."""
+    return {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in volume.tree().entries}
+
+
+def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) -> None:
+    """Compare the files of a volume that was made anew with those it was made from. Raises JobError with what differs.
+    """
+    meter, facts = _Meter(watch), facts_of(new.variant)
+    fold: Callable[[str], str] = str if facts is not None and facts.is_case_sensitive else str.casefold
+    meter.total = sum(e.size for e in new.tree().entries)
+    wanted = {fold(passage.renamed.get(path, path)): found[:2]
+              for path, found in file_digests(old, lambda _: watch.check()).items()
+              if path not in passage.left_out and path.split("/")[0] not in SKIPPED}
+    arrived = {fold(path): found[:2] for path, found in file_digests(new, meter.add).items()}
+    differences = sorted(f"“{path}”" for path, found in wanted.items() if arrived.get(path) != found)
+    if differences:
+        raise JobError(f"What was copied does not read back as it was: {_listed(differences)}. The source is "
+                       "untouched; take another card.")
+
+
+def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Partition,
+               meter: _Meter) -> tuple[list[str], int]:
+    window = partition_window(source, partition)
+    try:
+        volume = open_volume(window)
+    except FormatError:
+        other = Window(target, twin.start, window.size)
+        same = digest(window, window.size, meter.watch, phase="Comparing") == digest(
+            other, window.size, meter.watch, phase="Comparing")
+        return ([] if same else [f"the bytes of partition {partition.index}"]), 0
+    copy = open_volume(partition_window(target, twin))
+    with ThreadPoolExecutor(1, "compare") as pool:
+        meter.total += sum(e.size for e in copy.tree().entries)
+        expected = pool.submit(file_digests, volume, lambda _: meter.watch.check())
+        found = file_digests(copy, meter.add)
+        wanted = expected.result()
+    differences = [f"“{path}”" for path in wanted.keys() | found.keys() if wanted.get(path) != found.get(path)]
+    if (volume.label, volume.id) != (copy.label, copy.id):
+        differences.append(f"the label or serial number of partition {partition.index}")
+    files = sum(kind == Kind.FILE for kind, _, _ in wanted.values())
+    return sorted(differences), files
+
+
+def _file_digest(volume: Volume, entry: Entry, count: Callable[[int], None]) -> str:
+    if entry.kind == Kind.FOLDER:
+        return ""
+    hasher = blake3()
+    for piece in volume.read_file(entry):
+        hasher.update(piece)
+        count(len(piece))
+    return hasher.hexdigest()

@@ -1,0 +1,115 @@
+"""What the steps have in common that put files into a folder of a volume."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+from dataclasses import replace
+from datetime import datetime
+
+from mosscrate.core.contents.layout import PartitionLook
+from mosscrate.core.contents.naming import proposed_name
+from mosscrate.core.contents.needs import room_for
+from mosscrate.core.contents.transfer import Passage
+from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.sheet.sights import Sight
+from mosscrate.core.sheet.step import Existing
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Traits, Volume
+
+
+def now() -> Traits:
+    """What a fresh folder is given."""
+    return Traits(int(time.time()))
+
+
+def volume_to_fill(card: Sight, index: int) -> tuple[PartitionLook, Facts]:
+    """A partition that takes files, and what is true of its kind. Raises FitError, Unsound."""
+    look = card.sound(index)
+    volume = look.volume
+    if volume is None or volume.used is None or volume.facts is None:
+        raise FitError(f"Files cannot be put onto {look.name}: {look.role_reason}.")
+    if not volume.facts.is_written:
+        raise FitError(f"Files cannot be put onto {look.name}: {volume.facts.why_not('x')}.")
+    return look, volume.facts
+
+
+def inside(volume: Volume | None, folder: str) -> tuple[Entry, ...]:
+    """What stands below a folder of a volume, with paths that begin there; nothing where that is not known."""
+    if volume is None:
+        return ()
+    prefix = f"{folder}/" if folder else ""
+    return tuple(replace(e, path=e.path[len(prefix):]) for e in volume.tree().entries
+                 if e.path.lower().startswith(prefix.lower()))
+
+
+def present(there: Iterable[Entry], existing: Existing) -> tuple[str, ...]:
+    """Paths that a changed name must not meet; none where the same names are to be replaced."""
+    return () if existing == Existing.REPLACE else tuple(e.path for e in there)
+
+
+def must_go_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage: Passage, there: Iterable[Entry],
+               existing: Existing) -> int:
+    """Bytes that files take on their way into a volume.
+
+    Raises FitError where one of them is there already and must stay, or where they need more than is free.
+    """
+    volume = look.volume
+    assert volume is not None, "it takes files"
+    fold = str if facts.is_case_sensitive else str.lower
+    old = {fold(e.path): e for e in there}
+    wanted = [replace(e, path=passage.path(e)) for e in entries if e.path not in passage.left_out]
+    met = [(e, old[fold(e.path)]) for e in wanted if fold(e.path) in old]
+    for e, was in met:
+        if (e.kind == Kind.FOLDER) != (was.kind == Kind.FOLDER):
+            kind = "folder" if was.kind == Kind.FOLDER else "file"
+            raise FitError(f"“{e.path}” is there already, as a {kind}. Take another name; nothing was changed.")
+        if e.kind != Kind.FOLDER and existing == Existing.REFUSE:
+            raise FitError(f"“{e.path}” is there already. Replace it, or keep both; nothing was changed.")
+    need = room_for(wanted, facts, volume.block)
+    gone = room_for((was for _, was in met if was.kind != Kind.FOLDER), facts, volume.block) \
+        if existing == Existing.REPLACE else 0
+    if volume.free is not None and need - gone > volume.free:
+        raise FitError(f"They need {binary(need)} there, and {look.name} has {binary(volume.free)} free.")
+    return need
+
+
+def fuller(look: PartitionLook, need: int, files: int) -> PartitionLook:
+    """A partition once files are on it."""
+    volume = look.volume
+    assert volume is not None, "it takes files"
+    used = min(volume.size, (volume.used or 0) + need)
+    smallest = min(volume.size, volume.smallest + need + need // 16) if volume.smallest else 0
+    return replace(look, volume=replace(volume, used=used, files=volume.files + files, smallest=smallest))
+
+
+def make_way(editor: Editor, path: str, existing: Existing, facts: Facts) -> None:
+    """Deal with what is there already under a name. Raises FitError where it must stay."""
+    if not editor.has(path):
+        return
+    match existing:
+        case Existing.REFUSE:
+            raise FitError(f"“{path}” is there already. Replace it, or keep both; nothing was changed.")
+        case Existing.REPLACE:
+            editor.remove(path)
+        case Existing.KEEP_BOTH:
+            editor.rename(path, dated(path, editor, facts))
+
+
+def dated(path: str, editor: Editor, facts: Facts) -> str:
+    """The name under which an old file stays: with today's date before its ending, as far as names go there."""
+    folder, _, name = path.rpartition("/")
+    stem, dot, ending = name.rpartition(".")
+    stem, ending = (stem, f".{ending}") if dot and stem else (name, "")
+    today = f"{datetime.now():%Y-%m-%d}"
+    tried: set[str] = set()
+    for number in range(1, 1000):
+        name = f"{stem} {today}{f' {number}' if number > 1 else ''}{ending}"
+        name = proposed_name(name, tried, facts.why_not) if facts.why_not(name) else name
+        candidate = f"{folder}/{name}".lstrip("/")
+        if not editor.has(candidate):
+            return candidate
+        tried.add(name.lower())
+    raise JobError(f"No name is left for the old “{path}”.")
+
+

@@ -1,0 +1,50 @@
+"""What a volume that is made anew keeps of the old one besides its files: label, serial number, boot code, blocks."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Protocol
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.volumes import Making, facts_for, facts_of
+
+BOOT_BYTES = 1024
+
+
+class Old(Protocol):
+    """A volume, or how it looks."""
+
+    @property
+    def variant(self) -> str:
+        """The kind that makes one like it."""
+
+    @property
+    def label(self) -> str:
+        """As it says."""
+
+    @property
+    def id(self) -> str:
+        """Serial number or UUID."""
+
+    @property
+    def block(self) -> int:
+        """Bytes of an allocation unit."""
+
+
+def making_like(old: Old, kind: str, *, block: int | None = None, hidden_sectors: int = 0) -> Making:
+    """How to make a volume of a kind after an old one. Raises FitError.
+
+    `block` in bytes; None keeps that of the same kind where it can be chosen.
+    """
+    facts, was = facts_for(kind), facts_of(old.variant)
+    if block is None and kind == old.variant and facts.blocks:
+        block = old.block
+    is_alike = was is not None and was.ids == facts.ids
+    return Making(kind, facts.cut_label(old.label), block, id=old.id if is_alike else "",
+                  hidden_sectors=hidden_sectors)
+
+
+def with_boot_code(making: Making, old: Old, window: Blocks) -> Making:
+    """The same with the boot code that begins `window`, where the kind is the same. Raises MediumError."""
+    is_same = making.kind == old.variant
+    return replace(making, boot=window.read(0, min(window.size, BOOT_BYTES))) if is_same else making

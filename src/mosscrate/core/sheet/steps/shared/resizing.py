@@ -1,0 +1,54 @@
+"""A volume whose structure depends on its size gets another length: it is made anew with its files."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from mosscrate.core.contents.layout import PartitionLook
+from mosscrate.core.contents.transfer import Passage
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import Partition, PartitionMap, write_map
+from mosscrate.core.sheet.decision import Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.steps.shared.anew import Anew, made_anew, put_anew
+from mosscrate.core.sheet.steps.shared.likeness import making_like
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import open_volume
+from mosscrate.core.watch import Watch
+
+
+@dataclass(frozen=True)
+class ResizedAnew:
+    """What was decided."""
+
+    anew: Anew
+
+    @property
+    def look(self) -> PartitionLook:
+        """The partition afterwards."""
+        return self.anew.look
+
+    @property
+    def passage(self) -> Passage | None:
+        """What files lose."""
+        return self.anew.passage
+
+    def put(self, card: Card, map: PartitionMap, new: Partition, watch: Watch) -> Done:
+        """Do it. Raises MossError."""
+        window = card.window(new.index)
+        room = card.place(new.start, max(new.length, window.size))
+        done = put_anew(open_volume(window), window, room, self.anew.making, new.length, watch)
+        write_map(card.blocks, map)
+        card.blocks.flush()
+        return Done(f"Partition {new.index} was made anew with {binary(new.length)} and its files put back.", done)
+
+
+def resized_anew(card: Sight, look: PartitionLook, partition: Partition) -> ResizedAnew:
+    """The volume of a partition in another length. Raises FitError."""
+    if look.volume is None:
+        raise FitError(f"{look.name} cannot be made anew: {look.role_reason}.")
+    hidden = card.hidden(partition.index, partition.start)
+    making = making_like(look.volume, look.variant, hidden_sectors=hidden)
+    return ResizedAnew(made_anew(look, partition, making, card.files(partition.index), card.sector))
+
+

@@ -1,0 +1,136 @@
+"""Writing a whole image onto a target, its head last."""
+
+from __future__ import annotations
+
+import numpy as np
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks, Window
+from mosscrate.core.blocks.base import Buffer, View
+from mosscrate.core.blocks.streaming import chunks, copy, digest
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.errors import CrateError, FitError, JobError
+from mosscrate.core.maps import MapKind, read_map
+from mosscrate.core.sheet.notes import BLANK, Body, Notes
+from mosscrate.core.sizes import binary, exact
+from mosscrate.core.watch import Watch
+
+EDGE = 1 << 20
+
+
+class _HeadLast(View):
+    """Holds the first MiB back until `settle`, so that a half-written card shows no map at all."""
+
+    def __init__(self, inner: Blocks) -> None:
+        super().__init__(inner)
+        self.head = bytearray(min(EDGE, inner.size))
+
+    def settle(self) -> None:
+        """Write the head; everything else is on the medium already."""
+        self.inner.flush()
+        self.inner.write(0, self.head)
+        self.inner.flush()
+
+    def zero(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        rest = max(offset, len(self.head))
+        if rest < offset + length:
+            self.inner.zero(rest, offset + length - rest)
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        held = max(0, min(len(data), len(self.head) - offset))
+        if held:
+            self.head[offset:offset + held] = memoryview(data)[:held]
+        if held < len(data):
+            self.inner.write(offset + held, memoryview(data)[held:])
+
+
+def must_be_whole(layout: Layout) -> None:
+    """Raises FitError for a source that ends before its own contents do."""
+    if layout.cut:
+        raise FitError(f"The source is cut short: it has {exact(layout.size)}, its own contents count on "
+                       f"{binary(layout.cut)} more. It may be one part of several, or a broken download. Nothing was "
+                       "written.")
+
+
+def length_that_fits(source: Blocks, target: Blocks, watch: Watch) -> int:
+    """Bytes of the source to write. Raises FitError where more than unused zeros would be cut."""
+    if source.size <= target.size:
+        return source.size
+    excess = source.size - target.size
+    numbers = (f"The image has {exact(source.size)}, {target.name} has {exact(target.size)}: "
+               f"{binary(excess)} too few.")
+    map_ = read_map(source)
+    end = max((p.end for p in map_.partitions), default=0)
+    if end > target.size or map_.kind == MapKind.GPT:
+        raise FitError(f"{numbers} A partition or its map reaches into what would be cut. Nothing was written; take a "
+                       "larger card, or let the last volume be shrunk first.")
+    for chunk in chunks(Window(source, target.size, excess), excess):
+        if any(np.frombuffer(data, np.uint8).any() for _, data in chunk.data_runs()):
+            raise FitError(f"{numbers} What would be cut is not empty. Nothing was written; take a larger card.")
+        watch.check()
+    return target.size
+
+
+def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, notes: Notes | None = None) -> int:
+    """Write a source onto a target from its first byte; returns the bytes covered.
+
+    The head with the map goes last; until then a stamp stands in its place. Old maps at the target's end are cleared.
+
+    Raises:
+        FitError: it does not fit; nothing was written.
+        CrateError: the source is not what it is recorded as; the card shows no map then.
+        JobError: it does not read back equal.
+    """
+    notes = notes or Notes()
+    length = length_that_fits(source, target, watch)
+    if notes.expected and length < source.size:
+        _must_be(notes, digest(source, source.size, watch, phase="Comparing with its record"), "Nothing was written.")
+    edge = min(EDGE, target.size)
+    stamp = notes.stamp[:edge]
+    target.write(0, stamp)
+    target.flush()
+    target.zero(len(stamp), edge - len(stamp))
+    if target.size - length > 0:
+        start = max(length, target.size - EDGE)
+        target.zero(start, target.size - start)
+    target.flush()
+    held = _HeadLast(target)
+    copied = copy(source, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
+    if notes.expected and length == source.size:
+        _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
+    target.flush()
+    notes.before_head(Body(copied.digest, head_digest(held.head), length))
+    held.settle()
+    if verify:
+        target.drop_cache()
+        if digest(target, length, watch, phase=f"Reading {target.name} back") != copied.digest:
+            raise JobError(f"{target.name} does not read back as it was written. It may be failing or smaller "
+                           "than it says; the source is untouched.")
+    return length
+
+
+def is_written(card: Blocks, body: Body, watch: Watch) -> bool:
+    """Whether a card holds all of what was written to it, its head too. Raises MediumError, Stopped."""
+    if body.digest == BLANK:
+        return not any(card.read(0, min(EDGE, card.size)))
+    if not body.digest or body.length > card.size or head_digest(card.read(0, min(EDGE, card.size))) != body.head:
+        return False
+    card.drop_cache()
+    return digest(card, body.length, watch, phase=f"Comparing {card.name}") == body.digest
+
+
+def head_digest(head: Buffer) -> str:
+    """Of the first MiB."""
+    return blake3(head).hexdigest()
+
+
+def not_as_recorded(name: str, left: str) -> CrateError:
+    """What is said of a backup that has changed; `left` is what that leaves behind."""
+    return CrateError(f"{name} is not what it is recorded as: its checksum differs, so it was changed or damaged "
+                      f"since. {left}")
+
+
+def _must_be(notes: Notes, found: str, left: str) -> None:
+    if found != notes.expected:
+        raise not_as_recorded(notes.source_name, left)

@@ -1,0 +1,1 @@
+"""Steps that change a volume and its partition."""

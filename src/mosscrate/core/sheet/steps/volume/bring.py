@@ -1,0 +1,217 @@
+"""Bring a partition of the source into the free room of the target; onto a blank one as a bare volume."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+import msgspec
+from blake3 import blake3
+
+from mosscrate.core.blocks import Window
+from mosscrate.core.blocks.streaming import copy, digest
+from mosscrate.core.contents.layout import PartitionLook
+from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
+from mosscrate.core.errors import FitError, FormatError, JobError
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, write_map
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.anew import Anew, made_anew
+from mosscrate.core.sheet.steps.shared.comparing import must_have_arrived
+from mosscrate.core.sheet.steps.shared.likeness import making_like, with_boot_code
+from mosscrate.core.sheet.steps.shared.moving import PIECE, used_of
+from mosscrate.core.sheet.steps.shared.places import alignment_for, forgo, rebase
+from mosscrate.core.sheet.steps.shared.room import LEAST, largest_tables
+from mosscrate.core.sheet.steps.shared.whole import must_be_whole
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import (
+    edit,
+    facts_for,
+    format_for,
+    format_of,
+    is_resized_anew,
+    kind_for,
+    kind_name,
+    open_volume,
+)
+from mosscrate.core.watch import Watch
+
+NOT_BLANK = ("The target has no map that a partition could be added to. Put one on it first, or empty it: then the "
+             "partition becomes a bare volume, without a map.")
+NOT_EQUAL = "What was copied does not read back as it was. The source is untouched; take another card."
+
+
+@dataclass(frozen=True)
+class Bringing:
+    """What was decided: where it goes, and how it is made anew; None where it is copied exactly."""
+
+    partition: Partition
+    anew: Anew | None
+
+
+class CopyPartition(Step, tag="copy partition", frozen=True):
+    """See above.
+
+    `kind` "" copies its volume exactly, another one makes a volume of that kind and copies the files.
+    `size` None keeps its length; a larger one grows it on arrival.
+    """
+
+    source: int
+    kind: str = ""
+    size: int | None = None
+
+    begins_anew: ClassVar[bool] = True
+    carries_files: ClassVar[bool] = True
+    needs_source: ClassVar[bool] = True
+    reads_parts: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        if source is None:
+            raise FitError("Bringing a partition over needs a source and a target.")
+        came = source.look(self.source)
+        if came.partition.end > source.size:
+            must_be_whole(source.layout)
+        if not card.can_be_arranged and not card.is_blank:
+            raise FitError(NOT_BLANK)
+        map_, made = self._placed(came, card.map, card.size)
+        is_anew = bool(self.kind) or (came.partition.length != made.length and is_resized_anew(came.variant))
+        anew = self._anew(card, source, came, made) if is_anew else None
+        look = replace(came, partition=made) if anew is None else anew.look
+        if anew is None and came.volume is not None and made.length > came.partition.length:
+            if made.length > came.volume.size and not came.volume.largest:
+                raise FitError(f"{came.name} cannot be grown; bring it over in its own length.")
+            length = min(made.length, max(came.volume.largest, came.volume.size))
+            look = replace(look, volume=replace(came.volume, size=length))
+        used = came.partition.length if came.volume is None or came.volume.used is None else came.volume.used
+        how = f"made anew as {kind_name(anew.making.kind)}" if anew else "exactly"
+        is_same = anew is None and made.length == came.partition.length
+        return Decision(f"Bring {came.name} over, {how}, {binary(made.length)}", 3 * used, used, map=map_,
+                        looks=(look,), brought={made.index: self.source},
+                        exact=frozenset({made.index}) if is_same else frozenset(),
+                        passage=anew.passage if anew else None, journal=largest_tables(self.size or 0) + LEAST,
+                        chosen=Bringing(made, anew))
+
+    def _anew(self, card: Sight, source: Sight, came: PartitionLook, made: Partition) -> Anew:
+        if came.volume is None or came.volume.used is None:
+            raise FitError(f"{came.name} cannot be made anew: {came.role_reason}. It can be copied exactly.")
+        kind = kind_for(self.kind, made.length) or came.variant
+        making = making_like(came.volume, kind, hidden_sectors=card.hidden(made.index, made.start))
+        return made_anew(came, made, making, source.files(self.source), card.sector)
+
+    def _placed(self, look: PartitionLook, map: PartitionMap, size: int) -> tuple[PartitionMap, Partition]:
+        """The map with the partition that arrives, and that partition. Raises FitError.
+
+        Without a map it becomes the bare volume that fills the medium.
+        """
+        came, came_kind = look.partition, look.volume.kind if look.volume else ""
+        if map.kind == MapKind.NONE:
+            if self.size not in (None, size):
+                raise FitError("Without a map a volume fills the whole medium; leave its size out.")
+            if not self.kind and size < came.length:
+                raise FitError(f"An exact copy needs {binary(came.length)}, there are {binary(size)}; it can be made "
+                               "anew with its files.")
+            return map, Partition(0, 0, size)
+        length = came.length if self.size is None else self.size
+        if not self.kind and length < came.length:
+            raise FitError(f"An exact copy needs {binary(came.length)}; a smaller one can be made anew with its "
+                           "files.")
+        kind = kind_for(self.kind, length) or came_kind
+        if not self.kind:
+            unit = edits.room(map, size).unit
+            length = -(-length // unit) * unit           # an RDB counts in cylinders: a few more, never fewer
+        kind = "" if map.kind == MapKind.RDB and came.environment is not None and not self.kind else kind
+        result, made = edits.added(map, size, start=None, length=length, kind=kind, label=came.label,
+                                   alignment=alignment_for(size))
+        kept = made if self.kind else _as_it_was(came, made, map)
+        result = replace(result, partitions=tuple(kept if p.index == made.index else p for p in result.partitions))
+        return result, kept
+
+    def settled(self, decided: Decision) -> Step:
+        """See Step."""
+        made: Bringing = decided.chosen
+        anew = made.anew
+        return msgspec.structs.replace(self, kind=anew.making.kind if anew and self.kind else self.kind)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """Make the partition, bring the volume, then write the map."""
+        assert source is not None, "it was decided"
+        assert decided.map is not None, "it was decided"
+        made, anew = decided.chosen.partition, decided.chosen.anew
+        came, window, new = source.look(self.source), source.window(self.source), card.place(made.start, made.length)
+        forgo(card.blocks, made)
+        if anew is not None:
+            done = _bring_files(window, new, anew, watch)
+        else:
+            done = _exactly(window, new, is_mostly_room=came.volume is not None and came.volume.facts is not None
+                            and came.volume.facts.is_mostly_room, watch=watch)
+            rebase(card.blocks, made)                        # a bare volume starts at 0
+            if made.length > came.partition.length and came.volume is not None:
+                format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // card.sector)
+        write_map(card.blocks, decided.map)
+        card.blocks.flush()
+        how = f"anew as {kind_name(open_volume(new).variant)}" if anew else "exactly"
+        where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
+        what = f"Partition {self.source}" if self.source else "The volume"
+        return Done(f"{what} of the source is {where}, copied {how}, read back and equal.", done)
+
+
+def _as_it_was(came: Partition, made: Partition, map: PartitionMap) -> Partition:
+    """What a map of the same kind said of a partition, which goes with it: type, flags, environment, name."""
+    match map.kind:
+        case MapKind.MBR if came.type.startswith("0x") and len(came.type) == 4:
+            return mbr.retyped(mbr.with_type(made, came.type), mbr.geometry_of(map), sector=map.sector)
+        case MapKind.RDB if came.environment is not None:
+            return replace(made, type=came.type, type_name=came.type_name, flags=came.flags,
+                           label=rdb.free_name(map, came.label), environment=came.environment)
+        case MapKind.AHDI if len(came.type) == 3:
+            return replace(made, type=came.type, type_name=came.type_name, flags=came.flags)
+        case _:
+            return made
+
+
+def _exactly(window: Window, new: Window, *, is_mostly_room: bool, watch: Watch) -> int:
+    """Copy a partition: of large modern volumes what is in use, of all others every byte."""
+    if not is_mostly_room:
+        copied = copy(window, new, window.size, watch, phase="Copying the partition", zeros=new.zero)
+        new.flush()
+        new.drop_cache()
+        if digest(new, window.size, watch, phase="Reading it back") != copied.digest:
+            raise JobError(NOT_EQUAL)
+        return window.size
+    pieces = [(e.start + at, min(PIECE, e.length - at)) for e in used_of(window) for at in range(0, e.length, PIECE)]
+    total, done = sum(length for _, length in pieces), 0
+    sent, arrived = blake3(), blake3()
+    for start, length in pieces:
+        data = window.read(start, length)
+        sent.update(data)
+        new.write(start, data)
+        done += length
+        watch.progress("Copying the partition", done, total)
+    new.flush()
+    new.drop_cache()
+    for start, length in pieces:
+        arrived.update(new.read(start, length))
+        watch.progress("Reading it back", start, window.size)
+    if arrived.digest() != sent.digest():
+        raise JobError(NOT_EQUAL)
+    return done
+
+
+def _bring_files(window: Window, new: Window, anew: Anew, watch: Watch) -> int:
+    try:
+        old = open_volume(window)
+    except FormatError as error:
+        raise FitError(f"Its files cannot be read, so it can only be copied exactly: {error}") from error
+    entries, kind = old.tree().entries, anew.making.kind
+    passage = plan_passage(entries, facts_for(kind))
+    must_fit(passage)
+    format_for(kind).make(new, with_boot_code(anew.making, old, window))
+    editor = edit(new)
+    done = copy_tree(old, entries, editor, passage, watch)
+    editor.commit()
+    new.flush()
+    new.drop_cache()
+    must_have_arrived(old, open_volume(new), passage, watch)
+    return done

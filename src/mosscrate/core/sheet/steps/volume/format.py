@@ -1,0 +1,50 @@
+"""Put a fresh volume on a partition; what is on it is lost."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from mosscrate.core.contents.fresh import fresh_look
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.places import make_volume
+from mosscrate.core.sheet.steps.shared.room import largest_tables
+from mosscrate.core.volumes import Making, format_for, kind_for, kind_name
+from mosscrate.core.watch import Watch
+
+
+class FormatPartition(Step, tag="format", frozen=True):
+    """See above."""
+
+    partition: int
+    kind: str
+    label: str = ""
+    block: int | None = None
+
+    does_away: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        look = card.look(self.partition)
+        if card.outer(self.partition):
+            raise FitError(f"{look.name} holds the logical drives; a volume goes onto one of them.")
+        kind = kind_for(self.kind, look.partition.length)
+        format_for(kind)
+        map_ = edits.with_block(edits.retyped(card.map, self.partition, kind), self.partition, self.block)
+        partition = map_.partition(self.partition)
+        making = Making(kind, self.label, self.block, hidden_sectors=card.hidden(self.partition, partition.start))
+        return Decision(f"Put a fresh {kind_name(kind)} volume on {look.name}; what is on it is lost", 0, map=map_,
+                        looks=(fresh_look(partition, making, card.sector),),
+                        journal=largest_tables(partition.length), chosen=making)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        assert decided.map is not None, "it was decided"
+        make_volume(card, decided.map.partition(self.partition), decided.chosen)
+        if card.map.kind != MapKind.NONE:
+            write_map(card.blocks, decided.map)
+        card.blocks.flush()
+        return Done(f"Partition {self.partition} holds a fresh {kind_name(decided.chosen.kind)} volume.")

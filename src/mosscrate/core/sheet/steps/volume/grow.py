@@ -1,0 +1,90 @@
+"""Grow one partition of the target in place, with the volume on it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import ClassVar
+
+import msgspec
+
+from mosscrate.core.contents.layout import PartitionLook, VolumeLook
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.decision import SMALL, Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew
+from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
+from mosscrate.core.sizes import binary
+from mosscrate.core.volumes import format_of
+from mosscrate.core.watch import Watch
+
+
+class GrowPartition(Step, tag="grow", frozen=True):
+    """See above; `size` None fills the room behind it."""
+
+    partition: int
+    size: int | None = None
+
+    is_undone_exactly: ClassVar[bool] = True
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        look = card.sound(self.partition)
+        volume, length, limit = self.length(card, look)
+        map_ = edits.placed(card.map, self.partition, card.size, length=length)
+        partition = map_.partition(self.partition)
+        grown = replace(look, partition=partition, volume=replace(volume, size=length))
+        anew, need = None, 0
+        if is_made_anew(volume, length):
+            anew = resized_anew(card, look, partition)
+            grown, need = anew.look, 2 * used_of_look(look)
+        return Decision(f"Grow {look.name} from {binary(look.partition.length)} to {binary(length)}; its files stay",
+                        SMALL, 2 * SMALL, f"stops there: {limit}" if limit else "", map=map_, looks=(grown,),
+                        same_files=frozenset({self.partition}), passage=anew.passage if anew else None,
+                        journal=need + 4 * tables(look, length), chosen=anew)
+
+    def length(self, card: Sight, look: PartitionLook) -> tuple[VolumeLook, int, str]:
+        """The volume, the length that its partition gets, and the limit that stands there. Raises FitError."""
+        volume, room, unit = look.volume, card.room_behind(self.partition), card.unit
+        wanted = (room if self.size is None else self.size) // unit * unit
+        if wanted > room:
+            raise FitError(f"{look.name} can have {binary(room)} at most, {binary(wanted)} were asked for. What lies "
+                           "behind it can be moved first.")
+        if volume is None or not volume.largest:
+            because = volume.largest_because if volume and volume.largest_because else look.role_reason
+            raise FitError(f"{look.name} cannot be grown: {because.rstrip('.')}.")
+        length = wanted if wanted <= volume.largest else max(volume.largest // unit * unit, look.partition.length)
+        limit = volume.largest_because if length < wanted else ""
+        if length <= volume.size:
+            because = f": {limit}" if limit else ""
+            raise FitError(f"{look.name} has {binary(volume.size)} and cannot grow to {binary(length)}{because}.")
+        return volume, length, limit
+
+    def settled(self, decided: Decision) -> Step:
+        """See Step."""
+        return msgspec.structs.replace(self, size=decided.looks[0].partition.length)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        assert decided.map is not None, "it was decided"
+        old, new = card.look(self.partition), decided.map.partition(self.partition)
+        assert old.volume is not None, "it was decided"
+        before = old.partition.length if self.partition else old.volume.size
+        anew: ResizedAnew | None = decided.chosen
+        if anew is not None:
+            return anew.put(card, decided.map, new, watch)
+        window = card.place(new.start, new.length)
+        hidden = card.hidden(self.partition, new.start) if self.partition else None
+        format_of(window).grow(window, new.length, watch, hidden_sectors=hidden)
+        if card.map.kind != MapKind.NONE:
+            write_map(card.blocks, decided.map)
+        card.blocks.flush()
+        stop = f" It {decided.note}." if decided.note else ""
+        return Done(f"Partition {self.partition} has grown from {binary(before)} to {binary(new.length)}.{stop}",
+                    new.length - before)
+
+
+def is_made_anew(volume: VolumeLook, length: int) -> bool:
+    """Whether the structure of a volume depends on its size: its root lies in the middle, or its sectors grow too."""
+    return length > volume.in_place

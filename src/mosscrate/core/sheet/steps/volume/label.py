@@ -1,0 +1,43 @@
+"""Give a volume, and its partition where the map has names, another label."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import edits, write_map
+from mosscrate.core.sheet.decision import Decision, Done
+from mosscrate.core.sheet.sights import Card, Sight
+from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.watch import Watch
+
+
+class LabelPartition(Step, tag="label", frozen=True):
+    """See above."""
+
+    partition: int
+    label: str
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step."""
+        look = card.sound(self.partition)
+        volume = look.volume
+        if volume is None or volume.used is None or volume.facts is None:
+            raise FitError(f"{look.name} has no volume that could be called anything: {look.role_reason}.")
+        label = volume.facts.label_of(self.label) if self.label else ""
+        map_ = edits.named(card.map, self.partition, self.label)
+        editor = card.editor(self.partition)
+        if editor is not None:
+            editor.relabel(self.label)
+        called = replace(look, partition=map_.partition(self.partition), volume=replace(volume, label=label))
+        return Decision(f"Call {look.name} “{self.label}”", 0, map=map_, looks=(called,),
+                        kept=frozenset({self.partition}), journal=tables(look, look.partition.length), chosen=editor)
+
+    def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
+        """See Step."""
+        decided.chosen.commit()
+        if decided.map is not None and decided.map != card.map:
+            write_map(card.blocks, decided.map)
+        card.blocks.flush()
+        return Done(f"Partition {self.partition} is called “{self.label}” now.")

@@ -1,0 +1,90 @@
+"""What is true of every volume of one kind, said once by the package of its file system."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind
+
+
+@dataclass(frozen=True)
+class Facts:
+    """One kind of file system, such as "fat32" or "ffs-intl".
+
+    Attributes:
+        kind: its short name.
+        name: as people write it.
+        plain: the same without its variant; `name` where left out.
+        family: the package that knows it.
+        ids: how it writes what tells it apart: "serial", "uuid", "moment".
+        shows: the kind that such a volume shows once it is made; `kind` where left out.
+        why_not: why a name of a file cannot stand there; "" when it can.
+        label_of: a label as such a volume holds it. Raises FitError.
+        longest_name: characters of a file's name.
+        largest_file: bytes; None where only the volume sets a limit.
+        blocks: bytes that an allocation unit may have; empty where that cannot be chosen.
+        unit: what an allocation unit is called.
+        has_owners, has_links, has_comments: what it keeps beside the bytes of a file.
+        is_case_sensitive: whether names may differ in case alone.
+        is_written: whether it is made and changed here.
+        is_resized_anew: whether another size means that it is made anew with its files.
+        is_known_swapped: whether one without a map is known again with its bytes swapped.
+        entry_bytes: bytes of a folder that a name takes, at most.
+        extra_blocks: (size of a file, of a block): blocks beside its data, at most.
+        is_mostly_room: whether an exact copy leaves out what is free, since such volumes are large.
+        has_journal: whether a journal of its own may have to be carried out.
+        home: the map of its machines, `NONE` for a floppy; None where any map of later machines carries it.
+    """
+
+    kind: str
+    name: str
+    family: str
+    why_not: Callable[[str], str]
+    label_of: Callable[[str], str]
+    plain: str = ""
+    shows: str = ""
+    ids: str = "serial"
+    longest_name: int = 255
+    largest_file: int | None = None
+    blocks: tuple[int, ...] = ()
+    unit: str = "blocks"
+    has_owners: bool = False
+    has_links: bool = False
+    has_comments: bool = False
+    is_case_sensitive: bool = False
+    is_written: bool = True
+    is_resized_anew: bool = False
+    is_known_swapped: bool = False
+    is_mostly_room: bool = False
+    has_journal: bool = False
+    home: MapKind | None = None
+    entry_bytes: Callable[[str], int] = lambda _name: 0
+    extra_blocks: Callable[[int, int], int] = lambda _size, _block: 0
+
+    @property
+    def plain_name(self) -> str:
+        """Without its variant."""
+        return self.plain or self.name
+
+    @property
+    def shown(self) -> str:
+        """The kind that a volume shows once it is made: a variant shows what it is a variant of."""
+        return self.shows or self.kind
+
+    def cut_label(self, label: str) -> str:
+        """As much of a label as such a volume can hold; the firmware looks for it."""
+        for length in range(len(label), 0, -1):
+            try:
+                self.label_of(label[:length])
+            except FitError:
+                continue
+            return label[:length]
+        return ""
+
+    def stands_under(self, map: MapKind) -> bool:
+        """Whether machines that know a map know such a volume below it."""
+        if map == MapKind.NONE:
+            return True
+        return map == self.home if self.home is not None else map not in (MapKind.RDB, MapKind.AHDI)
