@@ -2,6 +2,7 @@
 
     ./moss fuzz [--count 50000] [--seed 1] [--only rdb]
     ./moss fuzz histories [--count 50000] [--seed 1]      # of cards and their jobs: tests/histories.py
+    ./moss fuzz steps [--count 50000] [--seed 1]          # forecasts and runs: tests/sheets.py
 
 Each case damages one structure of one small card (MBR, boot sector, FSInfo, FAT, folder): single
 bytes, extreme values in fields, stretches copied over one another, links led to another block of the
@@ -41,7 +42,7 @@ from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import TREE, make_hfs
-from tests import histories
+from tests import histories, sheets
 from tests.cards import MIB, lay_out, make_volume, some_files
 from tests.core.test_rdb import with_code
 from tests.volumes import WHEN, fresh, worked_on
@@ -189,7 +190,7 @@ def run(count: int, seed: int, only: str = "") -> Counter[str]:
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
-    parser.add_argument("what", nargs="?", choices=("cards", "histories"), default="cards")
+    parser.add_argument("what", nargs="?", choices=("cards", "histories", "steps"), default="cards")
     parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="", help="one kind of card, such as ffs-intl, rdb or hfs")
@@ -200,6 +201,12 @@ def main() -> int:
             histories.chance(seed)
         print(f"{histories.exhaustive(2, 3)} states of every history of three acts with up to two crashes")
         print(f"{options.count} histories in {time.monotonic() - begun:.0f} s: no wrong byte, no wrong word")
+        return 0
+    if options.what == "steps":
+        total = sum((sheets.chance(seed) for seed in range(options.seed, options.seed + options.count)), Counter[str]())
+        for name, number in sorted(total.items()):
+            print(f"{number:7}  {name}")
+        print(f"{options.count} sequences in {time.monotonic() - begun:.0f} s: every forecast and its run agree")
         return 0
     ended = run(options.count, options.seed, options.only)
     for name, number in ended.most_common():

@@ -48,7 +48,7 @@ class Writes:
 
     def _counted(self, real: Callable[..., int]) -> Callable[..., int]:
         def call(*words: object) -> int:
-            self.count += 1
+            self.count += os.fstat(words[0]).st_nlink > 0     # what a view holds aside lies in a file without a name
             if self.count == self.kill_at:
                 os.kill(os.getpid(), signal.SIGKILL)
             return real(*words)

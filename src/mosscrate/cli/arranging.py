@@ -21,6 +21,7 @@ from mosscrate.core.errors import JobError
 from mosscrate.core.maps import WRITTEN, MapKind
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.planning.editing import with_steps
 from mosscrate.core.sheet.planning.forecasting import Forecast
 from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.planning.propose import growth_with_room, under_another_map
@@ -55,7 +56,7 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.AnyStep, ...], out: Pat
             raise JobError(f"The sheet {append} is for another card. Nothing was changed.")
         if came and old.source and old.source.key != came.key:
             raise JobError(f"The sheet {append} has another source. Nothing was changed.")
-        made = msgspec.structs.replace(old, steps=(*old.steps, *steps), source=made.source or old.source)
+        made = msgspec.structs.replace(with_steps(old, steps).sheet, source=made.source or old.source)
         out = out or append
     seen = foreseen(bench, made)
     tell_losses(seen, steps)

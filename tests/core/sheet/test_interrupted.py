@@ -133,11 +133,11 @@ def test_a_half_written_card_shows_no_map():
 def test_a_smaller_card_takes_an_image_only_when_unused_zeros_are_cut():
     source = MemoryBlocks(bytes(handheld(40 * MIB).data) + bytes(4 * MIB))
     write_image(source, MemoryBlocks(bytes(41 * MIB)), Watch(), verify=True)
-    for damage in ("reaches into", "not empty"):
-        target = MemoryBlocks(b"\x11" * (39 * MIB if damage == "reaches into" else 41 * MIB))
+    for size, damage in ((39 * MIB, "too few"), (41 * MIB, "not empty")):
+        target = MemoryBlocks(b"\x11" * size)
         source.write(42 * MIB, b"something")
         with pytest.raises(FitError, match=damage):
-            write_image(source, target, Watch(), verify=True)
+            perform(WriteImage(), target, source, Watch())
         assert set(target.data) == {0x11}
 
 

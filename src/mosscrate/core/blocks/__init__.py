@@ -7,7 +7,7 @@ from mosscrate.core.blocks.base import Blocks, Extent
 from mosscrate.core.blocks.file import FileBlocks, create_image, open_blocks
 from mosscrate.core.blocks.memory import MemoryBlocks, Nothing
 from mosscrate.core.blocks.overlay import Overlay
-from mosscrate.core.blocks.window import Window
+from mosscrate.core.blocks.window import Longer, Window
 
-__all__ = ["Blocks", "Extent", "FileBlocks", "MemoryBlocks", "Nothing", "Overlay", "Window", "create_image",
+__all__ = ["Blocks", "Extent", "FileBlocks", "Longer", "MemoryBlocks", "Nothing", "Overlay", "Window", "create_image",
            "open_blocks"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+import weakref
 from collections.abc import Iterator, Sequence
 
 import numpy as np
@@ -22,6 +23,7 @@ class Overlay(View):
         self.writable = True
         self._pages = np.zeros(-(-inner.size // PAGE), np.uint8)
         self._scratch = tempfile.TemporaryFile(prefix="mosscrate-rehearsal-")  # noqa: SIM115 - closed by `close`
+        weakref.finalize(self, self._scratch.close)       # or once nobody knows the view any more
 
     @property
     def changed_bytes(self) -> int:

@@ -1,4 +1,4 @@
-"""One partition, seen as a medium of its own."""
+"""One partition, seen as a medium of its own; and one with room behind it."""
 
 from __future__ import annotations
 
@@ -44,3 +44,26 @@ class Window(View):
 
     def _write(self, offset: int, data: Buffer) -> None:
         self.inner.write(self.start + offset, data)
+
+
+class Longer(View):
+    """Other blocks with zeros behind them, up to `size`; only to be read."""
+
+    def __init__(self, inner: Blocks, size: int) -> None:
+        super().__init__(inner)
+        self.size, self.writable = max(size, inner.size), False
+
+    def extents(self) -> Iterator[Extent]:
+        """The zeros are a hole."""
+        yield from self.inner.extents()
+        if self.size > self.inner.size:
+            yield Extent(self.inner.size, self.size - self.inner.size, is_hole=True)
+
+    def close(self) -> None:
+        """The blocks stay open; they belong to whoever opened them."""
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        there = max(0, min(len(buffer), self.inner.size - offset))
+        if there:
+            self.inner.read_into(offset, buffer[:there])
+        buffer[there:] = bytes(len(buffer) - there)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
-from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb
+from mosscrate.core.maps import MapKind, PartitionMap, ahdi, apple, foreign, gpt, mbr, rdb
 from mosscrate.core.volumes import FORMATS, name_by_signature
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 
@@ -21,15 +21,30 @@ def straight(blocks: Blocks) -> Blocks:
     if blocks.container == SWAPPED:
         return blocks
     first = blocks.read(0, min(blocks.size, FIRST_BYTES) // 2 * 2)
-    if not any(first) or any(m.probe(first) for m in _ANY_MAP) or any(m.probe(first) for m in FORMATS) or \
-            name_by_signature(first):
+    if not any(first) or _is_recognised(first):
         return blocks
     return SwappedBlocks(blocks) if _makes_sense(swapped(first)) else blocks
 
 
 def is_known_swapped(blocks: Blocks) -> bool:
     """Whether a straight medium, or the straight view of one, is known again when it is swapped. Raises MediumError."""
-    return _makes_sense(blocks.read(0, min(blocks.size, FIRST_BYTES) // 2 * 2))
+    return begins_known(blocks.read(0, min(blocks.size, FIRST_BYTES) // 2 * 2))
+
+
+def begins_known(first: bytes) -> bool:
+    """Whether a medium that begins like this is known again when its bytes are swapped, and as nothing else."""
+    return _makes_sense(first) and not _is_recognised(swapped(first))
+
+
+def map_is_known_swapped(map: PartitionMap) -> bool:
+    """The same of a medium with a map: an empty root sector of AHDI looks like one in either order."""
+    return map.kind != MapKind.NONE and (map.kind != MapKind.AHDI or bool(map.partitions))
+
+
+def _is_recognised(first: bytes) -> bool:
+    """Whether a map or a volume begins like this."""
+    return any(m.probe(first) for m in _ANY_MAP) or any(m.probe(first) for m in FORMATS) or \
+        bool(name_by_signature(first))
 
 
 def _makes_sense(first: bytes) -> bool:

@@ -137,6 +137,11 @@ def look_at(blocks: Blocks, map: PartitionMap, partition: Partition) -> Partitio
     return _look(blocks, map, partition, thorough=False)[0]
 
 
+def look_into(partition: Partition, window: Blocks) -> PartitionLook:
+    """A partition with the volume that stands in a window of its bytes. Raises FormatError, MediumError."""
+    return _opened(partition, open_volume(window), thorough=False)[0]
+
+
 def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: str = "") -> VolumeLook:
     """A volume from outside; `kinds` counts its files."""
     named = [counted(kinds[k], noun) for k, noun in _PLURALS.items() if kinds[k]]

@@ -12,7 +12,7 @@ from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Traits, Tree, Volume
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Traits, Tree
 from mosscrate.core.volumes.base import PLAIN
 from mosscrate.core.watch import Watch
 
@@ -71,11 +71,17 @@ def plan_passage(entries: Iterable[Entry], into: Facts, present: Iterable[str] =
     return passage
 
 
-def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage: Passage, watch: Watch, *,
-              folder: str = "", make_way: Callable[[str], None] = lambda _path: None) -> int:
+def hollow(_entry: Entry) -> Iterator[bytes]:
+    """The bytes of a file where only its place is wanted: none; what they leave of its size becomes a hole."""
+    return iter(())
+
+
+def copy_tree(read: Callable[[Entry], Iterator[bytes]], entries: Iterable[Entry], editor: Editor, passage: Passage,
+              watch: Watch, *, folder: str = "", make_way: Callable[[str], None] = lambda _path: None) -> int:
     """Copy entries with their times; returns how many bytes of files. Raises FitError, FormatError, MediumError.
 
-    The editor is not committed. Folders may be there already; `make_way` is called before each file and link.
+    The editor is not committed. Folders may be there already; `make_way` is called before each file and link, `read`
+    gives the bytes of a file.
     """
     wanted = [e for e in entries if e.path not in passage.left_out and e.path.split("/")[0] not in SKIPPED]
     total, done = sum(e.size for e in wanted), 0
@@ -89,7 +95,7 @@ def copy_tree(source: Volume, entries: Iterable[Entry], editor: Editor, passage:
                 editor.add_link(path, entry.target or "", entry.traits)
             case Kind.FILE:
                 make_way(path)
-                pieces = source.read_file(entry)
+                pieces = read(entry)
                 data = read_ahead(pieces) if entry.size > READ_AHEAD else b"".join(pieces)
                 editor.add_file(path, data, entry.traits, size=entry.size)
                 done += entry.size

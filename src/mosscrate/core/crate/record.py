@@ -50,10 +50,13 @@ class BackupRecord(msgspec.Struct, frozen=True):
         return not self.unreadable
 
 
+_RECORDS = msgspec.json.Decoder(BackupRecord)
+
+
 def load(path: Path) -> BackupRecord:
     """Read a record. Raises CrateError."""
     try:
-        record = msgspec.json.decode(path.read_bytes(), type=BackupRecord)
+        record = _RECORDS.decode(path.read_bytes())
     except (OSError, ValueError) as error:
         raise CrateError(f"The record {path} cannot be used: {error}. The image beside it is untouched.") from error
     if record.format != FORMAT:

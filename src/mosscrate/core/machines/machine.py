@@ -108,6 +108,9 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise ValueError("maps and volumes each need at least one word")
 
 
+msgspec.json.Decoder(Machine)            # knows the type before two threads ask for it at once
+
+
 @dataclass(frozen=True)
 class Machines:
     """The machines that ship and those in a person's own folder, which come last and win by name.

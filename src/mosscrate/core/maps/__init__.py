@@ -6,9 +6,11 @@ A medium without a map is normal: then the whole of it is partition 0.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb, rdb_code
 from mosscrate.core.maps.base import (
@@ -36,7 +38,7 @@ class MapFormat(Protocol):
 FORMATS: tuple[MapFormat, ...] = (rdb, apple, foreign, gpt, mbr, ahdi)     # the first that knows its own reads it
 
 __all__ = ["FORMATS", "WRITTEN", "Environment", "MapKind", "Partition", "PartitionMap", "Room", "can_be_arranged",
-           "read_map", "unallocated", "without_map", "write_map"]
+           "declared",            "read_map", "unallocated", "without_map", "write_map"]
 
 
 def read_map(blocks: Blocks) -> PartitionMap:
@@ -51,6 +53,21 @@ def read_map(blocks: Blocks) -> PartitionMap:
 def can_be_arranged(map: PartitionMap) -> bool:
     """Whether a map can be changed here: one of a written kind, of which what only it knows was read."""
     return map.kind in WRITTEN and (map.kind != MapKind.RDB or bool(map.origin))
+
+
+def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+    """The structures that a map stands on. Raises FormatError, MediumError."""
+    match map.kind:
+        case MapKind.MBR:
+            yield from mbr.declared(blocks, map)
+        case MapKind.GPT:
+            yield from gpt.declared(blocks, map)
+        case MapKind.RDB:
+            yield from rdb_code.declared(blocks, map)
+        case MapKind.AHDI:
+            yield from ahdi.declared(blocks, map)
+        case MapKind.APPLE:
+            yield from apple.declared(blocks, map)
 
 
 def write_map(blocks: Blocks, map: PartitionMap) -> None:

@@ -16,6 +16,7 @@ import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
@@ -230,3 +231,13 @@ def _chain(blocks: Blocks, first: int, findings: list[Finding]) -> list[Partitio
 def word_sum(sector: bytes) -> int:
     """The sum of its big-endian words, in 16 bits."""
     return int(np.frombuffer(sector, ">u2").sum(dtype=np.uint64)) & 0xFFFF
+
+
+def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+    """The root sector, and those of the chain."""
+    for at in (0, *(p.record for p in map.partitions if is_chained(p))):
+        yield Declared("Root sector" if at == 0 else "Chained root sector", ROOT, at, verdict=_boots)
+
+
+def _boots(sector: bytes) -> str:
+    return "its machine boots from it" if is_bootable(sector) else "not marked to boot from"

@@ -6,10 +6,13 @@ map's entries). The first entry is the map itself.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 
 from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import MOST_ENTRIES, Declared
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap
 from mosscrate.core.maps.soundness import faults, of_another_family
@@ -54,3 +57,10 @@ def read(blocks: Blocks) -> PartitionMap:
 def is_service(partition: Partition) -> bool:
     """Whether an entry holds the map itself, a driver for the drive, or nothing, rather than a volume."""
     return partition.type.startswith(_SERVICE)
+
+
+def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+    """The driver descriptor and the map's entries."""
+    yield Declared("Driver descriptor", DRIVER, 0)
+    for index in range(1, min(len(map.partitions), MOST_ENTRIES) + 1):
+        yield Declared(f"Map entry {index}", ENTRY, index * map.sector)

@@ -113,6 +113,8 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         length = free_start + free_length - start
     unit = room(map, size).unit
     length = length // unit * unit
+    if start % unit:
+        raise FitError(f"A partition starts on a multiple of {unit} bytes here; {start} is none.")
     if length <= 0 or free_length <= 0:
         raise FitError("There is no room for another partition.")
     index = _free_index(map, is_logical=is_logical and map.kind == MapKind.MBR)
@@ -197,11 +199,16 @@ def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:
 def typed(map: PartitionMap, index: int, type: str) -> PartitionMap:
     """A map with a type given as the map writes it: hexadecimal for MBR, a GUID or its name for GPT."""
     old = map.partition(index)
+    if map.kind == MapKind.MBR and mbr.is_extended(old):
+        raise FitError(f"Partition {index} holds the logical drives; its type says so.")
     if map.kind == MapKind.MBR:
         try:
-            return _with(map, mbr.with_type(old, f"0x{int(type, 16):02x}"))
-        except ValueError:
+            code = int(type, 16).to_bytes(1)
+        except (ValueError, OverflowError):
             raise FitError(f"“{type}” is not a type of an MBR: two hexadecimal digits such as 0x0c.") from None
+        if code[0] in mbr.EXTENDED:
+            raise FitError("An extended partition is made with its first logical drive, not by a type.")
+        return _with(map, mbr.with_type(old, f"0x{code.hex()}"))
     if map.kind == MapKind.RDB:
         raw = rdb.dos_type_of(type)
         return _with(map, replace(old, type=f"0x{raw.hex()}", type_name=rdb.dos_type_name(raw)))
@@ -356,6 +363,7 @@ def _must_be_sound(map: PartitionMap, size: int) -> None:
         for p in drives:
             if p.start <= outer.start or p.end > outer.end:
                 raise FitError(f"Logical drive {p.index} would leave the extended partition.")
+        logical.places_in(outer, drives, map.sector)        # each has a record in front of it
     for level in levels:
         end = whole.first
         before: Partition | None = None

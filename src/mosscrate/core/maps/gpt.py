@@ -8,6 +8,7 @@ for one where the first sector says so with a partition of type 0xEE.
 from __future__ import annotations
 
 import zlib
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from uuid import UUID, uuid4
 
@@ -15,6 +16,8 @@ import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import MOST_ENTRIES as MOST_SHOWN
+from mosscrate.core.declared import Declared, Words
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import mbr
@@ -289,3 +292,24 @@ def _protective(first: bytes, sectors: int) -> bytes:
 
 def _guid(raw: np.void | Record) -> UUID:
     return UUID(bytes_le=raw.tobytes())
+
+
+def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+    """Sector 0, both headers, and the entries that are in use. Raises MediumError."""
+    yield Declared(mbr.TITLE, mbr.SECTOR, 0)
+    guids: dict[str, Words] = {name: _shown_guid for name in ("disk_guid", "type_guid", "unique_guid")}
+    yield Declared("GPT header", HEADER, map.sector, guids)
+    header = Place("GPT", HEADER, map.sector).read(blocks.read(map.sector, HEADER.itemsize))
+    first, size = int(header["partition_entry_lba"]) * map.sector, int(header["size_of_entry"])
+    words = guids | {"name": lambda raw: raw.decode("utf-16-le", "replace").partition("\0")[0]}
+    for p in map.partitions[:MOST_SHOWN]:
+        at = first + (p.index - 1) * size
+        if size >= ENTRY.itemsize and at + size <= blocks.size:
+            yield Declared(f"GPT entry {p.index}", ENTRY, at, words)
+    backup = int(header["alternate_lba"]) * map.sector
+    if 0 < backup <= blocks.size - map.sector:
+        yield Declared("GPT header, second copy", HEADER, backup, guids)
+
+
+def _shown_guid(raw: bytes) -> str:
+    return str(UUID(bytes_le=raw))

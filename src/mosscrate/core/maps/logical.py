@@ -65,7 +65,7 @@ def records(blocks: Blocks, map: PartitionMap, geometry: mbr.Geometry) -> Iterat
     if not logical:
         yield outer.start, _record(blocks, outer.start, None, None, outer, map.sector, geometry)
         return
-    places = _places(outer, logical, map.sector)
+    places = places_in(outer, logical, map.sector)
     for number, (drive, at) in enumerate(zip(logical, places, strict=True)):
         following = None
         if number + 1 < len(logical):
@@ -74,7 +74,7 @@ def records(blocks: Blocks, map: PartitionMap, geometry: mbr.Geometry) -> Iterat
         yield at, _record(blocks, at, drive, following, outer, map.sector, geometry)
 
 
-def _places(outer: Partition, logical: list[Partition], sector: int) -> list[int]:
+def places_in(outer: Partition, logical: list[Partition], sector: int) -> list[int]:
     """Where each record goes: where it was if it can stay there, else close in front of its drive."""
     places, free = [], outer.start
     for number, drive in enumerate(logical):

@@ -7,13 +7,14 @@ sector | cylinder bits 8-9, cylinder bits 0-7. `logical` has the chain.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import ahdi
@@ -21,6 +22,7 @@ from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
 from mosscrate.core.maps.soundness import faults
 from mosscrate.core.sizes import counted
 
+TITLE = "Master boot record"
 SIGNATURE = 0xAA55
 ENTRY = np.dtype([                        # 16 bytes
     ("status", "u1"),                     # 0x80: active
@@ -269,3 +271,10 @@ def _is_volume_boot_sector(first: bytes) -> bool:
     sector = int.from_bytes(first[11:13], "little")
     return bool(first[:3] == b"\xeb\x76\x90" or
                 (jumps and sector in (512, 1024, 2048, 4096) and first[13] and first[21] >= 0xF0))
+
+
+def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+    """The sector, and the records of logical drives."""
+    yield Declared(TITLE, SECTOR, 0)
+    for at in sorted({p.record for p in map.partitions if p.record}):
+        yield Declared("Extended boot record", SECTOR, at)

@@ -15,8 +15,9 @@ import numpy as np
 
 from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FitError, FormatError
-from mosscrate.core.maps import rdb
+from mosscrate.core.declared import MOST_ENTRIES, Declared, Words, as_hex
+from mosscrate.core.errors import FitError, FormatError, MossError
+from mosscrate.core.maps import mbr, rdb
 from mosscrate.core.maps.base import PartitionMap
 
 FSHD = np.dtype([
@@ -150,3 +151,36 @@ def _put(origin: bytearray, base: int, block: bytes, links: dict[int, int]) -> N
     for at, number in links.items():
         changed[at:at + 4] = number.to_bytes(4, "big")
     origin[base:base + 512] = rdb.sealed_bytes(bytes(changed))
+
+
+def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+    """Everything that the blocks of an RDB lead to: partitions, bad blocks, file-system code."""
+    links = ("next", "bad_block_list", "partition_list", "file_sys_header_list", "drive_init", "seg_list_blocks")
+    words: dict[str, Words] = {"drive_name": lambda raw: f"“{rdb.bcpl(raw)}”", "dos_type": rdb.dos_type_name,
+                               "mask": as_hex, "max_transfer": as_hex, **dict.fromkeys(links, _link)}
+    if not map.origin:
+        return
+    place = rdb.head_of(map)[0]
+    if place and mbr.probe(blocks.read(0, 512)):
+        yield Declared(mbr.TITLE, mbr.SECTOR, 0)
+    yield Declared("RDSK, rigid disk block", rdb.RDSK, place * 512, words, _longs)
+    for p in map.partitions[:MOST_ENTRIES]:
+        yield Declared(f"PART, {p.label}", rdb.PART, p.record, words, _longs)
+    number, seen = int(rdb.head_of(map)[1]["bad_block_list"]), set[int]()
+    while number != rdb.END and number not in seen and len(seen) < MOST_ENTRIES:
+        seen.add(number)
+        at = number * map.sector
+        yield Declared("BADB, bad blocks", rdb.BADB, at, words, _longs)
+        number = int(Place("BADB", rdb.BADB, at).read(blocks.read(at, rdb.BADB.itemsize))["next"])
+    with suppress(MossError):
+        for code in codes_in(map):
+            yield Declared(f"FSHD, {code.name}", FSHD, code.numbers[0] * map.sector, words, _longs)
+
+
+def _link(raw: bytes) -> str:
+    number = int.from_bytes(raw, "big")
+    return "none" if number == rdb.END else f"block {number}"
+
+
+def _longs(block: bytes) -> str:
+    return "its longs sum to zero" if rdb.sums_to_zero(block) else "its checksum is wrong"

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.contents.transfer import Passage
 from mosscrate.core.maps import PartitionMap
@@ -25,6 +26,8 @@ class Decision:
         looks: partitions whose contents change, as they are in that map.
         kept: numbers of those whose bytes stay as they are, with another place or name in the map.
         same_files: numbers of those whose files stay as they are.
+        bytes: {number: bytes of a partition} of changes that were tried out on a view; files in them may be hollow.
+        before: the same where only the names in them are as they will be.
         brought: {number: number on the source} of those that come over with their files.
         exact: numbers of those among them that come over byte for byte.
         whole: the layout of a card of which nothing stays; instead of `map` and `looks`.
@@ -41,6 +44,8 @@ class Decision:
     looks: tuple[PartitionLook, ...] = ()
     kept: frozenset[int] = frozenset()
     same_files: frozenset[int] = frozenset()
+    bytes: Mapping[int, Blocks] = field(default_factory=dict)
+    before: Mapping[int, Blocks] = field(default_factory=dict)
     brought: Mapping[int, int] = field(default_factory=dict)
     exact: frozenset[int] = frozenset()
     whole: Layout | None = None

@@ -35,6 +35,9 @@ class JobSheet(msgspec.Struct, frozen=True):
     format: int = FORMAT
 
 
+_SHEETS = msgspec.json.Decoder(JobSheet)
+
+
 def reference(medium: Medium) -> MediumRef:
     """Note a medium as it is now. Raises MediumError."""
     with medium.open() as blocks:
@@ -50,7 +53,7 @@ def save_sheet(sheet: JobSheet, path: Path) -> None:
 def load_sheet(path: Path) -> JobSheet:
     """Read a sheet. Raises JobError that names the file and what was expected."""
     try:
-        sheet = msgspec.json.decode(path.read_bytes(), type=JobSheet)
+        sheet = _SHEETS.decode(path.read_bytes())
     except (OSError, ValueError) as error:
         raise JobError(f"The job sheet {path} cannot be used: {error}") from error
     if sheet.format != FORMAT:

@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from contextlib import ExitStack, suppress
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import ClassVar
+
+import numpy as np
 
 from mosscrate.core.blocks import Blocks, Overlay, Window
+from mosscrate.core.blocks.streaming import chunks
 from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.contents.roles import Role
-from mosscrate.core.contents.straight import straight
+from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.contents.survey import has_blank_ends, look_at, partition_window, survey
 from mosscrate.core.errors import FitError, FormatError, MossError, Unsound
 from mosscrate.core.maps import MapKind, PartitionMap, can_be_arranged, edits, mbr, read_map, without_map
 from mosscrate.core.sheet.decision import Decision
-from mosscrate.core.volumes import Editor, Volume, edit, open_volume
+from mosscrate.core.volumes import Editor, Facts, Volume, edit, open_volume
 
 
 class Sight:
     """What a step may ask. Sizes in bytes."""
 
     name: str
+    is_planned: ClassVar[bool]
 
     @property
     def size(self) -> int:
@@ -54,12 +59,27 @@ class Sight:
         raise NotImplementedError
 
     @property
+    def is_swapped(self) -> bool:
+        """Whether the two bytes of its words are swapped."""
+        raise NotImplementedError
+
+    def must_be_known(self, facts: Facts) -> None:
+        """Raises FitError where a volume of a kind would not be known again on it."""
+        if self.is_swapped and self.map.kind == MapKind.NONE and not facts.is_known_swapped:
+            raise FitError(f"The bytes of {self.name} are swapped: without a map, a volume of {facts.name} would not "
+                           "be known again. Swap its bytes first.")
+
+    @property
     def data(self) -> int:
         """What it may hold that is not a hole."""
         raise NotImplementedError
 
     def look(self, index: int) -> PartitionLook:
         """One partition. Raises FitError where there is none of that number."""
+        raise NotImplementedError
+
+    def holds_data_behind(self, size: int) -> bool:
+        """Whether something else than zeros lies behind a byte, as far as that is known. Raises MediumError."""
         raise NotImplementedError
 
     def window(self, index: int) -> Blocks | None:
@@ -80,12 +100,16 @@ class Sight:
     def editor(self, index: int) -> Editor | None:
         """An editor for a partition; None where only the layout is known. Raises FitError."""
         window = self.window(index)
-        if window is None:
-            return None
-        try:
-            return edit(window)
-        except FormatError as error:
-            raise FitError(f"{self.look(index).name} cannot be changed: {error}") from error
+        return None if window is None else editor_of(window, self.look(index).name)
+
+    def trial(self, index: int) -> Overlay | None:
+        """A view of a partition on which a change may be tried out; None where only the layout is known."""
+        window = self.window(index)
+        return None if window is None else Overlay(window)
+
+    def likely(self, index: int) -> Overlay | None:
+        """A view with the names that a partition will hold, whatever its size is by then."""
+        return self.trial(index)
 
     @property
     def can_be_arranged(self) -> bool:
@@ -124,15 +148,17 @@ class Planned(Sight):
         name: for sentences.
         bytes: {number: bytes of a partition} as they will be, as far as that is known without doing the work.
         before: the same for partitions of which only the files stay as they are.
-        opened: closes the views that are made on the way.
+        raw: all bytes as they stand before the first step.
         held: bytes that it may hold that are not a hole; None where that is not known.
     """
+
+    is_planned: ClassVar[bool] = True
 
     seen: Layout
     name: str
     bytes: Mapping[int, Blocks] = field(default_factory=dict)
     before: Mapping[int, Blocks] = field(default_factory=dict)
-    opened: ExitStack | None = None
+    raw: Blocks | None = None
     held: int | None = None
 
     @property
@@ -161,6 +187,11 @@ class Planned(Sight):
         return self.seen.is_blank
 
     @property
+    def is_swapped(self) -> bool:
+        """See Sight."""
+        return self.seen.container == SWAPPED
+
+    @property
     def data(self) -> int:
         """See Sight."""
         return self.seen.size if self.held is None else self.held
@@ -174,8 +205,11 @@ class Planned(Sight):
 
     def window(self, index: int) -> Blocks | None:
         """See Sight."""
-        inner = self.bytes.get(index)
-        return None if inner is None or self.opened is None else self.opened.enter_context(Overlay(inner))
+        return self.bytes.get(index)
+
+    def holds_data_behind(self, size: int) -> bool:
+        """See Sight."""
+        return self.raw is not None and holds_data_behind(self.raw, size)
 
     def files(self, index: int) -> Volume | None:
         """See Sight."""
@@ -184,15 +218,20 @@ class Planned(Sight):
             return None if blocks is None else open_volume(blocks)
         return None
 
+    def likely(self, index: int) -> Overlay | None:
+        """See Sight."""
+        blocks = self.bytes.get(index) or self.before.get(index)
+        return None if blocks is None else Overlay(blocks)
+
     def after(self, made: Decision, source: Planned | None = None) -> Planned:
         """The card once a step has done what it decided."""
         layout = self._layout_after(made)
         twins = {p.index: self._was(p) for p in layout.partitions}
         fresh = {look.index for look in made.looks}
-        stays = {i for i in twins if made.whole is None and (i not in fresh or i in made.kept)}
-        bytes_ = {i: self.bytes[twins[i]] for i in stays if twins[i] in self.bytes}
+        stays = {i for i in twins if (made.whole is None and i not in fresh) or i in made.kept}
+        bytes_ = {i: self.bytes[twins[i]] for i in stays if twins[i] in self.bytes} | dict(made.bytes)
         before = {i: self.before[twins[i]] for i in stays if twins[i] in self.before}
-        for i in made.same_files - made.kept:
+        for i in made.same_files - made.kept - made.bytes.keys():
             blocks = self.bytes.get(i) or self.before.get(i)
             before |= {i: blocks} if blocks is not None else {}
         for i, came in made.brought.items() if source else ():
@@ -203,7 +242,7 @@ class Planned(Sight):
             elif there is not None:
                 before[i] = there
         held = source.data if source is not None and made.brought and made.whole is not None else self.held
-        return replace(self, seen=layout, bytes=bytes_, before=before, held=held)
+        return replace(self, seen=layout, bytes=bytes_, before=before | dict(made.before), held=held)
 
     def _layout_after(self, made: Decision) -> Layout:
         if made.whole is not None:
@@ -233,7 +272,7 @@ class Planned(Sight):
         return look.index if twin is None else twin.index
 
 
-def planned(layout: Layout, name: str, blocks: Blocks | None = None, opened: ExitStack | None = None) -> Planned:
+def planned(layout: Layout, name: str, blocks: Blocks | None = None) -> Planned:
     """A card as it is now; `blocks` are its bytes, where they are at hand. Raises MediumError."""
     found: dict[int, Blocks] = {}
     if blocks is not None:
@@ -242,12 +281,27 @@ def planned(layout: Layout, name: str, blocks: Blocks | None = None, opened: Exi
             with suppress(MossError):
                 found[look.index] = partition_window(whole, look.partition)
     held = None if blocks is None else data_of(blocks)
-    return Planned(layout, name, found, opened=opened, held=held)
+    return Planned(layout, name, found, raw=blocks, held=held)
+
+
+def holds_data_behind(blocks: Blocks, size: int) -> bool:
+    """Whether something else than zeros lies behind a byte. Raises MediumError."""
+    behind = blocks.size - size
+    pieces = chunks(Window(blocks, size, behind), behind) if behind > 0 else ()
+    return any(np.frombuffer(data, np.uint8).any() for chunk in pieces for _, data in chunk.data_runs())
 
 
 def data_of(blocks: Blocks) -> int:
     """Bytes that are no hole."""
     return sum(extent.length for extent in blocks.extents() if not extent.is_hole)
+
+
+def editor_of(window: Blocks, name: str) -> Editor:
+    """An editor for a volume. Raises FitError."""
+    try:
+        return edit(window)
+    except FormatError as error:
+        raise FitError(f"{name} cannot be changed: {error}") from error
 
 
 class Card(Sight):
@@ -257,6 +311,8 @@ class Card(Sight):
         raw: its blocks as they stand.
         blocks: as its machine sees them.
     """
+
+    is_planned = False
 
     def __init__(self, raw: Blocks, name: str = "") -> None:
         self.raw, self.blocks = raw, straight(raw)
@@ -296,6 +352,11 @@ class Card(Sight):
         return self.map.kind == MapKind.NONE and has_blank_ends(self.blocks)
 
     @property
+    def is_swapped(self) -> bool:
+        """See Sight."""
+        return self.blocks.container == SWAPPED
+
+    @property
     def data(self) -> int:
         """See Sight."""
         return data_of(self.raw)
@@ -309,6 +370,10 @@ class Card(Sight):
     def window(self, index: int) -> Window:
         """See Sight. Raises MediumError."""
         return partition_window(self.blocks, self.map.partition(index))
+
+    def holds_data_behind(self, size: int) -> bool:
+        """See Sight."""
+        return holds_data_behind(self.raw, size)
 
     def files(self, index: int) -> Volume | None:
         """See Sight."""

@@ -31,6 +31,9 @@ class CardFile(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     real_size: int | None = None
 
 
+msgspec.json.Decoder(CardFile)           # knows the type before two threads ask for it at once
+
+
 def read_card(path: Path) -> CardFile:
     """Read one description. Raises MediumError that names file, key and what was expected."""
     try:

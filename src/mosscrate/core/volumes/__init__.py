@@ -5,10 +5,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from contextlib import suppress
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError, FormatError, Unsound
 from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
@@ -51,6 +53,9 @@ class VolumeFormat(Protocol):
 
     def shrink(self, blocks: Blocks, size: int, watch: Watch) -> Resized:
         """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
+
+    def declared(self, blocks: Blocks) -> Iterator[Declared]:
+        """The structures that a volume stands on, as far as they can be found. Raises FormatError, MediumError."""
 
     def mend(self, blocks: Blocks) -> str:
         """Make its tables agree with its files; returns a sentence. Raises FitError, FormatError before it writes."""

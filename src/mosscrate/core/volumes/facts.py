@@ -30,6 +30,7 @@ class Facts:
         is_case_sensitive: whether names may differ in case alone.
         is_written: whether it is made and changed here.
         is_resized_anew: whether another size means that it is made anew with its files.
+        longest_tail: bytes that a medium without a map may be longer than such a volume; None for any number.
         is_known_swapped: whether one without a map is known again with its bytes swapped.
         entry_bytes: bytes of a folder that a name takes, at most.
         extra_blocks: (size of a file, of a block): blocks beside its data, at most.
@@ -56,6 +57,7 @@ class Facts:
     is_case_sensitive: bool = False
     is_written: bool = True
     is_resized_anew: bool = False
+    longest_tail: int | None = None
     is_known_swapped: bool = False
     is_mostly_room: bool = False
     has_journal: bool = False

@@ -101,7 +101,7 @@ class FilesPanel(Panel):
         self.head.setText(look.name)
         facts = [f"{look.role}, because {look.role_reason}"]
         if volume and volume.used is not None:
-            unit = "clusters" if "fat" in volume.kind else "blocks"
+            unit = volume.facts.unit if volume.facts else "blocks"
             facts.append(f"{volume.kind_name}, {unit} of {binary(volume.block)}, {binary(volume.used)} used, "
                          f"{binary(volume.free or 0)} free, {volume.id}")
         where = f"from {binary(p.start)} to {binary(p.end)}"
@@ -204,7 +204,7 @@ class FilesPanel(Panel):
             part.setEnabled(self._can_change())
         volume = self._look.volume if self._look else None
         for part in (self.comment_button, self.protect_button):
-            part.setVisible(volume is not None and volume.kind in ("ofs", "ffs"))
+            part.setVisible(volume is not None and volume.facts is not None and volume.facts.has_comments)
         for part in (self.rename_button, self.remove_button, self.comment_button, self.protect_button):
             part.setEnabled(self._can_change() and has_entry)
 

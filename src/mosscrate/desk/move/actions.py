@@ -11,16 +11,14 @@ from mosscrate.core.errors import FormatError
 from mosscrate.core.machines import Machine
 from mosscrate.core.maps import MapKind, edits, gpt, mbr, rdb_code
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.planning.propose import growth_with_room
+from mosscrate.core.sheet.planning.propose import growth_with_room, usual_kind
 from mosscrate.core.sheet.steps.shared.places import alignment_for
 from mosscrate.core.sizes import binary, parse_size
-from mosscrate.core.volumes import is_changed_here
+from mosscrate.core.volumes import KINDS, is_changed_here
 
-KINDS = ("fat32", "fat16", "fat12", "exfat", "ext4", "ext3", "ext2")
-HOME_KINDS = ("ffs-intl", "ffs", "ofs-intl", "ofs", "ffs-cache", "ofs-cache", "ffs-long", "ofs-long")
 AS_IT_IS, AS_USUAL = "as it is", "as usual"
 CLUSTERS = ("512 B", "1 KiB", "2 KiB", "4 KiB", "8 KiB", "16 KiB", "32 KiB", "64 KiB", "128 KiB")
-AUTOMATIC = "by its size"
+AUTOMATIC, DRIVES = "by its size", "fat16"
 EXACTLY = "exactly"
 YES, NO = "yes", "no"
 
@@ -91,7 +89,7 @@ def codes_of(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:
 def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
     index, volume, p = look.index, look.volume, look.partition
     is_outer = layout.map_kind == MapKind.MBR and mbr.is_extended(p)
-    kinds = _kinds_on(layout)
+    kinds = kinds_under(layout.map_kind)
     found: list[Action] = []
     if not is_outer and volume is not None and volume.used is not None:
         found.append(_sizing(layout, look))
@@ -121,7 +119,7 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
             found.append(_tuning(look))
         found.append(Action("Take out", (), lambda v: (s.RemovePartition(index),),
                             "Its bytes stay until something else is put there."))
-    if volume is not None and volume.kind.startswith("ext") and not volume.is_clean:
+    if volume is not None and volume.facts is not None and volume.facts.has_journal and not volume.is_clean:
         found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
     if volume is not None and volume.used is not None and is_changed_here(volume.variant or volume.kind):
         found.append(Action("Rebuild bitmap", (), lambda v: (s.RebuildBitmap(index),),
@@ -159,9 +157,11 @@ def _number(text: str) -> int:
         raise ValueError(f"“{text}” is not a number such as 5 or 0x1fe00.") from None
 
 
-def _kinds_on(layout: Layout) -> tuple[str, ...]:
-    own = {MapKind.RDB: HOME_KINDS, MapKind.AHDI: ("gemdos",)}
-    return own.get(layout.map_kind, (*KINDS, *HOME_KINDS, "gemdos"))
+def kinds_under(map: MapKind) -> tuple[str, ...]:
+    """File systems that are made here and that a map carries, the usual ones first."""
+    possible = [facts for facts in KINDS if facts.is_written and facts.home != MapKind.NONE]
+    at_home = [facts for facts in possible if facts.home == map]
+    return tuple(facts.kind for facts in at_home or possible)
 
 
 def _sizing(layout: Layout, look: PartitionLook) -> Action:
@@ -199,7 +199,8 @@ def _on_map(layout: Layout) -> list[Action]:
         return (s.AddPartition(kind, size, None, values["label"], values.get(apart, NO) == YES, _cluster(values)),)
 
     apart = {MapKind.MBR: "logical", MapKind.AHDI: "chained"}.get(layout.map_kind, "")
-    kinds = _kinds_on(layout) if layout.map_kind in (MapKind.RDB, MapKind.AHDI) else (AUTOMATIC, *KINDS)
+    own = kinds_under(layout.map_kind)
+    kinds = own if usual_kind(layout.map_kind) in own else (AUTOMATIC, *own)
     fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", ""),
               Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS))]
     is_mbr = layout.map_kind == MapKind.MBR
@@ -214,7 +215,8 @@ def _on_map(layout: Layout) -> list[Action]:
     if is_mbr:
         found.append(Action(
             "Logical drives…", (Field("each", "2 GiB"), Field("up to", "8 GB"),
-                                Field("file system", "fat16", KINDS[:3]), Field("label", "DRIVE")),
+                                Field("file system", DRIVES, (DRIVES, *(k for k in own if k != DRIVES))),
+                                Field("label", "DRIVE")),
             lambda v: (s.FillWithDrives(parse_size(v["each"]), parse_size(v["up to"]), v["file system"], v["label"]),),
             "As many as fit below the limit of the machine, each formatted and labelled."))
     return found

@@ -8,7 +8,7 @@ from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.propose import under_another_map
 from mosscrate.core.sizes import parse_size
 from mosscrate.core.volumes import is_changed_here
-from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, HOME_KINDS, KINDS, Action, Field, Values, codes_of
+from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, Action, Field, Values, codes_of, kinds_under
 
 MAPS = {"an MBR": MapKind.MBR, "a GPT": MapKind.GPT, "an RDB": MapKind.RDB, "AHDI": MapKind.AHDI}
 NO_MAP, ITS_MAP = "no map", "its own map"
@@ -88,7 +88,7 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
         return (s.NewMap(str(MAPS[under])), bring)
 
     fields = (Field("partition", next(iter(names)), tuple(names)),
-              Field("how", EXACTLY, (EXACTLY, *KINDS, *HOME_KINDS, "gemdos")), Field("size", AS_IT_IS),
+              Field("how", EXACTLY, (EXACTLY, *kinds_under(MapKind.NONE))), Field("size", AS_IT_IS),
               Field("under", ITS_MAP if is_at_home else own, choices))
     return Action(BRING_OVER, fields, steps,
                   "One partition of the source, instead of all of it: exactly, or made anew with its files.")
@@ -96,9 +96,9 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
 
 def _maps_for(look: PartitionLook) -> tuple[MapKind, ...]:
     """The maps that machines with a volume of this kind know, the usual one first."""
-    if look.variant.startswith(("ofs", "ffs")):
-        return (MapKind.RDB,)
-    return (MapKind.AHDI,) if look.variant.startswith("gemdos") else WRITTEN
+    facts = look.volume.facts if look.volume else None
+    own = tuple(kind for kind in WRITTEN if facts is None or facts.stands_under(kind))
+    return own or WRITTEN
 
 
 def _all(source: Layout) -> Action:

@@ -16,6 +16,7 @@ from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.crate import Crate
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import Machine, boot_partition, check, largest_in
+from mosscrate.core.sheet.planning.editing import with_steps
 from mosscrate.core.sheet.planning.forecasting import Forecast, after, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.propose import propose, propose_arrangement, propose_growth
@@ -25,10 +26,8 @@ from mosscrate.core.sheet.sights import planned
 from mosscrate.core.sheet.steps import (
     AnyStep,
     CopyPartition,
-    Eject,
     EmptyCard,
     GrowPartition,
-    KeepCard,
     NewMap,
     WriteFitted,
     WriteImage,
@@ -160,18 +159,9 @@ class Plan:
 
         Steps that begin from nothing take the place of writing the whole source.
         """
-        old, left_out = self.proposed.steps, self.left_out
         begins = not self.is_in_place and (self.writes_all or self.usual is not None)
-        if begins and any(s.begins_anew for s in steps):
-            old, left_out = tuple(s for s in old if isinstance(s, KeepCard | Eject)), frozenset()
-        writing = next((k for k, s in enumerate(old) if s.writes_all), None)
-        if writing is not None and len(steps) == 1 and steps[0].writes_all:    # another way of writing
-            changed = (*old[:writing], *steps, *old[writing + 1:])
-            return replace(self, usual=None, proposed=msgspec.structs.replace(self.proposed, steps=changed))
-        at = next((k for k, s in enumerate(old) if isinstance(s, Eject)), len(old))
-        fresh = msgspec.structs.replace(self.proposed, steps=(*old[:at], *steps, *old[at:]))
-        out = frozenset(k if k < at else k + len(steps) for k in left_out)
-        return replace(self, usual=None, proposed=fresh, left_out=out)
+        edited = with_steps(self.proposed, steps, self.left_out, may_begin_anew=begins)
+        return replace(self, usual=None, proposed=edited.sheet, left_out=edited.left_out)
 
     def with_size(self, size: int | None) -> Plan:
         """The same plan with another size for the partition that grows; None fills the card."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import ExitStack
 from dataclasses import dataclass
 
 from mosscrate.core.blocks import Blocks
@@ -72,21 +71,18 @@ def forecast(sheet: JobSheet, source: Layout | None, target: Layout | None, *, s
         source_blocks: its bytes, where they are at hand: then names and single files count too.
         target_blocks: the same.
     """
-    with ExitStack() as opened:
-        name = sheet.target.name if sheet.target else "the card"
-        came = planned(source, sheet.source.name if sheet.source else "the source", source_blocks,
-                       opened) if source else None
-        card = planned(target, name, target_blocks, opened) if target else None
-        lines, problems = [], []
-        for step in sheet.steps:
-            try:
-                made = decided(step, came, card)
-                lines.append(StepLine(step, made.sentence, made.reads, made.writes, made.note, made))
-                card = card.after(made, came) if card is not None and step.changes else card
-            except MossError as error:
-                lines.append(StepLine(step, "This step does not fit.", 0, 0))
-                problems.append(Finding(Severity.PROBLEM, str(error)))
-        return Forecast(card.layout if card else None, tuple(lines), tuple(problems))
+    came = planned(source, sheet.source.name if sheet.source else "the source", source_blocks) if source else None
+    card = planned(target, sheet.target.name if sheet.target else "the card", target_blocks) if target else None
+    lines, problems = [], []
+    for step in sheet.steps:
+        try:
+            made = decided(step, came, card)
+            lines.append(StepLine(step, made.sentence, made.reads, made.writes, made.note, made))
+            card = card.after(made, came) if card is not None and step.changes else card
+        except MossError as error:
+            lines.append(StepLine(step, "This step does not fit.", 0, 0))
+            problems.append(Finding(Severity.PROBLEM, str(error)))
+    return Forecast(card.layout if card else None, tuple(lines), tuple(problems))
 
 
 def decided(step: Step, source: Planned | None, target: Planned | None) -> Decision:

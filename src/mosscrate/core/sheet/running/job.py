@@ -81,6 +81,9 @@ class Job(msgspec.Struct):
         return self.has_written or self.step_began
 
 
+_RECORDS = msgspec.json.Decoder(Job)      # built once: several threads may read the log at the same time
+
+
 class Log:
     """The jobs below a state folder, newest first."""
 
@@ -204,6 +207,6 @@ class Log:
 
     def _record(self, id: str) -> Job:
         try:
-            return msgspec.json.decode(self.folder.read(id, RECORD), type=Job)
+            return _RECORDS.decode(self.folder.read(id, RECORD))
         except (JobError, ValueError) as error:
             raise JobError(f"There is no usable job “{id}” in the log: {error}") from error

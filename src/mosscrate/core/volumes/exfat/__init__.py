@@ -7,18 +7,21 @@ in place. Chains are followed by the FAT package's table.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.facts import FACTS
 from mosscrate.core.volumes.exfat.making import make
 from mosscrate.core.volumes.exfat.mending import mend
 from mosscrate.core.volumes.exfat.resizing import grow, shrink
-from mosscrate.core.volumes.exfat.structures import REGION_SECTORS, boot_region, parse_boot, probe
+from mosscrate.core.volumes.exfat.structures import BOOT, REGION_SECTORS, boot_region, parse_boot, probe
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 
 open_volume = open_exfat
 
-__all__ = ["FACTS", "ExfatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "ExfatVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
            "open_exfat", "open_volume", "probe", "rebase", "shrink"]
 
 
@@ -46,3 +49,8 @@ def edit(blocks: Blocks) -> ExfatEditor:
 def claimed_size(first: bytes) -> int:
     """Bytes that a volume says it has, by its first bytes. Raises FormatError."""
     return parse_boot(first, None).geometry.size
+
+
+def declared(blocks: Blocks) -> Iterator[Declared]:
+    """The boot sector."""
+    yield Declared("Boot sector", BOOT, 0)

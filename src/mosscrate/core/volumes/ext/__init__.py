@@ -7,7 +7,10 @@ disk; `volume` puts them together. `allocation` and `writer` hold changes until 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.ext.editing import ExtEditor
 from mosscrate.core.volumes.ext.facts import FACTS
@@ -30,7 +33,7 @@ from mosscrate.core.volumes.ext.volume import ExtVolume, kind_of_features, open_
 
 open_volume = open_ext
 
-__all__ = ["FACTS", "ExtVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "ExtVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
            "open_ext", "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
 
 
@@ -64,3 +67,8 @@ def claimed_size(first: bytes) -> int:
     sb = parse_superblock(first[SUPERBLOCK_AT:SUPERBLOCK_AT + SUPERBLOCK.itemsize], None)
     high = int(sb["blocks_count_hi"]) << 32 if int(sb["feature_incompat"]) & INCOMPAT["64bit"] else 0
     return (int(sb["blocks_count_lo"]) | high) * (1024 << int(sb["log_block_size"]))
+
+
+def declared(blocks: Blocks) -> Iterator[Declared]:
+    """The superblock."""
+    yield Declared("Superblock", SUPERBLOCK, SUPERBLOCK_AT)

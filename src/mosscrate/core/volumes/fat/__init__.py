@@ -8,8 +8,10 @@ changes files, `growing` and `shrinking` resize in place with `renumbering` betw
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterator
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared, backwards
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import Making, Resized
 from mosscrate.core.volumes.fat.editing import FatEditor
@@ -19,13 +21,22 @@ from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan
 from mosscrate.core.volumes.fat.making import make as format_volume
 from mosscrate.core.volumes.fat.mending import mend
 from mosscrate.core.volumes.fat.shrinking import shrink
-from mosscrate.core.volumes.fat.structures import FatType, kind_of, parse_boot, probe
+from mosscrate.core.volumes.fat.structures import (
+    BOOT16,
+    BOOT32,
+    BOOT_GEMDOS,
+    FSINFO,
+    FatType,
+    kind_of,
+    parse_boot,
+    probe,
+)
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 
 open_volume = open_fat
 
-__all__ = ["FACTS", "FatVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "FatVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
            "open_fat", "open_volume", "probe", "rebase", "shrink"]
 
 
@@ -79,3 +90,12 @@ def grow(blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None 
 def claimed_size(first: bytes) -> int:
     """Bytes that a volume says it has, by its first bytes. Raises FormatError."""
     return parse_boot(first, None).geometry.size
+
+
+def declared(blocks: Blocks) -> Iterator[Declared]:
+    """The boot sector, and FSInfo. Raises FormatError, MediumError."""
+    boot = open_fat(blocks).boot
+    yield Declared("Boot sector", BOOT_GEMDOS if boot.is_gemdos else BOOT32 if boot.is_fat32 else BOOT16, 0,
+                   {"serial": backwards})
+    if boot.is_fat32:
+        yield Declared("FSInfo", FSINFO, 512)

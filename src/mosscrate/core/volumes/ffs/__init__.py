@@ -8,20 +8,34 @@ made anew, which the sheet does where its facts say so.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import suppress
+
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FitError
+from mosscrate.core.declared import Declared
+from mosscrate.core.errors import FitError, FormatError
+from mosscrate.core.maps.rdb import bcpl, dos_type_name
 from mosscrate.core.volumes.base import Resized
 from mosscrate.core.volumes.ffs.editing import FfsEditor
 from mosscrate.core.volumes.ffs.facts import FACTS
 from mosscrate.core.volumes.ffs.making import make
 from mosscrate.core.volumes.ffs.mending import mend
-from mosscrate.core.volumes.ffs.structures import LAST_TYPE, protection_of, protection_text
+from mosscrate.core.volumes.ffs.structures import (
+    BOOT,
+    LAST_TYPE,
+    longs_of,
+    protection_of,
+    protection_text,
+    root_dtype,
+    root_place,
+    sum_of,
+)
 from mosscrate.core.volumes.ffs.volume import FfsVolume, open_ffs
 from mosscrate.core.watch import Watch
 
 open_volume = open_ffs
 
-__all__ = ["FACTS", "FfsEditor", "FfsVolume", "claimed_size", "edit", "grow", "kind_of", "make",
+__all__ = ["FACTS", "FfsEditor", "FfsVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make",
            "mend", "open_ffs", "open_volume", "probe", "protection_of", "protection_text", "rebase",
            "shrink"]
 
@@ -59,3 +73,18 @@ def rebase(blocks: Blocks, first_sector: int) -> None:
 def claimed_size(first: bytes) -> int:
     """Such a volume does not say how long it is; 0."""
     return 0
+
+
+def declared(blocks: Blocks) -> Iterator[Declared]:
+    """The boot block, and the root where it is or should be. Raises MediumError."""
+    root, block = root_place(blocks.size // 512), 512
+    with suppress(FormatError):
+        volume = open_ffs(blocks)
+        root, block = volume.root, volume.block
+    yield Declared("Boot block", BOOT, 0, {"dos_type": dos_type_name})
+    yield Declared("Root block", root_dtype(block), root * block,
+                   {"name": lambda raw: f"“{bcpl(raw)}”"}, _sums)
+
+
+def _sums(block: bytes) -> str:
+    return "its checksum is wrong" if sum_of(longs_of(block)) else "its longs sum to zero"

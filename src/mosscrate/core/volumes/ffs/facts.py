@@ -35,7 +35,7 @@ def _facts(kind: str) -> Facts:
     return Facts(kind, f"{family.upper()}{_VARIANTS[variant]}", "ffs", partial(s.why_not, most=most), label_of,
                  plain=family.upper(), shows=family, ids="moment", longest_name=most, largest_file=LARGEST_FILE,
                  blocks=s.BLOCK_SIZES, has_links=True, has_comments=True, is_resized_anew=True, is_known_swapped=True,
-                 home=MapKind.RDB, extra_blocks=extra_blocks)
+                 longest_tail=2 * s.SEARCHED,                  home=MapKind.RDB, extra_blocks=extra_blocks)
 
 
 FACTS = tuple(_facts(kind) for kind in (

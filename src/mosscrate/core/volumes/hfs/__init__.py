@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import Editor, Making, Resized
 from mosscrate.core.volumes.hfs.facts import FACTS, READ_ONLY
-from mosscrate.core.volumes.hfs.structures import MDB_AT, SIGNATURE
+from mosscrate.core.volumes.hfs.structures import MDB, MDB_AT, SIGNATURE
 from mosscrate.core.volumes.hfs.volume import HfsVolume, open_hfs
 from mosscrate.core.watch import Watch
 
 open_volume = open_hfs
 
-__all__ = ["FACTS", "HfsVolume", "claimed_size", "edit", "grow", "kind_of", "make", "mend",
+__all__ = ["FACTS", "HfsVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
            "open_hfs", "open_volume", "probe", "rebase", "shrink"]
 
 
@@ -58,3 +61,8 @@ def mend(blocks: Blocks) -> str:
 def claimed_size(first: bytes) -> int:
     """Such a volume does not say how long it is; 0."""
     return 0
+
+
+def declared(blocks: Blocks) -> Iterator[Declared]:
+    """The master directory block."""
+    yield Declared("Master directory block", MDB, MDB_AT, {"name": lambda raw: raw[1:1 + raw[0]].decode("mac_roman")})

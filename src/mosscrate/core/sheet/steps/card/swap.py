@@ -10,7 +10,7 @@ import numpy as np
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.streaming import read_pieces
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.contents.straight import SWAPPED, is_known_swapped
+from mosscrate.core.contents.straight import SWAPPED, is_known_swapped, map_is_known_swapped
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.decision import Decision, Done
@@ -35,6 +35,7 @@ class SwapBytes(Step, tag="swap", frozen=True):
             raise FitError(UNKNOWN)
         layout = swapped_layout(card.layout)
         return Decision(f"Swap the two bytes of every word on {card.name}", layout.used, layout.used, whole=layout,
+                        kept=frozenset(p.index for p in layout.partitions),
                         journal=card.data // 24)             # two marks a sector
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
@@ -57,7 +58,8 @@ class SwapBytes(Step, tag="swap", frozen=True):
 def swapped_layout(layout: Layout) -> Layout:
     """The same in the other byte order. Raises FitError where it would not be known again."""
     facts = layout.partitions[0].volume.facts if layout.partitions and layout.partitions[0].volume else None
-    is_known = not layout.is_closed if layout.map_kind != MapKind.NONE else facts is not None and facts.is_known_swapped
+    has_map = not layout.is_closed and map_is_known_swapped(layout.as_map)
+    is_known = has_map or (layout.map_kind == MapKind.NONE and facts is not None and facts.is_known_swapped)
     if not is_known:
         raise FitError(UNKNOWN)
     return replace(layout, container="raw" if layout.container == SWAPPED else SWAPPED)

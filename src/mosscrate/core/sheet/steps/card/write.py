@@ -46,12 +46,16 @@ class WriteImage(Step, tag="write", frozen=True):
         if source.size > card.size and (end > card.size or layout.map_kind in (MapKind.NONE, MapKind.GPT)):
             raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}: "
                            f"{binary(source.size - card.size)} too few.")
+        if source.holds_data_behind(card.size):
+            raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}, and what would be cut "
+                           "is not empty. Take a larger card, or let the last volume be shrunk first.")
+        layout = on_medium(layout, card)
         tail = ", the two bytes of every word swapped" if self.swap else ""
         tail += " and read it back" if self.verify else ""
         indexes = frozenset(p.index for p in layout.partitions)
         return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", source.size * (1 + self.verify),
                         layout.used, f"{binary(layout.used)} of {binary(source.size)} in use",
-                        whole=replace(layout, size=card.size, sector=card.sector),
+                        whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
 
     @property
@@ -69,6 +73,20 @@ class WriteImage(Step, tag="write", frozen=True):
         notes = shop.before_whole_write(as_it_stands=not self.swap)
         length = write_image(blocks, target.raw, watch, verify=self.verify, notes=notes)
         return Done(f"{binary(length)} written onto {target.name}.", length)
+
+
+def on_medium(layout: Layout, card: Sight) -> Layout:
+    """A layout once it stands on a card of another size. Raises FitError where its volume would not be found."""
+    layout = replace(layout, size=card.size, sector=card.sector)
+    if layout.map_kind != MapKind.NONE or not layout.partitions:
+        return layout
+    look = layout.partitions[0]
+    volume, facts = look.volume, look.volume.facts if look.volume else None
+    most = facts.longest_tail if facts else None
+    if volume is not None and facts is not None and most is not None and card.size - volume.size > most:
+        raise FitError(f"{look.name} is found by its length: on {card.name}, with {binary(card.size)}, its machine "
+                       "would not see it. Bring the partition over instead, so that it is made anew.")
+    return layout.with_partition(replace(look, partition=replace(look.partition, length=card.size)))
 
 
 def what_of(layout: Layout) -> str:

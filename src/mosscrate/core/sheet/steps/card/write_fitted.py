@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import ClassVar
 
 from mosscrate.core.blocks import Overlay, Window
@@ -12,7 +11,7 @@ from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Planned, Sight
 from mosscrate.core.sheet.step import Shop, Step
-from mosscrate.core.sheet.steps.card.write import what_of
+from mosscrate.core.sheet.steps.card.write import on_medium, what_of
 from mosscrate.core.sheet.steps.shared.whole import must_be_whole, write_image
 from mosscrate.core.sheet.steps.volume.shrink import ShrinkPartition
 from mosscrate.core.sizes import binary
@@ -46,7 +45,7 @@ class WriteFitted(Step, tag="write fitted", frozen=True):
         indexes = frozenset(p.index for p in layout.partitions)
         return Decision(f"Write {what_of(layout)} onto {card.name}, its last volume shrunk until all of it fits",
                         source.size, layout.used, f"{binary(layout.used)} of {binary(source.size)} in use",
-                        whole=replace(layout, size=card.size, sector=card.sector), brought={i: i for i in indexes},
+                        whole=on_medium(layout, card), brought={i: i for i in indexes},
                         exact=indexes - {last.index}, chosen=shrinking)
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:

@@ -2,17 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from typing import ClassVar
 
-from mosscrate.core.contents.transfer import copy_tree, ensure_folder, must_fit, plan_passage, subtree
+from mosscrate.core.contents.transfer import (
+    Passage,
+    copy_tree,
+    ensure_folder,
+    hollow,
+    must_fit,
+    plan_passage,
+    subtree,
+)
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Existing, Step
-from mosscrate.core.sheet.steps.shared.filing import fuller, inside, make_way, must_go_in, now, present, volume_to_fill
+from mosscrate.core.sheet.steps.shared.filing import (
+    fuller,
+    inside,
+    make_way,
+    must_have_folder,
+    now,
+    present,
+    room_in,
+    volume_to_fill,
+)
 from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.sheet.steps.shared.trying import tried_out
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Kind, edit, open_volume
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, open_volume
 from mosscrate.core.watch import Watch
 
 
@@ -43,35 +62,49 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         look, facts = volume_to_fill(card, self.partition)
         if came.volume is None or came.volume.used is None:
             raise FitError(f"Files of {came.name} cannot be copied: {came.role_reason}.")
-        volume, there = source.files(self.source), inside(card.files(self.partition), self.folder)
-        passage, need, files, total = None, came.volume.used, came.volume.files, came.volume.used
+        must_have_folder(card.files(self.partition), self.folder, facts)
+        volume, view, passage, total = source.files(self.source), None, None, came.volume.used
         if volume is not None:
-            try:
-                entries = subtree(volume.tree(), self.path)
-            except MediumError as error:
-                raise FitError(str(error)) from error
+            entries, there = self._entries(volume), inside(card.files(self.partition), self.folder)
+            total = sum(e.size for e in entries)
             passage = plan_passage(entries, facts, present(there, self.existing))
             must_fit(passage)
-            need = must_go_in(look, facts, entries, passage, there, self.existing)
-            files, total = sum(e.kind == Kind.FILE for e in entries), sum(e.size for e in entries)
-        elif self.path:
-            need = files = 0                             # how much that is cannot be known yet
-        elif look.volume and look.volume.free is not None and need > look.volume.free:
-            raise FitError(f"The files of {came.name} ({binary(need)}) do not fit into {look.name}: "
-                           f"{binary(look.volume.free)} are free.")
+            room = room_in(look, facts, entries, passage, there, self.existing)
+            view = card.trial(self.partition) if card.is_planned or room.is_tight else None
+            look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in entries)) if view is None else tried_out(
+                look.partition, view, look.name,
+                lambda editor: self._fill(editor, entries, passage, hollow, facts, Watch()))
+        elif look.volume and look.volume.free is not None and not self.path:
+            if came.volume.used > look.volume.free:
+                raise FitError(f"The files of {came.name} ({binary(came.volume.used)}) do not fit into {look.name}: "
+                               f"{binary(look.volume.free)} are free.")
+            look = fuller(look, came.volume.used, came.volume.files)
         what = f"“{self.path}” of {came.name}" if self.path else f"the files of {came.name}"
         where = f"“{self.folder}” on {look.name}" if self.folder else look.name
-        return Decision(f"Copy {what} into {where}", total, total, looks=(fuller(look, need, files),), passage=passage,
+        bytes_ = {} if view is None else {self.partition: view}
+        return Decision(f"Copy {what} into {where}", total, total, looks=(look,), passage=passage, bytes=bytes_,
                         journal=tables(look, look.partition.length), chosen=facts)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""
         assert decided.passage is not None, "the files are at hand"
         volume = open_volume((source or card).window(self.source))
-        entries, editor = subtree(volume.tree(), self.path), edit(card.window(self.partition))
-        ensure_folder(editor, self.folder, now())
-        done = copy_tree(volume, entries, editor, decided.passage, watch, folder=self.folder,
-                         make_way=lambda path: make_way(editor, path, self.existing, decided.chosen))
+        entries, editor = self._entries(volume), edit(card.window(self.partition))
+        done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch)
         editor.commit()
         return Done(f"{counted(len(entries), 'entry', 'entries')} copied to partition {self.partition}, "
                     f"{binary(done)}.", done)
+
+    def _entries(self, volume: Volume) -> list[Entry]:
+        """What is copied. Raises FitError where nothing is there."""
+        try:
+            return subtree(volume.tree(), self.path)
+        except MediumError as error:
+            raise FitError(str(error)) from error
+
+    def _fill(self, editor: Editor, entries: list[Entry], passage: Passage, read: Callable[[Entry], Iterator[bytes]],
+              facts: Facts, watch: Watch) -> int:
+        """Copy everything; returns bytes of files. Raises FitError, MediumError."""
+        ensure_folder(editor, self.folder, now())
+        return copy_tree(read, entries, editor, passage, watch, folder=self.folder,
+                         make_way=lambda path: make_way(editor, path, self.existing, facts))

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.sheet.steps.shared.trying import tried_out
 from mosscrate.core.volumes import Editor
 from mosscrate.core.watch import Watch
 
@@ -26,12 +25,21 @@ class EditsNames(Step, frozen=True):
             raise FitError(f"Files on {look.name} cannot be changed: {look.role_reason}.")
         if not volume.facts.is_written:
             raise FitError(f"Files on {look.name} cannot be changed: {volume.facts.why_not('x')}.")
+        journal, sentence = tables(look, look.partition.length), self.sentence(look.name)
+        if card.is_planned:
+            view = card.trial(self.partition)
+            if view is not None:
+                look = tried_out(look.partition, view, look.name, self.edit)
+                return Decision(sentence, 0, looks=(look,), bytes={self.partition: view}, journal=journal)
+            view = card.likely(self.partition)
+            if view is not None:
+                tried_out(look.partition, view, look.name, self.edit)
+            return Decision(sentence, 0, looks=(look,), before={} if view is None else {self.partition: view},
+                            journal=journal)
         editor = card.editor(self.partition)
-        if editor is not None:
-            self.edit(editor)
-        changed = replace(look, volume=replace(volume, files=volume.files))
-        return Decision(self.sentence(look.name), 0, looks=(changed,),
-                        journal=tables(look, look.partition.length), chosen=editor)
+        assert editor is not None, "the bytes of a card are at hand"
+        self.edit(editor)
+        return Decision(sentence, 0, looks=(look,), journal=journal, chosen=editor)
 
     def edit(self, editor: Editor) -> None:
         """Note the change. Raises FitError."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
@@ -13,10 +13,20 @@ from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Existing, Step
-from mosscrate.core.sheet.steps.shared.filing import fuller, inside, make_way, must_go_in, now, present, volume_to_fill
+from mosscrate.core.sheet.steps.shared.filing import (
+    fuller,
+    inside,
+    make_way,
+    must_have_folder,
+    now,
+    present,
+    room_in,
+    volume_to_fill,
+)
 from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.sheet.steps.shared.trying import tried_out
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Entry, Facts, Kind, edit
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, edit
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
@@ -52,13 +62,19 @@ class PutFiles(Step, tag="put", frozen=True):
         there = inside(card.files(self.partition), self.folder)
         putting = self._plan(facts, present(there, self.existing))
         must_fit(putting.passage)
-        need = must_go_in(look, facts, putting.entries, putting.passage, there, self.existing)
+        must_have_folder(card.files(self.partition), self.folder, facts)
+        room = room_in(look, facts, putting.entries, putting.passage, there, self.existing)
+        view = card.trial(self.partition) if card.is_planned or room.is_tight else None
+        if view is not None:
+            look = tried_out(look.partition, view, look.name,
+                             lambda editor: self._fill(editor, putting, lambda _path: iter(()), Watch()))
+        else:
+            look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in putting.entries))
         first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
         what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "item")
-        files = sum(e.kind == Kind.FILE for e in putting.entries)
-        total = sum(e.size for e in putting.entries)
-        return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0, total,
-                        looks=(fuller(look, need, files),), passage=putting.passage,
+        return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0,
+                        sum(e.size for e in putting.entries), looks=(look,), passage=putting.passage,
+                        bytes={} if view is None else {self.partition: view},
                         journal=tables(look, look.partition.length), chosen=putting)
 
     def _plan(self, facts: Facts, there: tuple[str, ...]) -> Putting:
@@ -74,22 +90,28 @@ class PutFiles(Step, tag="put", frozen=True):
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""
         putting: Putting = decided.chosen
-        passage, editor = putting.passage, edit(card.window(self.partition))
+        editor = edit(card.window(self.partition))
+        done = self._fill(editor, putting, _pieces, watch)
+        editor.commit()
+        passage, count = putting.passage, sum(e.kind == Kind.FILE for e in putting.entries)
+        names = len(passage.changed_names)
+        said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
+        return Done(f"{counted(count, 'file')} put onto partition {self.partition}, {binary(done)}.{said}", done)
+
+    def _fill(self, editor: Editor, putting: Putting, read: Callable[[Path], Iterator[bytes]], watch: Watch) -> int:
+        """Put everything; returns bytes of files. Raises FitError, MediumError."""
         ensure_folder(editor, self.folder, now())
-        done = count = 0
+        total, done = sum(e.size for e in putting.entries), 0
         for entry in putting.entries:
-            to = f"{self.folder}/{passage.path(entry)}".strip("/")
+            to = f"{self.folder}/{putting.passage.path(entry)}".strip("/")
             if entry.kind == Kind.FOLDER:
                 editor.add_folder(to, entry.traits)
                 continue
             make_way(editor, to, self.existing, putting.facts)
-            editor.add_file(to, _pieces(putting.places[entry.path]), entry.traits, size=entry.size)
-            done, count = done + entry.size, count + 1
-            watch.progress("Putting files", done, decided.writes)
-        editor.commit()
-        names = len(passage.changed_names)
-        said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
-        return Done(f"{counted(count, 'file')} put onto partition {self.partition}, {binary(done)}.{said}", done)
+            editor.add_file(to, read(putting.places[entry.path]), entry.traits, size=entry.size)
+            done += entry.size
+            watch.progress("Putting files", done, total)
+        return done
 
 
 def below(source: Path) -> Iterator[tuple[Path, str]]:

@@ -13,6 +13,7 @@ from mosscrate.core.sheet.steps.shared.places import (
     alignment_for,
     clear_signatures,
     forgo,
+    fresh_bytes,
     make_volume,
     must_be_arranged,
 )
@@ -55,6 +56,7 @@ class AddPartition(Step, tag="add", frozen=True):
         what = "logical drive" if self.is_logical else "partition"
         called, fresh = f" {self.label}" if self.label else "", f", {kind_name(kind)}" if kind else ""
         return Decision(f"Make the {what}{called}, {binary(made.length)}{fresh}", 0, map=map_, looks=(look,),
+                        bytes=fresh_bytes(card, (look,), (making,)),
                         journal=LEAST, chosen=making)
 
     def settled(self, decided: Decision) -> Step:

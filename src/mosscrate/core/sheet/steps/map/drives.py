@@ -8,7 +8,7 @@ from mosscrate.core.maps import MapKind, Partition, edits, write_map
 from mosscrate.core.sheet.decision import SMALL, Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
-from mosscrate.core.sheet.steps.shared.places import forgo, make_volume, must_be_arranged
+from mosscrate.core.sheet.steps.shared.places import forgo, fresh_bytes, make_volume, must_be_arranged
 from mosscrate.core.sheet.steps.shared.room import LEAST
 from mosscrate.core.sizes import GIB, binary, counted
 from mosscrate.core.volumes import Making, kind_for, kind_name
@@ -35,7 +35,8 @@ class FillWithDrives(Step, tag="drives", frozen=True):
         looks = tuple(fresh_look(d, m, card.sector) for d, m in zip(drives, makings, strict=True))
         return Decision(f"Make {counted(len(drives), 'logical drive')} of {binary(self.each)} at most, "
                         f"{kind_name(self.kind)}, all below {binary(self.until)}", 0, len(drives) * SMALL, map=map_,
-                        looks=looks, journal=LEAST * len(drives), chosen=makings)
+                        looks=looks, bytes=fresh_bytes(card, looks, makings),
+                        journal=LEAST * len(drives), chosen=makings)
 
     def _making(self, card: Sight, drive: Partition, number: int) -> Making:
         label = f"{self.label}{number}" if self.label else ""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import ClassVar
 
+from mosscrate.core.contents.straight import map_is_known_swapped
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import WRITTEN, edits, write_map
 from mosscrate.core.sheet.decision import Decision, Done
@@ -34,6 +35,9 @@ class NewMap(Step, tag="map", frozen=True):
         if kind is None:
             raise FitError(f"A map is {' or '.join(f'“{k}”' for k in WRITTEN)}, not “{self.kind}”.")
         made = edits.new_map(kind, card.size, card.map_or_none.sector, heads=self.heads, sectors=self.sectors)
+        if card.is_swapped and not map_is_known_swapped(made):
+            raise FitError(f"The bytes of {card.name} are swapped: an empty {self.kind.upper()} map would not be known "
+                           "again on it. Swap its bytes first.")
         layout = replace(card.layout, map=made, map_kind=made.kind, map_id=made.id, partitions=(),
                          is_blank=False, cut=0)
         return Decision(f"Put an empty {self.kind.upper()} map on {card.name}", whole=layout,

@@ -6,29 +6,37 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from mosscrate.core.blocks import Blocks, Extent, Overlay, Window
-from mosscrate.core.contents.fresh import fresh_volume
+from mosscrate.core.contents.fresh import fresh_view, fresh_volume
 from mosscrate.core.contents.layout import PartitionLook, VolumeLook
 from mosscrate.core.contents.needs import room_for
-from mosscrate.core.contents.transfer import Passage, copy_tree, must_fit, plan_passage
+from mosscrate.core.contents.transfer import Passage, copy_tree, hollow, must_fit, plan_passage
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import Partition
+from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.shared.likeness import with_boot_code
 from mosscrate.core.sheet.steps.shared.moving import PIECE
+from mosscrate.core.sheet.steps.shared.trying import tried_out
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import Making, Volume, edit, facts_for, format_for
+from mosscrate.core.volumes import Editor, Facts, Making, Volume, edit, facts_for, format_for
 from mosscrate.core.watch import Watch
 
 
 @dataclass(frozen=True)
 class Anew:
-    """What becomes of a partition whose volume is made anew."""
+    """What becomes of a partition whose volume is made anew; `view` is one that was tried out, its files hollow."""
 
     look: PartitionLook
     making: Making
     passage: Passage | None
+    view: Blocks | None = None
+
+    @property
+    def bytes(self) -> dict[int, Blocks]:
+        """See Decision."""
+        return {} if self.view is None else {self.look.index: self.view}
 
 
-def made_anew(look: PartitionLook, partition: Partition, making: Making, files: Volume | None, sector: int) -> Anew:
+def made_anew(look: PartitionLook, partition: Partition, making: Making, files: Volume | None, card: Sight) -> Anew:
     """Plan it. Raises FitError where the files do not fit, or would lose what cannot be had again.
 
     Args:
@@ -36,26 +44,42 @@ def made_anew(look: PartitionLook, partition: Partition, making: Making, files: 
         partition: where the new one will be.
         making: of the new one.
         files: the old volume, where more than its look is at hand.
-        sector: bytes, of the medium.
+        card: that takes it.
     """
     old, facts = look.volume, facts_for(making.kind)
     if old is None or old.used is None:
         raise FitError(f"{look.name} cannot be made anew: {look.role_reason}.")
-    fresh = fresh_volume(making, partition.length, sector)
-    passage = None
-    if files is not None:
-        entries = files.tree().entries
-        passage = plan_passage(entries, facts)
-        must_fit(passage)
-        need = room_for((e for e in entries if e.path not in passage.left_out), facts, fresh.block)
-    else:
-        need = old.used + old.files * fresh.block if fresh.block > old.block else old.used
+    fresh = fresh_volume(making, partition.length, card.sector)
     assert fresh.used is not None, "a fresh volume is open"
-    if fresh.used + need > fresh.size:
-        raise FitError(f"The files of {look.name} ({binary(need)}) do not fit into {binary(partition.length)} of "
-                       f"{facts.name}.")
-    filled = _filled(fresh, old, need, facts.longest_name)
-    return Anew(replace(look, partition=partition, volume=filled), making, passage)
+    if files is None:
+        need = old.used + old.files * fresh.block if fresh.block > old.block else old.used
+        if fresh.used + need > fresh.size:
+            raise _too_many(look, need, partition, facts)
+        return Anew(replace(look, partition=partition, volume=_filled(fresh, old, need, facts.longest_name)), making,
+                    None)
+    entries = files.tree().entries
+    passage = plan_passage(entries, facts)
+    must_fit(passage)
+    wanted = [e for e in entries if e.path not in passage.left_out]
+    need = room_for(wanted, facts, fresh.block)
+    if not card.is_planned and fresh.used + need <= fresh.size:
+        return Anew(replace(look, partition=partition, volume=_filled(fresh, old, need, facts.longest_name)), making,
+                    passage)
+    view = Overlay(fresh_view(making, partition.length, card.sector))
+
+    def fill_hollow(editor: Editor) -> None:
+        copy_tree(hollow, entries, editor, passage, Watch())
+
+    try:
+        tried = tried_out(partition, view, look.name, fill_hollow)
+    except FitError as error:
+        raise _too_many(look, need, partition, facts) from error
+    return Anew(tried, making, passage, view)
+
+
+def _too_many(look: PartitionLook, need: int, partition: Partition, facts: Facts) -> FitError:
+    return FitError(f"The files of {look.name} ({binary(need)}) do not fit into {binary(partition.length)} of "
+                    f"{facts.name}.")
 
 
 def _filled(fresh: VolumeLook, old: VolumeLook, need: int, longest: int) -> VolumeLook:
@@ -86,7 +110,7 @@ def put_anew(old: Volume, source: Blocks, window: Blocks, making: Making, length
         fresh = Window(view, 0, length)
         format_for(making.kind).make(fresh, with_boot_code(making, old, source))
         editor = edit(fresh)
-        done = copy_tree(old, entries, editor, passage, watch)
+        done = copy_tree(old.read_file, entries, editor, passage, watch)
         editor.commit()
         _apply(view, window, watch)
     return done

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from mosscrate.core.contents.layout import PartitionLook
@@ -48,11 +48,19 @@ def present(there: Iterable[Entry], existing: Existing) -> tuple[str, ...]:
     return () if existing == Existing.REPLACE else tuple(e.path for e in there)
 
 
-def must_go_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage: Passage, there: Iterable[Entry],
-               existing: Existing) -> int:
-    """Bytes that files take on their way into a volume.
+@dataclass(frozen=True)
+class Room:
+    """What files take on their way into a volume, in bytes at most, and whether that may be more than is free."""
 
-    Raises FitError where one of them is there already and must stay, or where they need more than is free.
+    need: int
+    is_tight: bool
+
+
+def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage: Passage, there: Iterable[Entry],
+            existing: Existing) -> Room:
+    """The room for files on a volume.
+
+    Raises FitError where one of them is there already and must stay, or where their bytes alone are too many.
     """
     volume = look.volume
     assert volume is not None, "it takes files"
@@ -67,11 +75,24 @@ def must_go_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], pass
         if e.kind != Kind.FOLDER and existing == Existing.REFUSE:
             raise FitError(f"“{e.path}” is there already. Replace it, or keep both; nothing was changed.")
     need = room_for(wanted, facts, volume.block)
-    gone = room_for((was for _, was in met if was.kind != Kind.FOLDER), facts, volume.block) \
-        if existing == Existing.REPLACE else 0
-    if volume.free is not None and need - gone > volume.free:
-        raise FitError(f"They need {binary(need)} there, and {look.name} has {binary(volume.free)} free.")
-    return need
+    gone = (was.size for _, was in met) if existing == Existing.REPLACE else ()
+    free = (volume.free or 0) + sum(-(-size // volume.block) * volume.block for size in gone)
+    least = sum(-(-e.size // volume.block) * volume.block for e in wanted if e.kind == Kind.FILE)
+    if least > free:
+        raise FitError(f"They need {binary(least)} there, and {look.name} has {binary(volume.free or 0)} free.")
+    return Room(need, need > (volume.free or 0))
+
+
+def must_have_folder(volume: Volume | None, folder: str, facts: Facts) -> None:
+    """Raises FitError where a folder that is to take files can neither be there nor be made."""
+    parts, fold = folder.split("/") if folder else [], str if facts.is_case_sensitive else str.lower
+    there = {fold(e.path): e for e in volume.tree().entries} if volume is not None and parts else {}
+    for depth, name in enumerate(parts, start=1):
+        found = there.get(fold("/".join(parts[:depth])))
+        if found is not None and found.kind != Kind.FOLDER:
+            raise FitError(f"“{found.path}” is there already, and it is no folder.")
+        if found is None and facts.why_not(name):
+            raise FitError(f"“{name}” cannot stand on {facts.name}: {facts.why_not(name)}.")
 
 
 def fuller(look: PartitionLook, need: int, files: int) -> PartitionLook:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from mosscrate.core.blocks import Blocks, Extent, Window
+from mosscrate.core.contents.fresh import fresh_view
+from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps import MapKind, Partition, edits
 from mosscrate.core.sheet.sights import Card, Sight
@@ -31,6 +35,12 @@ def must_be_arranged(card: Sight) -> None:
 def make_volume(card: Card, partition: Partition, making: Making) -> None:
     """Put a fresh volume on a partition. Raises FitError before anything is written."""
     format_for(making.kind).make(card.place(partition.start, partition.length), making)
+
+
+def fresh_bytes(card: Sight, looks: Iterable[PartitionLook], makings: Iterable[Making]) -> dict[int, Blocks]:
+    """{number: bytes} of partitions with fresh volumes, for a card that is planned."""
+    return {look.index: fresh_view(making, look.partition.length, card.sector)
+            for look, making in zip(looks, makings, strict=True) if card.is_planned and making.kind}
 
 
 def forgo(blocks: Blocks, partition: Partition) -> None:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
+from mosscrate.core.blocks import Blocks, Longer, Overlay, Window
 from mosscrate.core.contents.layout import PartitionLook
+from mosscrate.core.contents.survey import look_into
 from mosscrate.core.contents.transfer import Passage
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import Partition, PartitionMap, write_map
@@ -12,9 +15,11 @@ from mosscrate.core.sheet.decision import Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.steps.shared.anew import Anew, made_anew, put_anew
 from mosscrate.core.sheet.steps.shared.likeness import making_like
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import MIB, binary
 from mosscrate.core.volumes import open_volume
 from mosscrate.core.watch import Watch
+
+TRIED_UP_TO = 64 * MIB                 # a forecast resizes volumes up to this on a view, to know what becomes of them
 
 
 @dataclass(frozen=True)
@@ -33,6 +38,11 @@ class ResizedAnew:
         """What files lose."""
         return self.anew.passage
 
+    @property
+    def bytes(self) -> dict[int, Blocks]:
+        """See Decision."""
+        return self.anew.bytes
+
     def put(self, card: Card, map: PartitionMap, new: Partition, watch: Watch) -> Done:
         """Do it. Raises MossError."""
         window = card.window(new.index)
@@ -49,6 +59,19 @@ def resized_anew(card: Sight, look: PartitionLook, partition: Partition) -> Resi
         raise FitError(f"{look.name} cannot be made anew: {look.role_reason}.")
     hidden = card.hidden(partition.index, partition.start)
     making = making_like(look.volume, look.variant, hidden_sectors=hidden)
-    return ResizedAnew(made_anew(look, partition, making, card.files(partition.index), card.sector))
+    return ResizedAnew(made_anew(look, partition, making, card.files(partition.index), card))
 
 
+def tried_in_place(card: Sight, partition: Partition,
+                   resize: Callable[[Blocks], object]) -> tuple[PartitionLook, Blocks] | None:
+    """A partition once its volume was resized on a view, and that view.
+
+    None where that would be too much work for a forecast. Raises FitError, FormatError.
+    """
+    window = card.window(partition.index) if card.is_planned else None
+    if window is None or max(window.size, partition.length) > TRIED_UP_TO:
+        return None
+    view = Overlay(Longer(window, partition.length))
+    resize(view)
+    fitting = Window(view, 0, partition.length)
+    return look_into(partition, fitting), fitting

@@ -10,7 +10,6 @@ from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import chunks, copy, digest
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import CrateError, FitError, JobError
-from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.watch import Watch
@@ -60,11 +59,6 @@ def length_that_fits(source: Blocks, target: Blocks, watch: Watch) -> int:
     excess = source.size - target.size
     numbers = (f"The image has {exact(source.size)}, {target.name} has {exact(target.size)}: "
                f"{binary(excess)} too few.")
-    map_ = read_map(source)
-    end = max((p.end for p in map_.partitions), default=0)
-    if end > target.size or map_.kind == MapKind.GPT:
-        raise FitError(f"{numbers} A partition or its map reaches into what would be cut. Nothing was written; take a "
-                       "larger card, or let the last volume be shrunk first.")
     for chunk in chunks(Window(source, target.size, excess), excess):
         if any(np.frombuffer(data, np.uint8).any() for _, data in chunk.data_runs()):
             raise FitError(f"{numbers} What would be cut is not empty. Nothing was written; take a larger card.")

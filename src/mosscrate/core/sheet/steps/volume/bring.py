@@ -90,7 +90,8 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         return Decision(f"Bring {came.name} over, {how}, {binary(made.length)}", 3 * used, used, map=map_,
                         looks=(look,), brought={made.index: self.source},
                         exact=frozenset({made.index}) if is_same else frozenset(),
-                        passage=anew.passage if anew else None, journal=largest_tables(self.size or 0) + LEAST,
+                        passage=anew.passage if anew else None, bytes=anew.bytes if anew else {},
+                        journal=largest_tables(self.size or 0) + LEAST,
                         chosen=Bringing(made, anew))
 
     def _anew(self, card: Sight, source: Sight, came: PartitionLook, made: Partition) -> Anew:
@@ -98,7 +99,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
             raise FitError(f"{came.name} cannot be made anew: {came.role_reason}. It can be copied exactly.")
         kind = kind_for(self.kind, made.length) or came.variant
         making = making_like(came.volume, kind, hidden_sectors=card.hidden(made.index, made.start))
-        return made_anew(came, made, making, source.files(self.source), card.sector)
+        return made_anew(came, made, making, source.files(self.source), card)
 
     def _placed(self, look: PartitionLook, map: PartitionMap, size: int) -> tuple[PartitionMap, Partition]:
         """The map with the partition that arrives, and that partition. Raises FitError.
@@ -209,7 +210,7 @@ def _bring_files(window: Window, new: Window, anew: Anew, watch: Watch) -> int:
     must_fit(passage)
     format_for(kind).make(new, with_boot_code(anew.making, old, window))
     editor = edit(new)
-    done = copy_tree(old, entries, editor, passage, watch)
+    done = copy_tree(old.read_file, entries, editor, passage, watch)
     editor.commit()
     new.flush()
     new.drop_cache()

@@ -10,9 +10,9 @@ from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
-from mosscrate.core.sheet.steps.shared.places import make_volume
+from mosscrate.core.sheet.steps.shared.places import fresh_bytes, make_volume
 from mosscrate.core.sheet.steps.shared.room import largest_tables
-from mosscrate.core.volumes import Making, format_for, kind_for, kind_name
+from mosscrate.core.volumes import Making, facts_for, kind_for, kind_name
 from mosscrate.core.watch import Watch
 
 
@@ -32,12 +32,13 @@ class FormatPartition(Step, tag="format", frozen=True):
         if card.outer(self.partition):
             raise FitError(f"{look.name} holds the logical drives; a volume goes onto one of them.")
         kind = kind_for(self.kind, look.partition.length)
-        format_for(kind)
+        card.must_be_known(facts_for(kind))
         map_ = edits.with_block(edits.retyped(card.map, self.partition, kind), self.partition, self.block)
         partition = map_.partition(self.partition)
         making = Making(kind, self.label, self.block, hidden_sectors=card.hidden(self.partition, partition.start))
+        fresh = fresh_look(partition, making, card.sector)
         return Decision(f"Put a fresh {kind_name(kind)} volume on {look.name}; what is on it is lost", 0, map=map_,
-                        looks=(fresh_look(partition, making, card.sector),),
+                        looks=(fresh,), bytes=fresh_bytes(card, (fresh,), (making,)),
                         journal=largest_tables(partition.length), chosen=making)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:

@@ -13,7 +13,7 @@ from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.decision import SMALL, Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
-from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew
+from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew, tried_in_place
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes import format_of
@@ -32,17 +32,23 @@ class GrowPartition(Step, tag="grow", frozen=True):
         """See Step."""
         look = card.sound(self.partition)
         volume, length, limit = self.length(card, look)
-        map_ = edits.placed(card.map, self.partition, card.size, length=length)
+        is_bare = card.map.kind == MapKind.NONE
+        before = volume.size if is_bare else look.partition.length
+        map_ = card.map if is_bare else edits.placed(card.map, self.partition, card.size, length=length)
         partition = map_.partition(self.partition)
         grown = replace(look, partition=partition, volume=replace(volume, size=length))
-        anew, need = None, 0
+        anew, need, bytes_ = None, 0, {}
         if is_made_anew(volume, length):
             anew = resized_anew(card, look, partition)
-            grown, need = anew.look, 2 * used_of_look(look)
-        return Decision(f"Grow {look.name} from {binary(look.partition.length)} to {binary(length)}; its files stay",
+            grown, need, bytes_ = anew.look, 2 * used_of_look(look), anew.bytes
+        else:
+            tried = tried_in_place(card, partition, lambda view: format_of(view).grow(view, length, Watch()))
+            grown, bytes_ = (tried[0], {self.partition: tried[1]}) if tried else (grown, bytes_)
+        return Decision(f"Grow {look.name} from {binary(before)} to {binary(length)}; its files stay",
                         SMALL, 2 * SMALL, f"stops there: {limit}" if limit else "", map=map_, looks=(grown,),
                         same_files=frozenset({self.partition}), passage=anew.passage if anew else None,
-                        journal=need + 4 * tables(look, length), chosen=anew)
+                        bytes=bytes_,
+                        journal=need + 4 * tables(look, length), chosen=(before, length, anew))
 
     def length(self, card: Sight, look: PartitionLook) -> tuple[VolumeLook, int, str]:
         """The volume, the length that its partition gets, and the limit that stands there. Raises FitError."""
@@ -63,26 +69,30 @@ class GrowPartition(Step, tag="grow", frozen=True):
 
     def settled(self, decided: Decision) -> Step:
         """See Step."""
-        return msgspec.structs.replace(self, size=decided.looks[0].partition.length)
+        return msgspec.structs.replace(self, size=decided.chosen[1])
+
+    @staticmethod
+    def _chosen(decided: Decision) -> tuple[int, int, ResizedAnew | None]:
+        """Lengths before and after, and how it is made anew."""
+        before, length, anew = decided.chosen
+        return before, length, anew
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""
         assert decided.map is not None, "it was decided"
-        old, new = card.look(self.partition), decided.map.partition(self.partition)
-        assert old.volume is not None, "it was decided"
-        before = old.partition.length if self.partition else old.volume.size
-        anew: ResizedAnew | None = decided.chosen
+        before, length, anew = self._chosen(decided)
+        new = decided.map.partition(self.partition)
         if anew is not None:
             return anew.put(card, decided.map, new, watch)
         window = card.place(new.start, new.length)
         hidden = card.hidden(self.partition, new.start) if self.partition else None
-        format_of(window).grow(window, new.length, watch, hidden_sectors=hidden)
+        format_of(window).grow(window, length, watch, hidden_sectors=hidden)
         if card.map.kind != MapKind.NONE:
             write_map(card.blocks, decided.map)
         card.blocks.flush()
         stop = f" It {decided.note}." if decided.note else ""
-        return Done(f"Partition {self.partition} has grown from {binary(before)} to {binary(new.length)}.{stop}",
-                    new.length - before)
+        return Done(f"Partition {self.partition} has grown from {binary(before)} to {binary(length)}.{stop}",
+                    length - before)
 
 
 def is_made_anew(volume: VolumeLook, length: int) -> bool:

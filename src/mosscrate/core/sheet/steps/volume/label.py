@@ -10,6 +10,7 @@ from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps.shared.room import tables
+from mosscrate.core.sheet.steps.shared.trying import tried_out
 from mosscrate.core.watch import Watch
 
 
@@ -27,12 +28,20 @@ class LabelPartition(Step, tag="label", frozen=True):
             raise FitError(f"{look.name} has no volume that could be called anything: {look.role_reason}.")
         label = volume.facts.label_of(self.label) if self.label else ""
         map_ = edits.named(card.map, self.partition, self.label)
-        editor = card.editor(self.partition)
-        if editor is not None:
+        bytes_, editor = {}, None
+        if card.is_planned:
+            view = card.trial(self.partition)
+            if view is not None:
+                tried_out(look.partition, view, look.name, lambda e: e.relabel(self.label))
+                bytes_ = {self.partition: view}
+        else:
+            editor = card.editor(self.partition)
+            assert editor is not None, "the bytes of a card are at hand"
             editor.relabel(self.label)
         called = replace(look, partition=map_.partition(self.partition), volume=replace(volume, label=label))
         return Decision(f"Call {look.name} “{self.label}”", 0, map=map_, looks=(called,),
-                        kept=frozenset({self.partition}), journal=tables(look, look.partition.length), chosen=editor)
+                        same_files=frozenset({self.partition}), bytes=bytes_,
+                        journal=tables(look, look.partition.length), chosen=editor)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""

@@ -13,7 +13,7 @@ from mosscrate.core.sheet.steps.shared.anew import Anew, forgo_free, made_anew, 
 from mosscrate.core.sheet.steps.shared.likeness import making_like
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import kind_for, kind_name, open_volume
+from mosscrate.core.volumes import facts_for, kind_for, kind_name, open_volume
 from mosscrate.core.watch import Watch
 
 
@@ -38,11 +38,12 @@ class RebuildPartition(Step, tag="rebuild", frozen=True):
         partition = map_.partition(self.partition)
         making = making_like(look.volume, kind or look.variant, block=self.block or None,
                              hidden_sectors=card.hidden(self.partition, partition.start))
-        anew = made_anew(look, partition, making, card.files(self.partition), card.sector)
+        card.must_be_known(facts_for(making.kind))
+        anew = made_anew(look, partition, making, card.files(self.partition), card)
         used, what = used_of_look(look), f" as {kind_name(kind)}" if kind else ""
         return Decision(f"Make {look.name} anew{what} and put its files back", 2 * used, 2 * used, map=map_,
                         looks=(anew.look,), same_files=frozenset({self.partition}), passage=anew.passage,
-                        journal=used + 2 * tables(look, look.partition.length), chosen=anew)
+                        bytes=anew.bytes, journal=used + 2 * tables(look, look.partition.length), chosen=anew)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import ClassVar
 
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.layout import PartitionLook
+from mosscrate.core.contents.survey import look_into
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -28,13 +32,16 @@ class ReplayJournal(Step, tag="replay", frozen=True):
         volume = look.volume
         if volume is None or volume.facts is None or not volume.facts.has_journal:
             raise FitError(f"{look.name} has no journal of its own.")
-        clean = replace(look, volume=replace(volume, is_clean=True))
-        return Decision(f"Carry out what the journal of {look.name} still holds", 0, looks=(clean,),
+        clean, bytes_ = _tried(card, look, ext.replay)
+        return Decision(f"Carry out what the journal of {look.name} still holds", 0, looks=(clean,), bytes=bytes_,
                         same_files=frozenset({self.partition}), journal=tables(look, look.partition.length))
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""
-        count = ext.replay(card.window(self.partition))
+        try:
+            count = ext.replay(card.window(self.partition))
+        except FormatError as error:
+            raise FitError(f"Partition {self.partition} cannot be opened: {error}") from error
         return Done(f"{counted(count, 'transaction')} of the journal carried out.")
 
 
@@ -50,8 +57,8 @@ class RebuildBitmap(Step, tag="bitmap", frozen=True):
         look = card.look(self.partition)
         if look.volume is None or look.volume.facts is None or not look.volume.facts.is_written:
             raise FitError(f"{look.name} has no tables that could be worked out: {look.role_reason}.")
-        mended = replace(look, volume=replace(look.volume, unsound=""))
-        return Decision(f"Work out anew which blocks of {look.name} are in use", 0, looks=(mended,),
+        mended, bytes_ = _tried(card, look, lambda window: format_of(window).mend(window))
+        return Decision(f"Work out anew which blocks of {look.name} are in use", 0, looks=(mended,), bytes=bytes_,
                         same_files=frozenset({self.partition}), journal=tables(look, look.partition.length))
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
@@ -63,3 +70,17 @@ class RebuildBitmap(Step, tag="bitmap", frozen=True):
             raise FitError(f"Partition {self.partition} cannot be opened: {error}") from error
         card.blocks.flush()
         return Done(f"Partition {self.partition}: {said[0].lower()}{said[1:]}")
+
+
+def _tried(card: Sight, look: PartitionLook,
+           mend: Callable[[Blocks], object]) -> tuple[PartitionLook, dict[int, Blocks]]:
+    """A partition once it is mended, and its bytes where that could be tried out. Raises FitError."""
+    assert look.volume is not None, "it has one"
+    view = card.trial(look.index) if card.is_planned else None
+    if view is None:
+        return replace(look, volume=replace(look.volume, unsound="", is_clean=True)), {}
+    try:
+        mend(view)
+        return look_into(look.partition, view), {look.index: view}
+    except FormatError as error:
+        raise FitError(f"{look.name} cannot be opened: {error}") from error

@@ -11,7 +11,7 @@ from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
-from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew
+from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew, tried_in_place
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes import format_of
@@ -39,14 +39,18 @@ class ShrinkPartition(Step, tag="shrink", frozen=True):
         map_ = card.map if is_bare else edits.placed(card.map, self.partition, card.size, length=length)
         partition = map_.partition(self.partition)
         shrunk = replace(look, partition=partition, volume=replace(volume, size=min(volume.size, length)))
-        anew, need = None, 0
+        anew, need, bytes_ = None, 0, {}
         if volume.facts.is_resized_anew:
             anew = resized_anew(card, look, partition)
-            shrunk, need = anew.look, 2 * used_of_look(look)
+            shrunk, need, bytes_ = anew.look, 2 * used_of_look(look), anew.bytes
+        else:
+            tried = tried_in_place(card, partition, lambda view: format_of(view).shrink(view, length, Watch()))
+            shrunk, bytes_ = (tried[0], {self.partition: tried[1]}) if tried else (shrunk, bytes_)
         moved = max(0, (before if volume.used is None else volume.used) - length // 2)
         return Decision(f"Shrink {look.name} from {binary(before)} to {binary(length)}; what lies behind moves forward",
                         moved, moved, map=map_, looks=(shrunk,), same_files=frozenset({self.partition}),
                         passage=anew.passage if anew else None,
+                        bytes=bytes_,
                         journal=need + min(used_of_look(look), before - length) + 2 * tables(look, before),
                         chosen=(length, anew))
 

@@ -1,0 +1,20 @@
+"""A change of files that is tried out on a view: what it leaves, and whether it can be at all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.layout import PartitionLook
+from mosscrate.core.contents.survey import look_into
+from mosscrate.core.maps import Partition
+from mosscrate.core.sheet.sights import editor_of
+from mosscrate.core.volumes import Editor
+
+
+def tried_out(partition: Partition, view: Blocks, name: str, change: Callable[[Editor], object]) -> PartitionLook:
+    """A partition after a change that was made on a view of it. Raises FitError."""
+    editor = editor_of(view, name)
+    change(editor)
+    editor.commit()
+    return look_into(partition, view)
