@@ -5,26 +5,34 @@ from __future__ import annotations
 import json
 import logging
 import sys
+from importlib import import_module
 from pathlib import Path
 from typing import NoReturn
 
 import click
 
 from mosscrate import __version__
-from mosscrate.cli import arranging, commands, converting, filing, sheets
+from mosscrate.cli.registry import COMMANDS
 from mosscrate.cli.speaking import FOLDER
 from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
-from mosscrate.core.sheet.bench import standard_bench
 
 
 class _Commands(click.Group):
-    """Lists commands in the order of the work, not of the alphabet."""
-
-    ORDER = ("slots", "look", "files", "get", "put", "rename", "remove", "folder", "traits", "keep", "crate", "write",
-             "convert", "floppy", "image", "sheet", "machines", "demo")
+    """Loads a command when it is called."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return [name for name in self.ORDER if name in self.commands]
+        return [entry.name for entry in COMMANDS]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        entry = next((entry for entry in COMMANDS if entry.name == cmd_name), None)
+        if entry is None:
+            return None
+        found: dict[str, click.Command] = import_module(f"mosscrate.cli.{entry.module}").COMMANDS
+        return found[cmd_name]
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(entry.name, entry.help) for entry in COMMANDS])
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -49,16 +57,14 @@ def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path
 
     Exit status: 0 done, 1 could not be done, 2 wrong usage, 3 the guard refused, 130 stopped.
     """
+    from mosscrate.core.sheet.bench import standard_bench
+
     ctx.obj = standard_bench(slots=slots, crate=crate, state=state)
     _start_log(ctx.obj.state / "mosscrate.log")
 
 
 def main() -> NoReturn:
     """Run, and turn errors into a sentence and an exit status."""
-    for command in (*commands.COMMANDS, *filing.COMMANDS, *converting.COMMANDS, *sheets.COMMANDS):
-        root.add_command(command)
-    for command in arranging.COMMANDS:
-        sheets.sheet.add_command(command)
     try:
         code = root(standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)

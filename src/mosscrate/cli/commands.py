@@ -334,4 +334,5 @@ def _print_structure(structure: Structure) -> None:
         click.echo(f"  {f.offset:#06x}  {f.name:28} {raw:26} {f.value}")
 
 
-COMMANDS = (slots, look, files, get, keep, crate, write, machines, demo)
+COMMANDS: dict[str, click.Command] = {command.name or "": command for command in (
+    slots, look, files, get, keep, crate, write, machines, demo)}

@@ -64,4 +64,4 @@ def _say(file: Path, sentence: str, *, as_json: bool) -> None:
         click.echo(sentence)
 
 
-COMMANDS = (convert, floppy_, image)
+COMMANDS: dict[str, click.Command] = {"convert": convert, "floppy": floppy_, "image": image}

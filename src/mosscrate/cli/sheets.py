@@ -1,4 +1,4 @@
-"""sheet: plan, show, rehearse, run, finish, undo, log. The single steps are in `arranging`."""
+"""sheet: plan, show, rehearse, run, finish, undo, log. The single steps come from `arranging`."""
 
 from __future__ import annotations
 
@@ -30,7 +30,23 @@ from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
 
 
-@click.group()
+class _SheetCommands(click.Group):
+    """Its own commands, and one for each step that can be planned by itself."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return [*self.commands, *self._steps()]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        return self.commands.get(cmd_name) or self._steps().get(cmd_name)
+
+    @staticmethod
+    def _steps() -> dict[str, click.Command]:
+        from mosscrate.cli.arranging import COMMANDS as STEPS
+
+        return STEPS
+
+
+@click.group(cls=_SheetCommands)
 def sheet() -> None:
     """Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."""
 
@@ -254,4 +270,4 @@ def _job_record(job: Job) -> dict[str, Any]:
     return record
 
 
-COMMANDS = (sheet,)
+COMMANDS: dict[str, click.Command] = {"sheet": sheet}

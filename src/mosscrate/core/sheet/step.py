@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import sys
 from enum import StrEnum
+from inspect import cleandoc
 from typing import ClassVar, Protocol
 
 import msgspec
 
+from mosscrate.core.sheet.asking import asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.notes import Notes
 from mosscrate.core.sheet.sights import Card, Sight
@@ -26,6 +29,9 @@ class Existing(StrEnum):
     REFUSE = "refuse"
     KEEP_BOTH = "keep both"            # the old one stays under a dated name
     REPLACE = "replace"
+
+
+EXISTING = asked("A file that is there already: refuse, keep it under a dated name, or replace it.")
 
 
 class Shop(Protocol):
@@ -53,6 +59,8 @@ class Step(msgspec.Struct, frozen=True):
     """One planned action. `decide` is pure and is the only place that refuses.
 
     Attributes:
+        command: what a shell calls it; "" for steps that only come with others.
+        is_about_files: whether a shell has it beside `files`, and runs it at once.
         changes: whether the target is changed.
         is_in_place: whether it is changed over a journal, where it is.
         writes_all: whether it is written over from its first byte.
@@ -65,6 +73,8 @@ class Step(msgspec.Struct, frozen=True):
         can_be_left_out: whether a sheet makes sense without it.
     """
 
+    command: ClassVar[str] = ""
+    is_about_files: ClassVar[bool] = False
     changes: ClassVar[bool] = True
     is_in_place: ClassVar[bool] = True
     writes_all: ClassVar[bool] = False
@@ -84,6 +94,12 @@ class Step(msgspec.Struct, frozen=True):
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """Do exactly that. Raises MossError."""
         raise NotImplementedError
+
+    @classmethod
+    def about(cls) -> str:
+        """What it does, in a sentence or two: its own words, or those of its file."""
+        own = cleandoc(cls.__doc__ or "").partition("\n")[0]
+        return (sys.modules[cls.__module__].__doc__ or "").strip() if own.startswith("See above") else own
 
     def settled(self, decided: Decision) -> Step:
         """The same step with what it left open filled in as it was decided."""

@@ -20,6 +20,7 @@ from mosscrate.core.watch import Watch
 class EmptyCard(Step, tag="empty", frozen=True):
     """See above."""
 
+    command: ClassVar[str] = "empty"
     is_undone_exactly: ClassVar[bool] = True
     does_away: ClassVar[bool] = True
     begins_anew: ClassVar[bool] = True

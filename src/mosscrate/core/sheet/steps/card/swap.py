@@ -27,6 +27,7 @@ UNKNOWN = ("Nothing is on it that would be known again with its bytes swapped, s
 class SwapBytes(Step, tag="swap", frozen=True):
     """See above. A medium is swapped as it stands and not as its machine sees it; holes stay holes."""
 
+    command: ClassVar[str] = "swap"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.transfer import (
     Passage,
@@ -15,9 +15,10 @@ from mosscrate.core.contents.transfer import (
     subtree,
 )
 from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
-from mosscrate.core.sheet.step import Existing, Step
+from mosscrate.core.sheet.step import EXISTING, Existing, Step
 from mosscrate.core.sheet.steps.shared.filing import (
     fuller,
     inside,
@@ -42,12 +43,13 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     or folder that is copied, "" for everything.
     """
 
-    source: int
-    partition: int
-    folder: str = ""
-    path: str = ""
-    existing: Existing = Existing.REFUSE
+    source: Annotated[int, asked("Number of the partition of the source.", Form.PARTITION, flag="--from")]
+    partition: Annotated[int, PARTITION]
+    folder: Annotated[str, asked("Folder on the volume that takes them.", Form.PLACE)] = ""
+    path: Annotated[str, asked("Only this file or folder; everything when left out.", Form.PLACE)] = ""
+    existing: Annotated[Existing, EXISTING] = Existing.REFUSE
 
+    command: ClassVar[str] = "copy"
     begins_anew: ClassVar[bool] = True
     carries_files: ClassVar[bool] = True
     reads_parts: ClassVar[bool] = True

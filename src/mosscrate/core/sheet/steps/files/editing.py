@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Annotated, ClassVar
+
 from mosscrate.core.errors import FitError
+from mosscrate.core.sheet.asking import PARTITION
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -15,7 +18,9 @@ from mosscrate.core.watch import Watch
 class EditsNames(Step, frozen=True):
     """A step whose decision is an editor that holds the change."""
 
-    partition: int
+    partition: Annotated[int, PARTITION]
+
+    is_about_files: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Annotated, ClassVar
+
 from mosscrate.core.contents.transfer import ensure_folder
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.steps.files.editing import EditsNames
 from mosscrate.core.sheet.steps.shared.filing import now
 from mosscrate.core.volumes import Editor
@@ -11,7 +14,9 @@ from mosscrate.core.volumes import Editor
 class MakeFolder(EditsNames, tag="folder", frozen=True):
     """See above."""
 
-    path: str
+    path: Annotated[str, asked("The folder.", Form.PLACE, is_first=True)]
+
+    command: ClassVar[str] = "folder"
 
     def edit(self, editor: Editor) -> None:
         """See EditsNames."""

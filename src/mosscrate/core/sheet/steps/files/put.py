@@ -6,13 +6,14 @@ import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.transfer import Passage, ensure_folder, must_fit, plan_passage
 from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
-from mosscrate.core.sheet.step import Existing, Step
+from mosscrate.core.sheet.step import EXISTING, Existing, Step
 from mosscrate.core.sheet.steps.shared.filing import (
     fuller,
     inside,
@@ -46,12 +47,14 @@ class Putting:
 class PutFiles(Step, tag="put", frozen=True):
     """See above. `name` gives a single file another name; names that cannot stand there are changed."""
 
-    partition: int
-    paths: tuple[str, ...]
-    folder: str = ""
-    existing: Existing = Existing.REFUSE
-    name: str = ""
+    partition: Annotated[int, PARTITION]
+    paths: Annotated[tuple[str, ...], asked("Files and folders of this computer.", Form.FILES, is_first=True)]
+    folder: Annotated[str, asked("Folder on the volume; made where it is missing.", Form.PLACE, flag="--to")] = ""
+    existing: Annotated[Existing, EXISTING] = Existing.REFUSE
+    name: Annotated[str, asked("Another name, for a single file.")] = ""
 
+    command: ClassVar[str] = "put"
+    is_about_files: ClassVar[bool] = True
     carries_files: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.steps.files.editing import EditsNames
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Editor
@@ -12,8 +13,9 @@ from mosscrate.core.volumes import Editor
 class RemoveFiles(EditsNames, tag="remove files", frozen=True):
     """See above."""
 
-    paths: tuple[str, ...]
+    paths: Annotated[tuple[str, ...], asked("Files and folders.", Form.PLACE, is_first=True)]
 
+    command: ClassVar[str] = "remove"
     does_away: ClassVar[bool] = True
 
     def edit(self, editor: Editor) -> None:

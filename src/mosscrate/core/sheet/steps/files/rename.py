@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from typing import Annotated, ClassVar
+
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.steps.files.editing import EditsNames
 from mosscrate.core.volumes import Editor
 
@@ -9,8 +12,10 @@ from mosscrate.core.volumes import Editor
 class RenameFile(EditsNames, tag="rename", frozen=True):
     """See above."""
 
-    path: str
-    new: str
+    path: Annotated[str, asked("The file or folder.", Form.PLACE, is_first=True)]
+    new: Annotated[str, asked("Its new name; one with slashes moves it.", Form.PLACE, is_first=True)]
+
+    command: ClassVar[str] = "rename"
 
     def edit(self, editor: Editor) -> None:
         """See EditsNames."""

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Annotated, ClassVar
+
 from mosscrate.core.errors import FitError
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.files.editing import EditsNames
@@ -17,10 +20,12 @@ class SetTraits(EditsNames, tag="traits", frozen=True):
     `protection` as letters of "hsparwed" that are set, `modified` in seconds since 1970.
     """
 
-    path: str
-    comment: str | None = None
-    protection: str | None = None
-    modified: int | None = None
+    path: Annotated[str, asked("The file or folder.", Form.PLACE, is_first=True)]
+    comment: Annotated[str | None, asked("Up to 79 characters; \"\" removes it.")] = None
+    protection: Annotated[str | None, asked("Letters of hsparwed that are set, such as ----rwed.")] = None
+    modified: Annotated[int | None, asked("When it was changed, UTC.", Form.DATE, flag="--date")] = None
+
+    command: ClassVar[str] = "traits"
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Annotated, ClassVar
+
 from msgspec.structs import replace
 
 from mosscrate.core.contents.fresh import fresh_look
 from mosscrate.core.maps import edits, write_map
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -29,13 +32,18 @@ class AddPartition(Step, tag="add", frozen=True):
     `start` and `size` None take the largest free stretch; `alignment` None what the card asks for.
     """
 
-    kind: str
-    size: int | None = None
-    start: int | None = None
-    label: str = ""
-    is_logical: bool = False
-    block: int | None = None
-    alignment: int | None = None
+    kind: Annotated[str, asked("fat (by size), fat12 …, exfat, ext2 …, ofs, ffs, gemdos, none.", is_first=True)]
+    size: Annotated[int | None, asked("Such as 4GiB; all of the largest free stretch when left out.", Form.SIZE)] = None
+    start: Annotated[int | None, asked("Where it starts, such as 1MiB; the largest free stretch when left out.",
+                                       Form.SIZE)] = None
+    label: Annotated[str, asked("Label of its volume.")] = ""
+    is_logical: Annotated[bool, asked("A logical drive of an MBR; in an AHDI map one of the chain.",
+                                      flag="--logical")] = False
+    block: Annotated[int | None, asked("Size of a cluster or block, such as 32KiB.", Form.SIZE)] = None
+    alignment: Annotated[int | None, asked("Start on a multiple of this; 4 MiB on ordinary cards, 32256 for a track.",
+                                           Form.SIZE, flag="--align")] = None
+
+    command: ClassVar[str] = "add"
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps import MapKind, PartitionMap, rdb, rdb_code
+from mosscrate.core.sheet.asking import asked
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.map.changing import ChangesMap
 
 
 class BringCode(ChangesMap, tag="bring code", frozen=True):
-    """Copy embedded file-system code from the RDB of the source; `dos_type` as "0x50465303", "" for all."""
+    """Copy the file-system code embedded in the RDB of the source into that of the target.
 
-    dos_type: str = ""
+    `dos_type` as "0x50465303", "" for all.
+    """
 
+    dos_type: Annotated[str, asked("Only that of this DosType, such as 0x50465303.", flag="--type")] = ""
+
+    command: ClassVar[str] = "code"
     needs_source: ClassVar[bool] = True
     reads_parts: ClassVar[bool] = True
 
@@ -34,10 +39,11 @@ class BringCode(ChangesMap, tag="bring code", frozen=True):
 
 
 class RemoveCode(ChangesMap, tag="remove code", frozen=True):
-    """Take embedded file-system code out of an RDB."""
+    """Take the embedded file-system code for a DosType out of an RDB."""
 
-    dos_type: str
+    dos_type: Annotated[str, asked("Such as 0x50465303.", is_first=True)]
 
+    command: ClassVar[str] = "remove-code"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Annotated, ClassVar
+
 from mosscrate.core.contents.fresh import fresh_look
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, Partition, edits, write_map
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import SMALL, Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -16,12 +19,14 @@ from mosscrate.core.watch import Watch
 
 
 class FillWithDrives(Step, tag="drives", frozen=True):
-    """Logical drives of at most `each` bytes, formatted, none of them ending above `until`."""
+    """See above: drives of at most `each` bytes, formatted, none of them ending above `until`."""
 
-    each: int
-    until: int
-    kind: str = "fat16"
-    label: str = "DRIVE"
+    each: Annotated[int, asked("Largest size of a drive.", Form.SIZE)] = 2 * GIB
+    until: Annotated[int, asked("No drive ends above this.", Form.SIZE)] = 8 * 10**9
+    kind: Annotated[str, asked("File system of the drives.")] = "fat16"
+    label: Annotated[str, asked("Their labels: this and a number.")] = "DRIVE"
+
+    command: ClassVar[str] = "drives"
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.maps import edits
+from mosscrate.core.sheet.asking import PARTITION, asked
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.map.changing import ChangesMap
@@ -14,10 +15,11 @@ from mosscrate.core.sheet.steps.shared.places import must_be_arranged
 class FlagPartition(ChangesMap, tag="flag", frozen=True):
     """Set or clear a flag of a partition: "active", "hidden" ..."""
 
-    partition: int
-    flag: str
-    is_set: bool = True
+    partition: Annotated[int, PARTITION]
+    flag: Annotated[str, asked("active, hidden, and for a GPT required, read-only …", is_first=True)]
+    is_set: Annotated[bool, asked("Clear the flag instead of setting it.", flag="--off")] = True
 
+    command: ClassVar[str] = "flag"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
@@ -35,9 +37,10 @@ class FlagPartition(ChangesMap, tag="flag", frozen=True):
 class TypePartition(ChangesMap, tag="type", frozen=True):
     """Set the type of a partition as its map writes it."""
 
-    partition: int
-    code: str
+    partition: Annotated[int, PARTITION]
+    code: Annotated[str, asked("0x0c for an MBR, a GUID or its name for a GPT.", is_first=True)]
 
+    command: ClassVar[str] = "type"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -13,6 +13,7 @@ from mosscrate.core.sheet.steps.shared.places import must_be_arranged
 class MendMap(ChangesMap, tag="mend map", frozen=True):
     """See above."""
 
+    command: ClassVar[str] = "mend"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

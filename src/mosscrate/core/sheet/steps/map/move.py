@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated, ClassVar
 
 import msgspec
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -22,8 +24,11 @@ from mosscrate.core.watch import Watch
 class MovePartition(Step, tag="move", frozen=True):
     """See above; `start` None takes it to the end of the room behind it."""
 
-    partition: int
-    start: int | None = None
+    partition: Annotated[int, PARTITION]
+    start: Annotated[int | None, asked("Where it starts then, such as 4GiB; as far back as possible when left out.",
+                                       Form.SIZE)] = None
+
+    command: ClassVar[str] = "move"
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

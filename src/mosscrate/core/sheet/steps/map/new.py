@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.straight import map_is_known_swapped
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import WRITTEN, edits, write_map
+from mosscrate.core.sheet.asking import asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -22,10 +23,11 @@ class NewMap(Step, tag="map", frozen=True):
     `heads` and `sectors` of a track are the geometry of an RDB; 0 takes the usual one.
     """
 
-    kind: str
-    heads: int = 0
-    sectors: int = 0
+    kind: Annotated[str, asked("The kind of map.", is_first=True, choices=tuple(map(str, WRITTEN)))]
+    heads: Annotated[int, asked("Heads of an RDB's geometry; the usual one when left out.")] = 0
+    sectors: Annotated[int, asked("Sectors of a track in an RDB's geometry.")] = 0
 
+    command: ClassVar[str] = "map"
     does_away: ClassVar[bool] = True
     begins_anew: ClassVar[bool] = True
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.maps import edits
+from mosscrate.core.sheet.asking import PARTITION
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.map.changing import ChangesMap
@@ -14,8 +15,9 @@ from mosscrate.core.sheet.steps.shared.places import must_be_arranged
 class RemovePartition(ChangesMap, tag="remove", frozen=True):
     """See above."""
 
-    partition: int
+    partition: Annotated[int, PARTITION]
 
+    command: ClassVar[str] = "remove"
     is_undone_exactly: ClassVar[bool] = True
     does_away: ClassVar[bool] = True
 

@@ -1,11 +1,12 @@
-"""How the drivers of an RDB's machine take a partition."""
+"""Set how the drivers of an RDB's machine take a partition."""
 
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.maps import Environment, edits
+from mosscrate.core.sheet.asking import PARTITION, asked
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.map.changing import ChangesMap
@@ -15,13 +16,14 @@ from mosscrate.core.sheet.steps.shared.places import must_be_arranged
 class TunePartition(ChangesMap, tag="tune", frozen=True):
     """See above; None leaves a value as it is."""
 
-    partition: int
-    name: str = ""
-    boot_priority: int | None = None
-    mask: int | None = None
-    max_transfer: int | None = None
-    buffers: int | None = None
+    partition: Annotated[int, PARTITION]
+    name: Annotated[str, asked("Name that drivers give it, such as DH0.")] = ""
+    boot_priority: Annotated[int | None, asked("-128 to 127; the highest starts the machine.")] = None
+    mask: Annotated[int | None, asked("Addresses that its controller can reach, such as 0x7ffffffe.")] = None
+    max_transfer: Annotated[int | None, asked("Bytes of the largest transfer, such as 0x1fe00.")] = None
+    buffers: Annotated[int | None, asked("Blocks that its file system holds in memory.")] = None
 
+    command: ClassVar[str] = "tune"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 import msgspec
 from blake3 import blake3
@@ -14,6 +14,7 @@ from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
 from mosscrate.core.errors import FitError, FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, write_map
+from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -57,10 +58,11 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
     `size` None keeps its length; a larger one grows it on arrival.
     """
 
-    source: int
-    kind: str = ""
-    size: int | None = None
+    source: Annotated[int, asked("Number of the partition of the source.", Form.PARTITION, flag="--partition")]
+    kind: Annotated[str, asked("Make it anew as this kind, with its files; copied exactly when left out.")] = ""
+    size: Annotated[int | None, asked("Its size there, such as 6GiB; as it is when left out.", Form.SIZE)] = None
 
+    command: ClassVar[str] = "bring"
     begins_anew: ClassVar[bool] = True
     carries_files: ClassVar[bool] = True
     needs_source: ClassVar[bool] = True

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.fresh import fresh_look
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -19,11 +20,12 @@ from mosscrate.core.watch import Watch
 class FormatPartition(Step, tag="format", frozen=True):
     """See above."""
 
-    partition: int
-    kind: str
-    label: str = ""
-    block: int | None = None
+    partition: Annotated[int, PARTITION]
+    kind: Annotated[str, asked("The file system.", is_first=True)]
+    label: Annotated[str, asked("Label of the volume.")] = ""
+    block: Annotated[int | None, asked("Size of a cluster or block, such as 32KiB.", Form.SIZE)] = None
 
+    command: ClassVar[str] = "format"
     does_away: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 import msgspec
 
 from mosscrate.core.contents.layout import PartitionLook, VolumeLook
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import SMALL, Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -23,9 +24,11 @@ from mosscrate.core.watch import Watch
 class GrowPartition(Step, tag="grow", frozen=True):
     """See above; `size` None fills the room behind it."""
 
-    partition: int
-    size: int | None = None
+    partition: Annotated[int, PARTITION]
+    size: Annotated[int | None, asked("Its new size, such as 6GiB; all the room behind it when left out.",
+                                      Form.SIZE)] = None
 
+    command: ClassVar[str] = "grow"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated, ClassVar
 
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import edits, write_map
+from mosscrate.core.sheet.asking import PARTITION, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -17,8 +19,10 @@ from mosscrate.core.watch import Watch
 class LabelPartition(Step, tag="label", frozen=True):
     """See above."""
 
-    partition: int
-    label: str
+    partition: Annotated[int, PARTITION]
+    label: Annotated[str, asked("The new one.", is_first=True)]
+
+    command: ClassVar[str] = "label"
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import edits, write_map
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -20,10 +21,11 @@ from mosscrate.core.watch import Watch
 class RebuildPartition(Step, tag="rebuild", frozen=True):
     """See above: `kind` "" and `block` None keep those it has."""
 
-    partition: int
-    kind: str = ""
-    block: int | None = None
+    partition: Annotated[int, PARTITION]
+    kind: Annotated[str, asked("Another file system; its own when left out.")] = ""
+    block: Annotated[int | None, asked("Another size of clusters or blocks, such as 32KiB.", Form.SIZE)] = None
 
+    command: ClassVar[str] = "rebuild"
     carries_files: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.survey import look_into
 from mosscrate.core.errors import FitError, FormatError
+from mosscrate.core.sheet.asking import PARTITION
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -22,8 +23,9 @@ from mosscrate.core.watch import Watch
 class ReplayJournal(Step, tag="replay", frozen=True):
     """Carry out what the journal of an ext volume still holds."""
 
-    partition: int
+    partition: Annotated[int, PARTITION]
 
+    command: ClassVar[str] = "replay"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
@@ -48,8 +50,9 @@ class ReplayJournal(Step, tag="replay", frozen=True):
 class RebuildBitmap(Step, tag="bitmap", frozen=True):
     """Work out from its files which blocks of a volume are in use, and make bitmaps, tables and counts agree."""
 
-    partition: int
+    partition: Annotated[int, PARTITION]
 
+    command: ClassVar[str] = "bitmap"
     is_undone_exactly: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated, ClassVar
 
 import msgspec
 
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
@@ -21,8 +23,11 @@ from mosscrate.core.watch import Watch
 class ShrinkPartition(Step, tag="shrink", frozen=True):
     """See above; `size` None takes the smallest possible."""
 
-    partition: int
-    size: int | None = None
+    partition: Annotated[int, PARTITION]
+    size: Annotated[int | None, asked("Its new size, such as 2GiB; as small as it can be when left out.",
+                                      Form.SIZE)] = None
+
+    command: ClassVar[str] = "shrink"
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

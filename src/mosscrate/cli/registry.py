@@ -1,0 +1,39 @@
+"""The commands of the shell in the order of the work, each with the module that is loaded when it is called.
+
+The help lines stand here so that `--help` loads none of them; a test holds them to what the commands say.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One command: its name, the module in `mosscrate.cli` that has it among its `COMMANDS`, its line of help."""
+
+    name: str
+    module: str
+    help: str
+
+
+COMMANDS = (
+    Entry("slots", "commands", "List the cards and drives at hand."),
+    Entry("look", "commands", "Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."),
+    Entry("files", "commands", "List every file and folder of a partition."),
+    Entry("get", "commands", "Take the file or folder at PATH out of a partition."),
+    Entry("put", "filing", "Put files and folders of this computer into a folder of a volume."),
+    Entry("rename", "filing", "Give a file or folder another name or another folder."),
+    Entry("remove", "filing", "Remove files, or folders with all that is in them."),
+    Entry("folder", "filing", "Make a folder, and those above it where they are missing."),
+    Entry("traits", "filing", "Set comment, protection bits or date of a file on OFS or FFS."),
+    Entry("keep", "commands", "Keep a whole MEDIUM as a dated image with a record beside it; empty stretches take no room."),
+    Entry("crate", "commands", "List what is kept, card by card."),
+    Entry("write", "commands", "Write an IMAGE (or another card) onto MEDIUM and read it back."),
+    Entry("convert", "converting",
+          "Make a new image FILE of a SOURCE: swapped, one partition of it, or all of them below another map."),
+    Entry("floppy", "converting", "Make the image FILE of an empty floppy disk."),
+    Entry("image", "converting", "Make the image FILE of a blank drive of a SIZE such as 500MB."),
+    Entry("sheet", "sheets", "Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."),
+    Entry("machines", "commands", "List the machines that a card can be meant for."),
+    Entry("demo", "commands", "Build the Heron Lane bench and move its worn card onto a larger one."))
