@@ -69,8 +69,8 @@ def _option(q: Question, *, is_optional: bool) -> click.Option:
             return click.Option(names, default=shown, show_default=shown is not None, required=q.is_required,
                                 help=q.help)
         case _:
-            usual = q.default if isinstance(q.default, str) else None
-            return click.Option(names, required=q.is_required, default=usual, help=q.help, show_default=bool(usual))
+            text = q.default if isinstance(q.default, str) else None
+            return click.Option(names, required=q.is_required, default=text, help=q.help, show_default=bool(text))
 
 
 def _round(size: int) -> str:

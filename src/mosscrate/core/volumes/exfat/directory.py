@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mosscrate.core.binary import Packer
 from mosscrate.core.volumes.exfat.structures import (
     CAN_ALLOCATE,
     ENTRY_SIZE,
@@ -21,9 +22,10 @@ from mosscrate.core.volumes.exfat.structures import (
     NO_FAT_CHAIN,
     STREAM,
     STREAM_ENTRY,
-    set_checksums,
+    set_checksum,
 )
 
+_FILE, _STREAM = Packer(FILE_ENTRY), Packer(STREAM_ENTRY)
 UTC_OFFSET = 0x80                       # "valid, no minutes east of UTC"
 
 
@@ -83,25 +85,20 @@ def build(name: str, *, hash: int, attributes: int, first_cluster: int, size: in
     """A whole entry set; creation and access are set to the time of the last change."""
     units = name.encode("utf-16-le", "surrogatepass")
     entries = -(-len(units) // (2 * NAME_UNITS))
-    head, body = np.zeros((), FILE_ENTRY), np.zeros((), STREAM_ENTRY)
-    for field, value in (("type", FILE), ("secondary_count", 1 + entries), ("attributes", attributes),
-                         ("create", stamp[0]), ("modify", stamp[0]), ("access", stamp[0]), ("create_10ms", stamp[1]),
-                         ("modify_10ms", stamp[1]), ("create_offset", UTC_OFFSET), ("modify_offset", UTC_OFFSET),
-                         ("access_offset", UTC_OFFSET)):
-        head[field] = value
-    for field, value in (("type", STREAM), ("name_length", len(units) // 2), ("name_hash", hash),
-                         ("valid_data_length", size), ("first_cluster", first_cluster), ("data_length", size),
-                         ("flags", CAN_ALLOCATE | (NO_FAT_CHAIN if is_contiguous and first_cluster else 0))):
-        body[field] = value
+    head = _FILE.pack(type=FILE, secondary_count=1 + entries, attributes=attributes, create=stamp[0], modify=stamp[0],
+                      access=stamp[0], create_10ms=stamp[1], modify_10ms=stamp[1], create_offset=UTC_OFFSET,
+                      modify_offset=UTC_OFFSET, access_offset=UTC_OFFSET)
+    body = _STREAM.pack(type=STREAM, flags=CAN_ALLOCATE | (NO_FAT_CHAIN if is_contiguous and first_cluster else 0),
+                        name_length=len(units) // 2, name_hash=hash, valid_data_length=size,
+                        first_cluster=first_cluster, data_length=size)
     padded = units.ljust(entries * 2 * NAME_UNITS, b"\0")
     names = b"".join(bytes((FILE_NAME, 0)) + padded[at:at + 30] for at in range(0, len(padded), 30))
-    return sealed(head.tobytes() + body.tobytes() + names)
+    return sealed(head + body + names)
 
 
 def sealed(entry_set: bytes) -> bytes:
     """An entry set with its checksum."""
-    value = int(set_checksums(np.frombuffer(entry_set, np.uint8).reshape(1, -1))[0])
-    return entry_set[:2] + value.to_bytes(2, "little") + entry_set[4:]
+    return entry_set[:2] + set_checksum(entry_set).to_bytes(2, "little") + entry_set[4:]
 
 
 def placed(entry_set: bytes, first_cluster: int, *, is_contiguous: bool, length: int | None = None) -> bytes:

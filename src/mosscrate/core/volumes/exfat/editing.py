@@ -31,7 +31,7 @@ from mosscrate.core.volumes.exfat.structures import (
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 from mosscrate.core.volumes.fat.clusters import NOTHING, Clusters, FreeClusters, extents_of
 from mosscrate.core.volumes.fat.table import BAD, END, Table
-from mosscrate.core.volumes.filling import fill, pieces_of
+from mosscrate.core.volumes.filling import Gathering, fill, pieces_of
 
 _FAT_PIECE = 4096
 
@@ -77,7 +77,7 @@ class ExfatEditor:
         free = np.flatnonzero(~self._bits).astype(np.int64) + 2
         free = free[self._table[free] != BAD]
         self._free = FreeClusters(free, self._g.cluster)
-        self._debt = FolderDebt(self._g.cluster)
+        self._debt, self._data = FolderDebt(self._g.cluster), Gathering(blocks)
         self._folders: dict[str, _Folder] = {}
         blocks.forgo(list(extents_of(free, self._g)))
 
@@ -99,7 +99,7 @@ class ExfatEditor:
         self._must_be_new(folder, path, name)
         self._must_have_room(folder, name, 1)
         clusters = self._take(1)
-        self._blocks.zero(self._g.cluster_offset(int(clusters[0])), self._g.cluster)
+        self._data.zero(self._g.cluster_offset(int(clusters[0])), self._g.cluster)
         item = self._enter(folder, name, traits, clusters, IS_FOLDER, self._g.cluster)
         key = self._key(path)
         self._folders[key] = _Folder(path.strip("/"), item, clusters, is_changed=True)
@@ -112,7 +112,7 @@ class ExfatEditor:
         self._must_be_new(folder, path, name)
         self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._take(-(-size // self._g.cluster))
-        fill(self._blocks, extents_of(clusters, self._g), pieces, size, self._g.cluster)
+        fill(self._data, extents_of(clusters, self._g), pieces, size, self._g.cluster)
         self._enter(folder, name, traits, clusters, ARCHIVE, size)
 
     def add_link(self, path: str, target: str, traits: Traits = PLAIN) -> None:
@@ -174,6 +174,7 @@ class ExfatEditor:
 
     def commit(self) -> None:
         """Write folders from the deepest up, then FAT, bitmap and the boot sector's share in use."""
+        self._data.settle()
         writes: list[tuple[int, bytes]] = []
         for folder in sorted(self._folders.values(), key=lambda f: -len(f.path.split("/")) if f.path else 1):
             if folder.is_changed:
@@ -343,7 +344,7 @@ class ExfatEditor:
 
 def _is_contiguous(clusters: Clusters) -> bool:
     return len(clusters) > 0 and int(clusters[-1] - clusters[0]) == len(clusters) - 1 and \
-        bool((np.diff(clusters) == 1).all())
+        (len(clusters) < 3 or bool((np.diff(clusters) == 1).all()))
 
 
 def _other_entries(data: bytes) -> bytes:

@@ -171,6 +171,14 @@ def set_checksums(sets: NDArray[np.uint8]) -> NDArray[np.uint16]:
     return total
 
 
+def set_checksum(entry_set: bytes) -> int:
+    """The same of one set."""
+    total = 0
+    for byte in entry_set[:2] + entry_set[4:]:
+        total = ((total >> 1) | (total & 1) << 15) + byte & 0xFFFF
+    return total
+
+
 def must_be_whole(data: bytes, where: str) -> None:
     """Raises FormatError for a folder that is not made of entries."""
     if len(data) % ENTRY_SIZE:

@@ -46,6 +46,9 @@ def extents_of(clusters: Clusters, geometry: Clustered) -> Iterator[Extent]:
     """The bytes of clusters in their order, neighbours together."""
     if len(clusters) == 0:
         return
+    if int(clusters[-1] - clusters[0]) == len(clusters) - 1 and (len(clusters) < 3 or (np.diff(clusters) == 1).all()):
+        yield Extent(geometry.cluster_offset(int(clusters[0])), len(clusters) * geometry.cluster)
+        return
     cuts = np.flatnonzero(np.diff(clusters) != 1) + 1
     starts, ends = np.append(0, cuts), np.append(cuts, len(clusters))
     for first, count in zip(clusters[starts].tolist(), (ends - starts).tolist(), strict=True):

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mosscrate.core.binary import Packer
 from mosscrate.core.volumes.fat import names
 from mosscrate.core.volumes.fat.structures import (
     DIRECTORY_ENTRY,
@@ -23,6 +24,7 @@ from mosscrate.core.volumes.fat.structures import (
 )
 
 DELETED = 0xE5
+_ENTRY, _LONG = Packer(DIRECTORY_ENTRY), Packer(LONG_NAME)
 LAST_LONG = 0x40
 DOT, DOT_DOT = b".          ", b"..         "
 
@@ -100,12 +102,12 @@ def label_of(data: bytes) -> str:
 
 
 def build(name: str, *, attributes: int, cluster: int, size: int, modified: int | None,
-          taken: set[bytes]) -> bytes:
+          taken: names.ShortNames) -> bytes:
     """The entries for one name: long ones where needed, then the short one, which joins `taken`."""
     short = names.as_short(name)
     needs_long = short is None or short in taken
     if short is None or short in taken:
-        short = names.alias(name, taken)
+        short = taken.alias(name)
     taken.add(short)
     stored = b"\x05" + short[1:] if short[0] == DELETED else short
     head = b"".join(_long_entries(name, stored)) if needs_long else b""
@@ -115,19 +117,14 @@ def build(name: str, *, attributes: int, cluster: int, size: int, modified: int 
 def short_entry(short: bytes, *, attributes: int, cluster: int, size: int, modified: int | None) -> bytes:
     """One 32-byte entry; creation and access are set to the time of the last change."""
     date, clock = names.fields_of(modified)
-    entry = np.zeros((), DIRECTORY_ENTRY)
-    entry["name"] = np.void(short)
-    for field, value in (("attributes", attributes), ("cluster_high", cluster >> 16),
-                         ("cluster_low", cluster & 0xFFFF), ("size", size), ("written_date", date),
-                         ("written_time", clock), ("created_date", date), ("created_time", clock),
-                         ("accessed_date", date)):
-        entry[field] = value
-    return bytes(entry.tobytes())
+    return _ENTRY.pack(name=short, attributes=attributes, created_time=clock, created_date=date, accessed_date=date,
+                       cluster_high=cluster >> 16, written_time=clock, written_date=date,
+                       cluster_low=cluster & 0xFFFF, size=size)
 
 
 def _long_entries(name: str, short: bytes) -> list[bytes]:
     """The long-name entries in the order on disk: the last part first."""
-    checksum = int(names.checksums(np.frombuffer(short, np.uint8).reshape(1, 11))[0])
+    checksum = names.checksum(short)
     units = name.encode("utf-16-le")
     count = -(-len(units) // (2 * names.UNITS_A_ENTRY))
     if len(units) < count * 2 * names.UNITS_A_ENTRY:
@@ -136,12 +133,8 @@ def _long_entries(name: str, short: bytes) -> list[bytes]:
     found = []
     for order in range(count, 0, -1):
         part = units[26 * (order - 1):26 * order]
-        entry = np.zeros((), LONG_NAME)
-        entry["order"] = order | (LAST_LONG if order == count else 0)
-        entry["attributes"], entry["checksum"] = IS_LONG_NAME, checksum
-        entry["name_1"], entry["name_2"] = np.void(part[:10]), np.void(part[10:22])
-        entry["name_3"] = np.void(part[22:])
-        found.append(bytes(entry.tobytes()))
+        found.append(_LONG.pack(order=order | (LAST_LONG if order == count else 0), name_1=part[:10],
+                                attributes=IS_LONG_NAME, checksum=checksum, name_2=part[10:22], name_3=part[22:]))
     return found
 
 
@@ -155,7 +148,7 @@ def label_bytes(data: bytes) -> bytes:
     return bytes(entries[found[0]].tobytes()) if len(found) else b""
 
 
-def renamed(name: str, entry: np.void, taken: set[bytes]) -> bytes:
+def renamed(name: str, entry: np.void, taken: names.ShortNames) -> bytes:
     """The entries for something under another name: dates, attributes and clusters stay; joins `taken`."""
     raw = build(name, attributes=0, cluster=0, size=0, modified=None, taken=taken)
     fresh = entry.copy()

@@ -19,6 +19,7 @@ from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.clusters import NOTHING, Clusters, FreeClusters, extents_of
+from mosscrate.core.volumes.fat.facts import LARGEST_FILE
 from mosscrate.core.volumes.fat.making import fsinfo
 from mosscrate.core.volumes.fat.structures import (
     ARCHIVE,
@@ -31,9 +32,7 @@ from mosscrate.core.volumes.fat.structures import (
 )
 from mosscrate.core.volumes.fat.table import END, FREE, Table, encode, head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
-from mosscrate.core.volumes.filling import fill, pieces_of
-
-LARGEST_FILE = 2**32 - 1
+from mosscrate.core.volumes.filling import Gathering, fill, pieces_of
 
 
 @dataclass
@@ -54,13 +53,25 @@ class _Folder:
     cluster: int
     head: bytes                                          # the two dot entries, or the label of a root
     items: dict[str, _Item] = field(default_factory=dict)      # by lower-case name
-    taken: set[bytes] = field(default_factory=set)
+    taken: names.ShortNames = field(default_factory=names.ShortNames)
+    length: int = 0                                      # bytes of all items
     is_changed: bool = False
 
     @property
     def data(self) -> bytes:
         """The entries as they are written."""
         return self.head + b"".join(i.raw for i in self.items.values())
+
+    def put(self, item: _Item) -> None:
+        """One more name, which is taken already."""
+        self.items[item.name.lower()] = item
+        self.length += len(item.raw)
+
+    def drop(self, name: str) -> None:
+        """One name fewer."""
+        item = self.items.pop(name.lower())
+        self.taken.discard(item.short)
+        self.length -= len(item.raw)
 
 
 class FatEditor:
@@ -74,6 +85,7 @@ class FatEditor:
         self._table = self.volume.table.copy()
         free = np.flatnonzero(self._table[2:] == FREE).astype(np.int64) + 2
         self._free = FreeClusters(free, self._g.cluster)
+        self._data = Gathering(blocks)
         self._made: dict[int, Clusters] = {}
         self._debt = FolderDebt(self._g.cluster)
         self._folders: dict[str, _Folder] = {}
@@ -103,8 +115,7 @@ class FatEditor:
         head = b"".join(directory.short_entry(short, attributes=IS_FOLDER, cluster=target, size=0,
                                               modified=traits.modified)
                         for short, target in ((directory.DOT, cluster), (directory.DOT_DOT, above)))
-        self._folders[self._true_path(path)] = _Folder(cluster, head, {}, {directory.DOT, directory.DOT_DOT},
-                                                       is_changed=True)
+        self._folders[self._true_path(path)] = _made(cluster, head)
         self._enter(folder, name, traits, attributes=IS_FOLDER, cluster=cluster, size=0)
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
@@ -118,7 +129,7 @@ class FatEditor:
         self._must_have_room(folder, name, -(-size // self._g.cluster))
         clusters = self._free.take(-(-size // self._g.cluster))
         self._link(clusters)
-        fill(self._blocks, extents_of(clusters, self._g), pieces, size, self._g.cluster)
+        fill(self._data, extents_of(clusters, self._g), pieces, size, self._g.cluster)
         self._enter(folder, name, traits, attributes=ARCHIVE,
                     cluster=int(clusters[0]) if len(clusters) else 0, size=size)
 
@@ -136,8 +147,7 @@ class FatEditor:
             self._folders.pop(self._true_path(path))
         self._release(item.cluster)
         folder = self._folder(parent)
-        del folder.items[name.lower()]
-        folder.taken.discard(item.short)
+        folder.drop(name)
         folder.is_changed = True
 
     def rename(self, path: str, new: str) -> None:
@@ -154,12 +164,11 @@ class FatEditor:
         if item.is_folder:
             self._folder(path)
             self._carry_folders(self._true_path(path), f"{self._true_path(to)}/{new_name}".lstrip("/"))
-        del old_folder.items[name.lower()]
-        old_folder.taken.discard(item.short)
+        old_folder.drop(name)
         entry = np.frombuffer(item.raw[-ENTRY_SIZE:], DIRECTORY_ENTRY)[0]
         new_name = new_name.upper() if self.volume.boot.is_gemdos else new_name
         raw = directory.renamed(new_name, entry, folder.taken)
-        folder.items[new_name.lower()] = _Item(new_name, raw, raw[-ENTRY_SIZE:][:11], item.cluster, item.is_folder)
+        folder.put(_Item(new_name, raw, raw[-ENTRY_SIZE:][:11], item.cluster, item.is_folder))
         folder.is_changed = old_folder.is_changed = True
         if item.is_folder and folder is not old_folder:
             inner = self._folder(new)
@@ -182,6 +191,7 @@ class FatEditor:
 
     def commit(self) -> None:
         """Write folders, then the FATs, FSInfo and the label. Raises FitError for a full root, MediumError."""
+        self._data.settle()
         writes = [w for f in self._folders.values() if f.is_changed for w in self._folder_writes(f)]
         writes += self._table_writes()
         if self.volume.fsinfo:
@@ -250,7 +260,7 @@ class FatEditor:
         name = name.upper() if self.volume.boot.is_gemdos else name      # no long names to keep the case in
         raw = directory.build(name, attributes=attributes, cluster=cluster, size=size, modified=traits.modified,
                               taken=folder.taken)
-        folder.items[name.lower()] = _Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER))
+        folder.put(_Item(name, raw, raw[-ENTRY_SIZE:][:11], cluster, bool(attributes & IS_FOLDER)))
         folder.is_changed = True
 
     def _folder_writes(self, folder: _Folder) -> Iterator[tuple[int, bytes]]:
@@ -276,7 +286,7 @@ class FatEditor:
         """Raises FitError where data and folders together would not fit; a fixed root needs no clusters."""
         entry = ENTRY_SIZE * (2 + len(name) // names.UNITS_A_ENTRY)
         room = self._g.root_entries * ENTRY_SIZE if folder.cluster == 0 else MAX_DIRECTORY
-        if len(folder.items) * ENTRY_SIZE > room // 21 and len(folder.data) + entry > room:
+        if len(folder.head) + folder.length + entry > room:
             raise FitError(f"The folder of “{name}” is full: it holds {room // ENTRY_SIZE} entries.")
         entry = entry if folder.cluster else 0
         self._debt.must_fit(folder.cluster, entry, clusters, len(self._free))
@@ -342,6 +352,13 @@ def _loaded(data: bytes, cluster: int, *, fat32: bool) -> _Folder:
             folder.taken.add(row.short)
             continue
         first = row.cluster if fat32 else row.cluster & 0xFFFF
-        folder.items[row.name.lower()] = _Item(row.name, raw, row.short, first, row.is_folder)
+        folder.put(_Item(row.name, raw, row.short, first, row.is_folder))
         folder.taken.add(row.short)
+    return folder
+
+
+def _made(cluster: int, head: bytes) -> _Folder:
+    """A fresh folder with its two dot entries."""
+    folder = _Folder(cluster, head, is_changed=True)
+    folder.taken |= {directory.DOT, directory.DOT_DOT}
     return folder

@@ -82,19 +82,35 @@ def as_short(name: str) -> bytes | None:
     return raw if is_plain and (not name.endswith(".")) else None
 
 
-def alias(name: str, taken: set[bytes]) -> bytes:
-    """An 8.3 name for a long one that is not taken yet, numbered ~1, ~2 ... Raises FitError."""
-    stem, _, extension = name.upper().lstrip(".").rpartition(".")
-    if not stem:
-        stem, extension = extension, ""
-    base = _squeeze(stem)[:8] or b"FILE"
-    suffix = _squeeze(extension)[:3].ljust(3)
-    for number in range(1, 1_000_000):
-        tail = f"~{number}".encode()
-        candidate = (base[:8 - len(tail)] + tail).ljust(8) + suffix
-        if candidate not in taken:
-            return candidate
-    raise FitError(f"No short name is left for “{name}” in its folder.")
+class ShortNames(set[bytes]):
+    """The short names of one folder; remembers where numbering of each stem has got to."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._next: dict[tuple[bytes, bytes], int] = {}
+
+    def alias(self, name: str) -> bytes:
+        """An 8.3 name for a long one that is not taken yet, numbered ~1, ~2 ... Raises FitError."""
+        stem, _, extension = name.upper().lstrip(".").rpartition(".")
+        if not stem:
+            stem, extension = extension, ""
+        base = _squeeze(stem)[:8] or b"FILE"
+        suffix = _squeeze(extension)[:3].ljust(3)
+        for number in range(self._next.get((base, suffix), 1), 1_000_000):
+            tail = f"~{number}".encode()
+            candidate = (base[:8 - len(tail)] + tail).ljust(8) + suffix
+            if candidate not in self:
+                self._next[base, suffix] = number + 1
+                return candidate
+        raise FitError(f"No short name is left for “{name}” in its folder.")
+
+
+def checksum(short: bytes) -> int:
+    """The same of one name."""
+    total = 0
+    for byte in short:
+        total = ((total >> 1) | (total << 7)) + byte & 0xFF
+    return total
 
 
 def _squeeze(text: str) -> bytes:
