@@ -63,6 +63,8 @@ def test_what_is_typed_becomes_a_step(cli, cards, monkeypatch, tmp_path, line, w
     here.write_bytes(b"x")
     monkeypatch.setattr(arranging, "plan_steps", lambda bench, medium, steps, *_words, **_how: typed.append(steps[-1]))
     monkeypatch.setattr(filing, "foreseen", lambda bench, made: typed.append(made.steps[-1]) or 1 / 0)
+    monkeypatch.setattr(filing, "run_sheet", lambda bench, made, *_words, **_how: typed.append(made.steps[-1]))
+    monkeypatch.setattr(filing, "ask_for_tag", lambda *_words, **_how: "")
     typed = []
     cli(*(word.replace(".card", " card").replace("{here}", str(here)) for word in line.split()))
     if isinstance(wanted, s.PutFiles):

@@ -34,15 +34,18 @@ def command_for(step: type[Step]) -> click.Command:
     def run(bench: Bench, /, medium: str, tag: str, as_json: bool, partition: int | None,
             **given: Any) -> None:  # noqa: ANN401 - what click has read
         found = bench.shelf.find(medium)
-        with found.open() as blocks:
-            index = partition_of(survey(blocks), partition)
+        index = partition
+        if index is None:
+            with found.open() as blocks:
+                index = partition_of(survey(blocks), None)
         values = answers(step, given | {"partition": index})
         EXTRAS.get(step, Extra()).change(bench, values)
         filled: Any = step(**values)
         made = JobSheet((filled,), None, reference(found))
-        seen = foreseen(bench, made)
-        must_fit(seen)
-        tell_losses(seen, made.steps)
+        if step.carries_files:                                # all others are refused by the run, before it writes
+            seen = foreseen(bench, made)
+            must_fit(seen)
+            tell_losses(seen, made.steps)
         run_sheet(bench, made, tag or ask_for_tag(bench, found, loses_all=False), as_json=as_json)
 
     own = getattr(run, "__click_params__", [])

@@ -186,7 +186,7 @@ def log_(bench: Bench, as_json: bool) -> None:
         show_json([_job_record(j) for j in jobs])
     for job in jobs if not as_json else []:
         target = job.sheet.target.name if job.sheet.target else ""
-        click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {len(job.sheet.steps)} steps  {target}"
+        click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
                    + (f"  {job.message}" if job.message else ""))
 
 

@@ -375,3 +375,21 @@ def test_what_somebody_left_among_the_jobs_stands_in_nobodys_way(bench):
     assert [j.id for j in Log(bench.state).jobs()] == [job.id]
     assert recovering.interruption(medium.open(), bench) is None
     recovering.undo(job, bench, Watch(), typed_tag=medium.tag)
+
+
+def test_a_job_of_thousands_of_files_has_a_small_record_and_is_taken_back(bench, tmp_path):
+    folder = tmp_path / "many"
+    folder.mkdir()
+    paths = tuple(str(folder / f"a file with a longer name {n}.sav") for n in range(1500))
+    for path in paths:
+        Path(path).write_bytes(b"1")
+    put_card(bench, "card", 72 * MIB, card().data)
+    medium, before = bench.shelf.find("card"), bench.shelf.find("card").path.read_bytes()
+    running.run(JobSheet((s.PutFiles(3, paths, "new"),), None, reference(medium)), bench, Watch(), typed_tag=medium.tag)
+    log = Log(bench.state)
+    job = next(log.jobs())
+    assert (job.step_count, job.sheet.steps, log.load(job.id).sheet.steps[0].paths) == (1, (), paths)
+    assert (bench.state / "jobs" / job.id / "job.json").stat().st_size < 4096
+    assert len(open_partition(medium.open(), 3).tree().find("new").path) == 3
+    recovering.undo(job, bench, Watch(), typed_tag=medium.tag)
+    assert trees(MemoryBlocks(medium.path.read_bytes())) == trees(MemoryBlocks(before))

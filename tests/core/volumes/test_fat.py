@@ -83,7 +83,7 @@ def test_owners_tells_lost_held_and_crossed_clusters_apart(rest, heads):
 @given(st.lists(st.text(st.characters(exclude_categories=["Cs", "Cc"], exclude_characters='"*/:<>?\\|'), min_size=1,
                         max_size=60).filter(lambda n: not names.why_not(n)), unique_by=str.lower, max_size=12))
 def test_names_come_back_from_a_directory_as_they_went_in(wanted):
-    taken: set[bytes] = set()
+    taken = names.ShortNames()
     raw = b"".join(directory.build(n, attributes=32, cluster=k + 2, size=k, modified=None, taken=taken)
                    for k, n in enumerate(wanted))
     rows = list(directory.rows(raw + bytes(64)))

@@ -52,7 +52,10 @@ _STANDINGS = {Standing.BACK: Status.GOING_BACK, Standing.DONE: Status.DONE, Stan
 
 
 class Job(msgspec.Struct):
-    """One run. `kept` maps "source" and "target" to the images that this job kept."""
+    """One run. `kept` maps "source" and "target" to the images that this job kept.
+
+    A large sheet stands in a file of its own; then a job of `Log.jobs` has no steps, and `steps` says how many.
+    """
 
     id: str
     sheet: JobSheet
@@ -68,6 +71,13 @@ class Job(msgspec.Struct):
     body: Body = Body("", "", 0)       # of a whole write that only lacks its head, or lacked it last
     seen: str = ""                     # fingerprint of the target after its last whole write
     above: str = ""                    # the job that lies on this one, where it has no journal
+    steps: int = 0                     # of the sheet
+    is_large: bool = False
+
+    @property
+    def step_count(self) -> int:
+        """Steps of its sheet, also where that stands apart."""
+        return self.steps or len(self.sheet.steps)
 
     @property
     def is_unfinished(self) -> bool:
@@ -81,6 +91,8 @@ class Job(msgspec.Struct):
         return self.has_written or self.step_began
 
 
+LARGE, SHEET = 32 << 10, "sheet.json"
+_SHEETS = msgspec.json.Decoder(JobSheet)
 _RECORDS = msgspec.json.Decoder(Job)      # built once: several threads may read the log at the same time
 
 
@@ -97,17 +109,36 @@ class Log:
             name = f"{stem}-{number}" if number else stem
             if self.folder.claim(name):
                 job = Job(name, sheet, begun, was_blank=was_blank)
+                self.save_sheet(job)
                 self.save(job)
                 return job
         raise JobError("No new job can be noted in the log.")
 
+    def save_sheet(self, job: Job) -> None:
+        """Note the sheet of a job beside its record, where it is large. Raises JobError."""
+        data, job.steps = msgspec.json.encode(job.sheet), len(job.sheet.steps)
+        job.is_large = job.is_large or len(data) > LARGE
+        if job.is_large:
+            self.folder.replace(job.id, SHEET, data)
+
     def save(self, job: Job) -> None:
         """Note the state of a job so that it is whole or as before. Raises JobError."""
+        if job.is_large:
+            job = msgspec.structs.replace(job, sheet=msgspec.structs.replace(job.sheet, steps=()))
         self.folder.replace(job.id, RECORD, msgspec.json.encode(job))
 
     def load(self, id: str) -> Job:
-        """One job, as its journal says it stands where there is one. Raises JobError."""
-        job = self._record(id)
+        """One job with its sheet, as its journal says it stands where there is one. Raises JobError."""
+        job = self._as_it_stands(self._record(id))
+        if job.is_large:
+            try:
+                job.sheet = _SHEETS.decode(self.folder.read(id, SHEET))
+            except ValueError as error:
+                raise JobError(f"The sheet of the job “{id}” cannot be read: {error}") from error
+        return job
+
+    def _as_it_stands(self, job: Job) -> Job:
+        id = job.id
         slot = Journal.slot_of(self.folder, id)
         if slot is None or (job.has_written and job.status == Status.GOING_BACK):
             return job                                    # a whole write that takes it back goes before its journal
@@ -122,10 +153,10 @@ class Log:
         return job
 
     def jobs(self) -> Iterator[Job]:
-        """All that can be read, newest first."""
+        """All that can be read, newest first, without the steps of large sheets."""
         for id in reversed(self.folder.jobs()):
             try:
-                yield self.load(id)
+                yield self._as_it_stands(self._record(id))
             except JobError:
                 continue
 

@@ -117,7 +117,7 @@ def interruption(blocks: Blocks, bench: Bench) -> Interruption | None:
     stack = Stack(log.folder, log, blocks, fingerprint)
     for job in unfinished(bench):
         if job.sheet.target and job.sheet.target.size == blocks.size and stack.relation(job.id) != Relation.OTHER:
-            steps = counted(len(job.sheet.steps), "step")
+            steps = counted(job.step_count, "step")
             said = (f"It is in the middle of the job {job.id}, {len(job.done)} of {steps} done: what it holds is not "
                     "whole.")
             return Interruption(job, Finding(Severity.PROBLEM, said, remedy="Finish it, or take it back."))

@@ -35,6 +35,7 @@ from mosscrate.core.sheet.running.stamp import stamp_of
 from mosscrate.core.sheet.running.telling import told
 from mosscrate.core.sheet.running.workshop import OnView, Workshop
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef
+from mosscrate.core.sheet.sights import Card
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps import KeepCard, Which
 from mosscrate.core.sheet.steps.shared.whole import not_as_recorded
@@ -99,7 +100,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
                 card.stack.must_be_free(name=medium.name)
             elif KeepCard(Which.TARGET) not in sheet.steps:
                 must_be_kept_still(medium, blocks, bench.crate, watch)
-        was_blank = card is not None and survey(card.blocks).is_blank
+        was_blank = card is not None and Card(card.blocks).is_blank
         job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
         return Running(job, log, bench, card, opened, is_as_admitted=True).go_on(watch)
 
@@ -193,7 +194,9 @@ class Running:
         seen = _foreseen(msgspec.structs.replace(sheet, steps=left), source_blocks, target_blocks)
         self._foreseen = (len(job.done), seen)
         steps = seen.settled
-        job.sheet = msgspec.structs.replace(sheet, steps=(*sheet.steps[:len(job.done)], *steps))
+        if steps != left:
+            job.sheet = msgspec.structs.replace(sheet, steps=(*sheet.steps[:len(job.done)], *steps))
+            self.log.save_sheet(job)
         if source_blocks is not None:
             self._must_be_recorded(source_blocks, steps, watch)
         writes_first = any(step.writes_all for step in steps)

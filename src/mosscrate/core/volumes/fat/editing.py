@@ -318,17 +318,21 @@ class FatEditor:
 
     def _table_writes(self) -> Iterator[tuple[int, bytes]]:
         """The stretches of every copy of the FAT that changed, in whole sectors."""
+        changed = np.flatnonzero(self.volume.table != self._table)
+        if len(changed) == 0:
+            return
         head = head_of(self._blocks, self._g, self.volume.boot.active_fat)
-        old, new = (encode(t, self._g.type, head=head) for t in (self.volume.table, self._table))
         unit = max(self._g.sector, 4096)
-        padded = [np.frombuffer(raw.ljust(-(-len(raw) // unit) * unit, b"\0"), np.uint8).reshape(-1, unit)
-                  for raw in (old, new)]
-        changed = (padded[0] != padded[1]).any(axis=1)
-        edges = runs_of(changed)
+        per = unit * 8 // int(self._g.type) // 2 * 2          # entries that end with a byte
+        whole = per * int(self._g.type) == unit * 8
+        per, unit = (per, unit) if whole else (unit * 2, unit * 3)       # 12 bits: three sectors hold whole entries
+        touched = np.zeros(-(-len(self._table) // per), bool)
+        touched[changed // per] = True
         limit = self._g.fat_sectors * self._g.sector
-        for copy in range(self._g.fat_count):
-            for first, last in edges.tolist():
-                yield self._g.fat_offset(copy) + first * unit, new[first * unit:min(last * unit, limit)]
+        for first, last in runs_of(touched).tolist():
+            part = encode(self._table[first * per:last * per], self._g.type, head=head if first == 0 else None)
+            for copy in range(self._g.fat_count):
+                yield self._g.fat_offset(copy) + first * unit, part[:limit - first * unit]
 
     def _boot_writes(self, label: bytes) -> Iterator[tuple[int, bytes]]:
         raw = self.volume.boot.raw.copy()

@@ -53,11 +53,12 @@ def wrong_links(table: Table) -> int:
     return len(links) - len(inside) + int(np.count_nonzero(table[inside] == FREE))
 
 
-def encode(table: Table, type: FatType, *, head: tuple[int, int]) -> bytes:
-    """Undo `decode`. `head` are the raw first two entries (media byte and flags)."""
+def encode(table: Table, type: FatType, *, head: tuple[int, int] | None) -> bytes:
+    """Undo `decode`. `head` are the raw first two entries (media byte and flags); None for a later stretch."""
     mask = (1 << min(int(type), 28)) - 1
     wide = table & np.uint32(mask)
-    wide[:2] = head
+    if head is not None:
+        wide[:2] = head
     if type == FatType.FAT32:
         return wide.astype("<u4").tobytes()
     if type == FatType.FAT16:
