@@ -26,6 +26,7 @@ from types import FrameType
 
 import numpy as np
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import Extent, MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition, partition_window
@@ -37,7 +38,7 @@ from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.volumes.fat import open_fat
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.volumes.ffs import structures as ffs
-from mosscrate.core.volumes.ffs.caching import chain_of
+from mosscrate.core.volumes.ffs.claiming import chain_of
 from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
@@ -219,7 +220,7 @@ def _plan_changes(blocks: MemoryBlocks) -> None:
     """Planning reads a volume too, and so does opening it for changes; both may refuse."""
     for look in survey(blocks).partitions:
         volume = open_partition(blocks, look.index)
-        volume.largest(), volume.smallest()
+        volumes.largest(volume), volumes.smallest(volume)
         with contextlib.suppress(FitError):
             edit(partition_window(blocks, look.partition))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
@@ -39,7 +40,7 @@ def test_every_disk_is_opened_edited_and_sound(disk, kind, tmp_path):
         assert (survey(blocks).map_kind, survey(blocks).partition(0).name) == (MapKind.NONE, "DISK")
         perform(s.PutFiles(0, (str(tmp_path / "README.TXT"),)), blocks, None, Watch())
         assert tree(blocks)["README.TXT"][1] == b"hello " * 5000
-        assert (open_volume(blocks).variant, open_volume(blocks).check()) == (kind, ())
+        assert (open_volume(blocks).variant, volumes.check(open_volume(blocks))) == (kind, ())
 
 
 @pytest.mark.parametrize("links", [b"", b"\xff\x0f", b"\x03\x40\x00\x05\xf0\xff"])

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.running.performing import perform
@@ -117,7 +118,7 @@ def resize(case: Case, image: Path) -> None:
         change = format.grow if case.resized > case.size else format.shrink
         done = change(blocks, case.resized, Watch())
         assert abs(done.size - case.resized) < 140 * MIB if case.family == "ext" else done.size <= case.resized
-        assert [f.sentence for f in open_volume(blocks).check()] == [], case
+        assert [f.sentence for f in volumes.check(open_volume(blocks))] == [], case
     if case.resized < case.size:
         with image.open("r+b") as file:
             file.truncate(case.resized)
@@ -170,7 +171,7 @@ def test_a_real_kernel_and_we_agree_about_exfat_and_ext(tmp_path: Path):
     for case, image in zip(SYSTEM, theirs, strict=True):
         assert tree_of(image) == filled.tree(case.name), case
         with open_blocks(image) as blocks:
-            assert [f.sentence for f in open_volume(blocks).check()] == [], case
+            assert [f.sentence for f in volumes.check(open_volume(blocks))] == [], case
         change(image)
         assert checker(case, image) == "", case
         resize(case, image)
@@ -230,7 +231,7 @@ def test_a_journal_that_was_left_dirty_is_replayed_on_a_view_and_then_for_real(t
         with open_blocks(image, writable=True) as blocks:
             done = perform(ReplayJournal(0), blocks, None, Watch())
             assert "carried out" in done.sentence
-            assert [f.sentence for f in open_volume(blocks).check()] == []
+            assert [f.sentence for f in volumes.check(open_volume(blocks))] == []
         assert plain(tree_of(image)) == plain(seen.tree(f"{name} later")), name
         done = subprocess.run(["e2fsck", "-f", "-n", image], capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stdout

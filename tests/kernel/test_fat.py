@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet.running.performing import perform
@@ -88,13 +89,13 @@ def test_volumes_of_the_system_are_read_and_grown_without_a_difference(tmp_path:
     for case, image in zip(CASES, images, strict=True):
         with open_blocks(image, writable=True) as blocks:
             assert tree_of(blocks) == filled.tree(case.name), case
-            assert [f.sentence for f in open_volume(blocks).check()] == [], case
+            assert [f.sentence for f in volumes.check(open_volume(blocks))] == [], case
         with image.open("r+b") as file:
             file.truncate(case.grown)
         with open_blocks(image, writable=True) as blocks:
             plan = grow(blocks, case.grown, Watch())
             assert plan.shift > 0 or case.type == 12, f"{case}: the FAT was meant to get longer"
-            assert [f.sentence for f in open_volume(blocks).check()] == [], case
+            assert [f.sentence for f in volumes.check(open_volume(blocks))] == [], case
         assert checker(image) == "", case
     script = "".join(
         f"{MOUNT} /dev/vd{letter(k)} /mnt\necho '@{case.name}'; list /mnt\necho '@{case.name} size'; "

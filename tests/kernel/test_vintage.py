@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError
@@ -52,7 +53,7 @@ def tree_of(blocks):
 
 def faults(window):
     """What our check finds; the kernel leaves blocks behind the end of OFS files, which is only noted."""
-    return [f.sentence for f in open_volume(window).check() if f.severity != "note"]
+    return [f.sentence for f in volumes.check(open_volume(window)) if f.severity != "note"]
 
 
 def plain(tree):
@@ -140,7 +141,7 @@ def test_an_ahdi_drive_of_ours_is_found_read_and_written_by_the_kernel(tmp_path:
             assert upper(seen.tree(str(p.index))) == upper(ours[p.index])
             window = Window(blocks, p.start, p.length)
             assert upper(tree_of(window)) == upper(seen.tree(f"{p.index} later"))
-            assert [f.sentence for f in open_volume(window).check()] == []
+            assert [f.sentence for f in volumes.check(open_volume(window))] == []
 
 
 def test_an_hfs_volume_that_the_kernel_filled_is_read_bare_and_behind_a_map(tmp_path: Path):

@@ -12,7 +12,7 @@ from typing import Any
 import click
 import msgspec
 
-from mosscrate.cli.sheets import foreseen, must_fit, put_out, run_sheet
+from mosscrate.cli.outcome import foreseen, must_fit, put_out, run_sheet
 from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.cli.stepping import Extra, Values, answers, parameters
 from mosscrate.core.contents import survey

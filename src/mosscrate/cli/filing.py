@@ -8,7 +8,7 @@ import click
 
 from mosscrate.cli.arranging import tell_losses
 from mosscrate.cli.commands import ask_for_tag, partition_of
-from mosscrate.cli.sheets import foreseen, must_fit, run_sheet
+from mosscrate.cli.outcome import foreseen, must_fit, run_sheet
 from mosscrate.cli.speaking import json_option
 from mosscrate.cli.stepping import Extra, Values, answers, parameters
 from mosscrate.core.contents import survey

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,21 +9,23 @@ from typing import Any
 import click
 import msgspec
 
+from mosscrate.cli.arranging import COMMANDS as STEPS
+from mosscrate.cli.outcome import foreseen, must_fit, print_result, put_out, run_sheet
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, finding_line, json_option, show_json, size_of
-from mosscrate.core.contents import Layout, describe, survey
-from mosscrate.core.errors import FitError, JobError
+from mosscrate.core.contents import Layout, survey
+from mosscrate.core.errors import JobError
 from mosscrate.core.findings import Finding
 from mosscrate.core.machines import check
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
+from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.propose import propose
 from mosscrate.core.sheet.planning.suiting import suited, swapping_on_the_way
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job, Log
-from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet, save_sheet
+from mosscrate.core.sheet.sheet import MediumRef, load_sheet
 from mosscrate.core.sheet.steps import GrowPartition
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
@@ -34,16 +35,11 @@ class _SheetCommands(click.Group):
     """Its own commands, and one for each step that can be planned by itself."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return [*self.commands, *self._steps()]
+        return [*self.commands, *STEPS]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        return self.commands.get(cmd_name) or self._steps().get(cmd_name)
+        return self.commands.get(cmd_name) or STEPS.get(cmd_name)
 
-    @staticmethod
-    def _steps() -> dict[str, click.Command]:
-        from mosscrate.cli.arranging import COMMANDS as STEPS
-
-        return STEPS
 
 
 @click.group(cls=_SheetCommands)
@@ -115,7 +111,7 @@ def rehearse(bench: Bench, file: Path, as_json: bool) -> None:
     must_fit(foreseen(bench, made))
     with watching() as watch:
         result = running.rehearse(made, bench, watch)
-    _print_result(result, as_json=as_json, last=f"Rehearsed in {duration(result.seconds)}; "
+    print_result(result, as_json=as_json, last=f"Rehearsed in {duration(result.seconds)}; "
                   f"{binary(result.scratch)} were held aside, nothing was written.")
 
 
@@ -147,7 +143,7 @@ def finish(bench: Bench, job: str | None, card: str | None, tag: str, as_json: b
     found, medium = _job(bench, job, card)
     with watching() as watch:
         result = recovering.finish(found, bench, watch, typed_tag=tag, card=medium)
-    _print_result(result, as_json=as_json, last=f"Finished in {duration(result.seconds)}.")
+    print_result(result, as_json=as_json, last=f"Finished in {duration(result.seconds)}.")
 
 
 @sheet.command()
@@ -188,55 +184,6 @@ def log_(bench: Bench, as_json: bool) -> None:
         target = job.sheet.target.name if job.sheet.target else ""
         click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
                    + (f"  {job.message}" if job.message else ""))
-
-
-def run_sheet(bench: Bench, made: JobSheet, tag: str, *, as_json: bool) -> None:
-    """Run a sheet and print what each step did. Raises MossError."""
-    with watching() as watch:
-        result = running.run(made, bench, watch, typed_tag=tag)
-    _print_result(result, as_json=as_json, last=f"Done in {duration(result.seconds)}. "
-                  f"Job {result.job.id if result.job else ''}.")
-
-
-def _print_result(result: running.Result, *, as_json: bool, last: str) -> None:
-    if as_json:
-        show_json({"steps": [msgspec.to_builtins(d) for d in result.done], "seconds": round(result.seconds, 3),
-                   "job": result.job.id if result.job else None})
-        return
-    for number, done in enumerate(result.done, start=1):
-        click.echo(f"  {number}  {done.sentence}  ({duration(done.seconds)})")
-    click.echo(last)
-
-
-def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) -> None:
-    """Print a sheet; save it when a place is given. Raises FitError when a step does not fit."""
-    must_fit(seen)
-    if as_json:
-        show_json({"sheet": msgspec.to_builtins(made), "steps": [line.sentence for line in seen.lines],
-                   "layout": describe(seen.layout) if seen.layout else None})
-    else:
-        for number, line in enumerate(seen.lines, start=1):
-            click.echo(f"  {number}  {line.sentence}" + (f"  ({line.note})" if line.note else ""))
-    if out:
-        save_sheet(made, out)
-    if made.target and not as_json:
-        click.echo(f"Perhaps {duration(seen.seconds)}. Nothing is written yet."
-                   + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
-
-
-def foreseen(bench: Bench, made: JobSheet) -> Forecast:
-    """What a sheet will do to the media that it names, read with everything that is on them. Raises MossError."""
-    with ExitStack() as opened:
-        source, target = (opened.enter_context(bench.shelf.find(ref.path).open()) if ref else None
-                          for ref in (made.source, made.target))
-        return forecast(made, survey(source) if source else None, survey(target) if target else None,
-                        source_blocks=source, target_blocks=target)
-
-
-def must_fit(seen: Forecast) -> None:
-    """Raises FitError with what stands against a sheet."""
-    if seen.problems:
-        raise FitError(" ".join(p.sentence for p in seen.problems))
 
 
 def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:

@@ -7,7 +7,7 @@ window is there at once.
 from __future__ import annotations
 
 import threading
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from PyQt6.QtCore import QSettings, QSize, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QPaintEvent, QShortcut
@@ -23,13 +23,18 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from mosscrate.desk.stations import STATIONS
+
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from mosscrate.core.sheet.bench import Bench
     from mosscrate.core.slots import Medium
+    from mosscrate.desk.keep.station import KeepStation
+    from mosscrate.desk.look.station import LookStation
+    from mosscrate.desk.move.station import MoveStation
+    from mosscrate.desk.stations import StationWidget
 
-STATIONS = ("Look", "Keep", "Move")
 LOOK, KEEP, MOVE = range(3)
 RAIL_WIDTH = 76
 
@@ -87,9 +92,6 @@ class MainWindow(QMainWindow):
         """Build the stations; what they need is loaded here when it is not yet."""
         from mosscrate.desk import theme
         from mosscrate.desk.bench_model import BenchModel
-        from mosscrate.desk.keep.station import KeepStation
-        from mosscrate.desk.look.station import LookStation
-        from mosscrate.desk.move.station import MoveStation
         from mosscrate.desk.rail import Rail
         from mosscrate.desk.strip import Strip
 
@@ -99,14 +101,16 @@ class MainWindow(QMainWindow):
         app = QApplication.instance()
         if isinstance(app, QApplication):
             theme.apply_palette(app)
-        self.rail = Rail(STATIONS)
+        self.rail = Rail(tuple(station.name for station in STATIONS))
         self._line.replaceWidget(self._shell, self.rail)
         self._shell.deleteLater()
         self.model = BenchModel(bench or self._open_bench(), self)
-        self.look, self.keep, self.move_ = LookStation(self.model), KeepStation(self.model), MoveStation(self.model)
+        built = [station.build(self.model) for station in STATIONS]
+        self.look, self.keep, self.move_ = (cast("LookStation", built[LOOK]), cast("KeepStation", built[KEEP]),
+                                            cast("MoveStation", built[MOVE]))
         self.stack.removeWidget(self._waiting)
-        for station in (self.look, self.keep, self.move_):
-            self.stack.addWidget(station)
+        for widget in built:
+            self.stack.addWidget(widget)
         self.strip = Strip(self.model)
         self._right.addWidget(self.strip)
         self._connect()
@@ -142,10 +146,7 @@ class MainWindow(QMainWindow):
         opened = [medium for medium in map(self.model.open_image, paths) if medium is not None]
         if not opened:
             return                                       # why is said at the bottom; nothing else changes
-        if self.stack.currentIndex() == MOVE:
-            self.move_.choose_source(opened[-1])
-        else:
-            self.go_to(LOOK)
+        self._go("move" if self.stack.currentIndex() == MOVE else "look", opened[-1])
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Qt: ask where a job is at work, stop what runs, remember the place."""
@@ -183,32 +184,25 @@ class MainWindow(QMainWindow):
 
     def _connect(self) -> None:
         self.rail.chosen.connect(self.go_to)
-        self.look.move_wanted.connect(self._start_move)
-        self.look.grow_wanted.connect(self._start_growing)
-        self.look.arrange_wanted.connect(self._start_arranging)
-        self.keep.put_back_wanted.connect(self._start_move)
-        self.keep.look_wanted.connect(self._look_at)
-        self.move_.look_wanted.connect(self._look_at)
+        for number in range(len(STATIONS)):
+            self._station(number).elsewhere.connect(self._go)
         for number in range(len(STATIONS)):
             QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda number=number: self.go_to(number))
         QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
         QShortcut(QKeySequence.StandardKey.Open, self, self.look.ask_for_image)
 
-    def _start_move(self, medium: Medium) -> None:
-        self.move_.choose_source(medium)
-        self.go_to(MOVE)
+    def _station(self, number: int) -> StationWidget:
+        return cast("StationWidget", self.stack.widget(number))
 
-    def _start_growing(self, medium: Medium) -> None:
-        self.move_.choose_in_place(medium)
-        self.go_to(MOVE)
-
-    def _start_arranging(self, medium: Medium) -> None:
-        self.move_.choose_to_arrange(medium)
-        self.go_to(MOVE)
+    def _go(self, where: str, medium: Medium | None) -> None:
+        """To another station, with a medium and what is wanted of it; see `StationWidget`."""
+        key, _, errand = where.partition(".")
+        number = next(k for k, station in enumerate(STATIONS) if station.key == key)
+        self._station(number).take(medium, errand)
+        self.go_to(number)
 
     def _look_at(self, medium: Medium | None) -> None:
-        self.model.select(medium)
-        self.go_to(LOOK)
+        self._go("look", medium)
 
 
 def _shell_rail() -> QFrame:
@@ -219,7 +213,7 @@ def _shell_rail() -> QFrame:
     column = QVBoxLayout(shell)
     column.setContentsMargins(20, 64, 0, 0)
     column.setSpacing(62)
-    for name in STATIONS:
-        column.addWidget(QLabel(name))
+    for station in STATIONS:
+        column.addWidget(QLabel(station.name))
     column.addStretch(1)
     return shell

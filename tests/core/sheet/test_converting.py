@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.contents import survey
@@ -206,7 +207,7 @@ def test_two_thousand_files_go_from_here_onto_a_volume_and_back_with_what_was_an
     done = perform(step, blocks, None, Watch())
     assert len(files) > 2000
     assert f"{len(files)} files put" in done.sentence
-    assert [f.sentence for f in open_volume(blocks).check()] == []
+    assert [f.sentence for f in volumes.check(open_volume(blocks))] == []
     take_out(open_partition(blocks, 0), "", tmp_path / "back", Watch())
     came = {str(p.relative_to(tmp_path / "back")): p for p in (tmp_path / "back").rglob("*") if p.is_file()}
     for path, (data, when) in files.items():

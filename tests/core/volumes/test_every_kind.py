@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.volumes import Making, Traits, edit, format_for, format_of, open_volume
@@ -20,7 +21,7 @@ kinds = st.sampled_from(KINDS)
 
 
 def sound(blocks) -> list[str]:
-    return [f.sentence for f in open_volume(blocks).check()]
+    return [f.sentence for f in volumes.check(open_volume(blocks))]
 
 
 @settings(max_examples=25)
@@ -46,14 +47,14 @@ def test_growing_and_shrinking_keeps_everything(kind, seed, factor, share):
         return                                            # a type at its limit, or too little for another group
     assert grown.size == open_volume(blocks).size <= size
     assert (tree(blocks), sound(blocks)) == (model.tree(), [])
-    low, _ = open_volume(blocks).smallest()
+    low, _ = volumes.smallest(open_volume(blocks))
     target = int(low + (grown.size - low) * share)
     shrunk = format_of(blocks).shrink(blocks, target, Watch())
     assert shrunk.size <= max(target, low)
     cut = MemoryBlocks(bytes(blocks.data)[:shrunk.size])
     assert (tree(cut), sound(cut)) == (model.tree(), [])
     with pytest.raises(FitError):
-        format_of(cut).shrink(cut, open_volume(cut).smallest()[0] // 2, Watch())
+        format_of(cut).shrink(cut, volumes.smallest(open_volume(cut))[0] // 2, Watch())
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -106,7 +107,7 @@ def test_a_damaged_volume_is_read_found_faulty_or_refused(kind, seed):
         blocks.write(min(place, blocks.size - 8), damage)
     with contextlib.suppress(MossError):
         volume = open_volume(blocks)
-        volume.check()
+        volumes.check(volume)
         for entry in volume.tree().entries:
             for _ in islice(volume.read_file(entry), 64):
                 pass

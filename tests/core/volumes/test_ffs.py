@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.sheet import steps as s
@@ -18,7 +19,7 @@ NOTE = "a comment that says at length where this came from and what was done to 
 
 
 def findings(blocks) -> list[str]:
-    return [found.sentence for found in open_volume(blocks).check()]
+    return [found.sentence for found in volumes.check(open_volume(blocks))]
 
 
 def patch(blocks, number: int, place: int, value: int) -> None:

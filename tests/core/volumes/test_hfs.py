@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.volumes import open_volume, volume_kind
@@ -27,7 +28,7 @@ def test_a_resource_fork_is_listed_beside_the_data_of_its_file():
     entry = next(e for e in open_volume(blocks).tree().entries if e.path == "Songs/First")
     assert (entry.size, entry.resource) == (6000, 1234)
     assert b"".join(open_volume(blocks).read_file(entry)) == b"la" * 3000
-    assert [f.sentence.startswith("Beside 1 file of") for f in open_volume(blocks).check()] == [True]
+    assert [f.sentence.startswith("Beside 1 file of") for f in volumes.check(open_volume(blocks))] == [True]
 
 
 def test_the_shell_of_a_later_kind_is_named_and_called_sound():

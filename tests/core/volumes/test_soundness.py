@@ -7,6 +7,7 @@ import random
 import numpy as np
 import pytest
 
+from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
@@ -144,11 +145,11 @@ def test_clusters_of_no_file_do_no_harm_and_are_freed_on_demand(kind):
         table[free[-1]] = END
     set_table(blocks, lose)
     files, volume = trees(blocks), open_volume(blocks)
-    assert volume.soundness(volume.tree()).lost == 8 * volume.block
+    assert volumes.soundness(volume, volume.tree()).lost == 8 * volume.block
     must_be_sound(blocks, name="it")
     perform(s.RebuildBitmap(0), blocks, None, Watch())
     assert (trees(blocks), open_volume(blocks).free) == (files, volume.free + 8 * volume.block)
-    assert open_volume(blocks).check() == ()
+    assert volumes.check(open_volume(blocks)) == ()
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -156,9 +157,9 @@ def test_a_volume_that_was_worked_on_is_sound_and_the_quick_look_agrees_with_the
     for seed in (2, 9):
         blocks, _ = worked_on(kind, seed)
         volume = open_volume(blocks)
-        found = volume.soundness(volume.tree())
+        found = volumes.soundness(volume, volume.tree())
         assert (found.broken, found.unmarked, found.lost) == ((), 0, 0)
-        assert not [f for f in volume.check() if f.severity == "problem"]
+        assert not [f for f in volumes.check(volume) if f.severity == "problem"]
 
 
 @pytest.mark.parametrize("index", [2, 3])

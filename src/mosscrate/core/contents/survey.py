@@ -16,7 +16,18 @@ from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Tree, Volume, claimed_size, is_opened_here, kind_name, open_volume, volume_kind
+from mosscrate.core.volumes import (
+    Tree,
+    Volume,
+    check,
+    claimed_size,
+    format_with,
+    is_opened_here,
+    kind_name,
+    open_volume,
+    soundness,
+    volume_kind,
+)
 from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
@@ -145,24 +156,25 @@ def look_into(partition: Partition, window: Blocks) -> PartitionLook:
 def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: str = "") -> VolumeLook:
     """A volume from outside; `kinds` counts its files."""
     named = [counted(kinds[k], noun) for k, noun in _PLURALS.items() if kinds[k]]
-    largest, because = volume.largest()
-    smallest, at_least_because = volume.smallest()
+    format = format_with(volume)
+    largest, because = format.largest(volume)
+    smallest, at_least_because = format.smallest(volume)
     return VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
                       volume.is_clean, sum(kinds.values()), kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
                       largest, because, smallest, at_least_because,
                       max((e.name for e in tree.entries), key=len, default=""), unsound, volume.variant,
-                      volume.largest_in_place()[0])
+                      format.largest_in_place(volume)[0])
 
 
 def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[PartitionLook, list[Finding]]:
     tree = volume.tree()
-    sound = volume.soundness(tree)
+    sound = soundness(volume, tree)
     kinds = count_kinds(tree.entries)
     guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags,
                        top=frozenset(e.path for e in tree.entries if "/" not in e.path))
     look = volume_look(volume, tree, kinds, sound.because)
     where = look.label or f"Partition {partition.index}"
-    found = volume.check() if thorough else (*tree.findings, *contradictions(sound, volume.block))
+    found = check(volume) if thorough else (*tree.findings, *contradictions(sound, volume.block))
     findings = [replace(f, partition=partition.index, where=where) for f in found]
     slack = partition.length - volume.size
     if slack >= WORTH_OFFERING:

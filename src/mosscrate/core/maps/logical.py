@@ -17,7 +17,7 @@ from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.maps import mbr
+from mosscrate.core.maps import mbr_sector as mbr
 from mosscrate.core.maps.base import Partition, PartitionMap
 
 NAME = "extended boot record"

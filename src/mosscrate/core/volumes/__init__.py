@@ -7,16 +7,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from typing import Protocol
+from typing import Any, Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError, FormatError, Unsound
+from mosscrate.core.findings import Finding
 from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
 from mosscrate.core.volumes.facts import Facts
 from mosscrate.core.volumes.signatures import FIRST_BYTES, WRITTEN, name_by_signature
+from mosscrate.core.volumes.soundness import Soundness
 from mosscrate.core.watch import Watch
 
 
@@ -54,6 +56,21 @@ class VolumeFormat(Protocol):
     def shrink(self, blocks: Blocks, size: int, watch: Watch) -> Resized:
         """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
 
+    def largest(self, volume: Any) -> tuple[int, str]:  # noqa: ANN401 - one of its own
+        """Bytes that a volume can be grown to, made anew where it must be, and the limit that stands there."""
+
+    def largest_in_place(self, volume: Any) -> tuple[int, str]:  # noqa: ANN401
+        """The same without being made anew on the way."""
+
+    def smallest(self, volume: Any) -> tuple[int, str]:  # noqa: ANN401
+        """Bytes that it can be shrunk to, and why not further; 0 where it cannot shrink."""
+
+    def soundness(self, volume: Any, tree: Tree) -> Soundness:  # noqa: ANN401
+        """Whether its tables and the files of its tree agree, quickly. Raises MediumError."""
+
+    def check(self, volume: Any) -> tuple[Finding, ...]:  # noqa: ANN401
+        """Everything wrong with the structure; empty for a sound volume."""
+
     def declared(self, blocks: Blocks) -> Iterator[Declared]:
         """The structures that a volume stands on, as far as they can be found. Raises FormatError, MediumError."""
 
@@ -78,20 +95,25 @@ __all__ = [
     "Traits",
     "Tree",
     "Volume",
+    "check",
     "claimed_size",
     "edit",
     "facts_for",
     "facts_of",
     "format_for",
     "format_of",
+    "format_with",
     "is_changed_here",
     "is_opened_here",
     "is_resized_anew",
     "kind_for",
     "kind_name",
+    "largest",
     "must_be_sound",
     "name_by_signature",
     "open_volume",
+    "smallest",
+    "soundness",
     "volume_kind",
 ]
 
@@ -120,6 +142,32 @@ def claimed_size(blocks: Blocks) -> int:
                 return module.claimed_size(first)
             return 0
     return 0
+
+
+def format_with(volume: Volume) -> VolumeFormat:
+    """The module that has opened a volume."""
+    family = _BY_KIND[volume.variant].family
+    return next(module for module in FORMATS if module.FACTS[0].family == family)
+
+
+def largest(volume: Volume) -> tuple[int, str]:
+    """Bytes that a volume can be grown to, made anew where it must be, and the limit that stands there."""
+    return format_with(volume).largest(volume)
+
+
+def smallest(volume: Volume) -> tuple[int, str]:
+    """Bytes that it can be shrunk to, and why not further; 0 where it cannot shrink."""
+    return format_with(volume).smallest(volume)
+
+
+def soundness(volume: Volume, tree: Tree) -> Soundness:
+    """Whether its tables and the files of its tree agree, quickly. Raises MediumError."""
+    return format_with(volume).soundness(volume, tree)
+
+
+def check(volume: Volume) -> tuple[Finding, ...]:
+    """Everything wrong with the structure of a volume; empty for a sound one."""
+    return format_with(volume).check(volume)
 
 
 def format_for(kind: str) -> VolumeFormat:
@@ -175,7 +223,7 @@ def edit(blocks: Blocks) -> Editor:
 def must_be_sound(blocks: Blocks, *, name: str) -> None:
     """Raises Unsound where the tables of a volume and its files contradict one another: then no free room is safe."""
     volume = open_volume(blocks)
-    because = volume.soundness(volume.tree()).because
+    because = soundness(volume, volume.tree()).because
     if because:
         raise Unsound(f"{name} is left as it is: {because}")
 

@@ -5,13 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING, Protocol, TypeAlias
+from typing import Protocol, TypeAlias
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.findings import Finding
-
-if TYPE_CHECKING:
-    from mosscrate.core.volumes.soundness import Soundness
 
 HIDDEN = 2
 DOS_ATTRIBUTES = 0x27
@@ -202,23 +199,8 @@ class Volume(Protocol):
     def used_extents(self) -> tuple[Extent, ...]:
         """Every stretch that holds something, metadata included."""
 
-    def largest(self) -> tuple[int, str]:
-        """Bytes that it can be grown to in place, and why not further; 0 where it cannot grow."""
-
-    def largest_in_place(self) -> tuple[int, str]:
-        """The same without being made anew on the way."""
-
-    def smallest(self) -> tuple[int, str]:
-        """Bytes that it can be shrunk to in place, and why not further; 0 where it cannot shrink."""
-
     def why_not(self, name: str) -> str:
         """Why a name cannot stand on this volume; "" when it can."""
-
-    def soundness(self, tree: Tree) -> Soundness:
-        """Whether its tables and the files of its tree agree, quickly. Raises MediumError."""
-
-    def check(self) -> tuple[Finding, ...]:
-        """Everything wrong with the structure; empty for a sound volume."""
 
 
 class Editor(Protocol):

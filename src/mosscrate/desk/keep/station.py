@@ -9,6 +9,7 @@ from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange, compare
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, duration, exact, rate
+from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.keep.lanes_view import LanesView
@@ -20,8 +21,7 @@ from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, 
 class KeepStation(QWidget):
     """Shows the lanes, keeps a card, checks a backup, starts putting back."""
 
-    put_back_wanted = pyqtSignal(object)          # Medium: the backup as a source
-    look_wanted = pyqtSignal(object)
+    elsewhere = pyqtSignal(str, object)           # see StationWidget
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -46,6 +46,10 @@ class KeepStation(QWidget):
         model.seen_changed.connect(self._show_core)
         self._show_crate()
         self._show_cards()
+
+
+    def take(self, medium: Medium | None, errand: str) -> None:
+        """See StationWidget: what is kept shows all cards at once."""
 
     def _lay_out(self) -> None:
         words = QVBoxLayout()
@@ -150,11 +154,11 @@ class KeepStation(QWidget):
 
     def _put_back(self) -> None:
         if self.lanes.selected:
-            self.put_back_wanted.emit(self.model.backup_medium(self.lanes.selected))
+            self.elsewhere.emit("move", self.model.backup_medium(self.lanes.selected))
 
     def _look(self) -> None:
         if self.lanes.selected:
-            self.look_wanted.emit(self.model.backup_medium(self.lanes.selected))
+            self.elsewhere.emit("look", self.model.backup_medium(self.lanes.selected))
 
 
 class _BackupPanel(Panel):

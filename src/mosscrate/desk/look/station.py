@@ -43,9 +43,7 @@ LEAST_CORE, LEAST_SHELF = 214, 182   # pixels in which names of partitions and c
 class LookStation(QWidget):
     """What is at hand and what is on it."""
 
-    move_wanted = pyqtSignal(object)              # Medium
-    grow_wanted = pyqtSignal(object)              # Medium
-    arrange_wanted = pyqtSignal(object)           # Medium
+    elsewhere = pyqtSignal(str, object)           # see StationWidget
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -58,9 +56,10 @@ class LookStation(QWidget):
         self.new_button = button("New image…", self._ask_for_new, tip="Make an empty floppy or a blank drive")
         self.check_button = button("Check structure", self._check)
         self.keep_button = button("Keep", self._keep)
-        self.grow_button = button("Use the free room…", lambda: self.grow_wanted.emit(self.model.selected),
+        self.grow_button = button("Use the free room…", lambda: self.elsewhere.emit("move.grow", self.model.selected),
                                   tip="Grow the last partition into the unused room behind it")
-        self.arrange_button = button("Change partitions…", lambda: self.arrange_wanted.emit(self.model.selected),
+        self.arrange_button = button("Change partitions…",
+                                     lambda: self.elsewhere.emit("move.arrange", self.model.selected),
                                      tip="Add, remove, size, move, label, make anew: planned first, then run")
         self.move_button = button("Move onto another card…", self._move, style="primary")
         self.shelf = ShelfView(model)
@@ -262,7 +261,7 @@ class LookStation(QWidget):
             self.model.keep(self.model.selected)
 
     def _move(self) -> None:
-        self.move_wanted.emit(self.model.selected)
+        self.elsewhere.emit("move", self.model.selected)
 
     def _check(self) -> None:
         medium = self.model.selected
@@ -275,6 +274,10 @@ class LookStation(QWidget):
                 return survey(blocks, thorough=True)
 
         self.model.asker.ask(ask, self.findings.show_checked, lambda error: self.findings.show_text(str(error)))
+
+    def take(self, medium: Medium | None, errand: str) -> None:
+        """See StationWidget: it is shown."""
+        self.model.select(medium)
 
     def ask_for_image(self) -> None:
         """Let the person choose a file."""

@@ -12,6 +12,7 @@ from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job as LoggedJob
 from mosscrate.core.sizes import binary, duration
+from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.planning import MovePlanning
@@ -21,7 +22,7 @@ from mosscrate.desk.shared.background import Moment
 class MoveStation(MovePlanning):
     """Rehearses and runs what was planned, takes it back, and finishes what was interrupted."""
 
-    look_wanted = pyqtSignal(object)             # Medium
+    elsewhere = pyqtSignal(str, object)          # see StationWidget
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(model, parent)
@@ -31,7 +32,7 @@ class MoveStation(MovePlanning):
         self.guard_panel.run_wanted.connect(self.run)
         self.run_panel.stop_wanted.connect(self._stop)
         self.run_panel.close_wanted.connect(self._close_run)
-        self.run_panel.look_wanted.connect(lambda: self.look_wanted.emit(self.target))
+        self.run_panel.look_wanted.connect(lambda: self.elsewhere.emit("look", self.target))
         self.run_panel.back_wanted.connect(self._take_back)
         self.run_panel.finish_wanted.connect(self._finish)
 
@@ -42,6 +43,13 @@ class MoveStation(MovePlanning):
         sheet, bench = self.plan.sheet, self.model.bench
         self._only_rehearsed = True
         self._start("Rehearsal", lambda watch: running.rehearse(sheet, bench, watch), self._rehearsed)
+
+    def take(self, medium: Medium | None, errand: str) -> None:
+        """See StationWidget: "grow" and "arrange" change it where it is, else it is the source of a move."""
+        if medium is not None and errand:
+            (self.choose_in_place if errand == "grow" else self.choose_to_arrange)(medium)
+        else:
+            self.choose_source(medium)
 
     def run(self, tag: str) -> None:
         """Run the sheet for real with the tag that was typed."""

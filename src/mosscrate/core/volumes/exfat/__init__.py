@@ -11,18 +11,21 @@ from collections.abc import Iterator
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
+from mosscrate.core.volumes.exfat.checking import check
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.facts import FACTS
 from mosscrate.core.volumes.exfat.making import make
 from mosscrate.core.volumes.exfat.mending import mend
-from mosscrate.core.volumes.exfat.resizing import grow, shrink
+from mosscrate.core.volumes.exfat.resizing import grow, largest, shrink, smallest
+from mosscrate.core.volumes.exfat.soundness import soundness
 from mosscrate.core.volumes.exfat.structures import BOOT, REGION_SECTORS, boot_region, parse_boot, probe
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
 
-open_volume = open_exfat
+open_volume, largest_in_place = open_exfat, largest
 
-__all__ = ["FACTS", "ExfatVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
-           "open_exfat", "open_volume", "probe", "rebase", "shrink"]
+__all__ = ["FACTS", "ExfatVolume", "check", "claimed_size", "declared", "edit", "grow", "kind_of", "largest",
+           "largest_in_place", "make", "mend", "open_exfat", "open_volume", "probe", "rebase", "shrink", "smallest",
+           "soundness"]
 
 
 def kind_of(first: bytes) -> str:

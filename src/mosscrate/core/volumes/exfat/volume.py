@@ -31,7 +31,6 @@ from mosscrate.core.volumes.exfat.structures import (
     parse_boot,
 )
 from mosscrate.core.volumes.fat.table import BAD, END, Chains, Table
-from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 _MOST_UPCASE = 0x20000 + 4
@@ -230,33 +229,9 @@ class ExfatVolume:
                 *(Extent(g.cluster_offset(first + 2), (last - first) * g.cluster)
                   for first, last in edges.tolist()))
 
-    def largest(self) -> tuple[int, str]:
-        """Bytes that it can be grown to in place, and the limit that stands there."""
-        from mosscrate.core.volumes.exfat.resizing import largest
-        return largest(self)
-
-    def largest_in_place(self) -> tuple[int, str]:
-        """The same: it is never made anew for that."""
-        return self.largest()
-
-    def smallest(self) -> tuple[int, str]:
-        """Bytes that it can be shrunk to in place, and what stands there."""
-        from mosscrate.core.volumes.exfat.resizing import smallest
-        return smallest(self)
-
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return names.why_not(name)
-
-    def soundness(self, tree: Tree) -> Soundness:
-        """Whether its tables and the files of its tree agree. Raises MediumError."""
-        from mosscrate.core.volumes.exfat.soundness import soundness
-        return soundness(self, tree)
-
-    def check(self) -> tuple[Finding, ...]:
-        """Everything wrong with the structure; empty for a sound volume."""
-        from mosscrate.core.volumes.exfat.checking import check
-        return check(self)
 
     def _extents(self, first: int, length: int | None, *, contiguous: bool) -> tuple[Extent, ...]:
         g = self.geometry

@@ -12,14 +12,18 @@ from collections.abc import Iterator
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FormatError
+from mosscrate.core.volumes.ext.checking import check
 from mosscrate.core.volumes.ext.editing import ExtEditor
 from mosscrate.core.volumes.ext.facts import FACTS
 from mosscrate.core.volumes.ext.filesystem import open_filesystem, parse_superblock
 from mosscrate.core.volumes.ext.growing import grow
+from mosscrate.core.volumes.ext.growing import largest as largest_of
 from mosscrate.core.volumes.ext.journal import replay
 from mosscrate.core.volumes.ext.making import make
 from mosscrate.core.volumes.ext.mending import mend
 from mosscrate.core.volumes.ext.shrinking import shrink
+from mosscrate.core.volumes.ext.shrinking import smallest as smallest_of
+from mosscrate.core.volumes.ext.soundness import soundness
 from mosscrate.core.volumes.ext.structures import (
     COMPAT,
     INCOMPAT,
@@ -33,8 +37,9 @@ from mosscrate.core.volumes.ext.volume import ExtVolume, kind_of_features, open_
 
 open_volume = open_ext
 
-__all__ = ["FACTS", "ExtVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
-           "open_ext", "open_filesystem", "open_volume", "probe", "rebase", "replay", "shrink"]
+__all__ = ["FACTS", "ExtVolume", "check", "claimed_size", "declared", "edit", "grow", "kind_of", "largest",
+           "largest_in_place", "make", "mend", "open_ext", "open_filesystem", "open_volume", "probe", "rebase",
+           "replay", "shrink", "smallest", "soundness"]
 
 
 def probe(first: bytes) -> bool:
@@ -72,3 +77,16 @@ def claimed_size(first: bytes) -> int:
 def declared(blocks: Blocks) -> Iterator[Declared]:
     """The superblock."""
     yield Declared("Superblock", SUPERBLOCK, SUPERBLOCK_AT)
+
+
+def largest(volume: ExtVolume) -> tuple[int, str]:
+    """Bytes that it can be grown to in place, and what stands there."""
+    return largest_of(volume.stored)
+
+
+largest_in_place = largest
+
+
+def smallest(volume: ExtVolume) -> tuple[int, str]:
+    """Bytes that it can be shrunk to in place, and what stands there."""
+    return smallest_of(volume.stored)

@@ -29,7 +29,6 @@ from mosscrate.core.volumes.ext.inodes import (
 )
 from mosscrate.core.volumes.ext.mapping import Mapping
 from mosscrate.core.volumes.ext.structures import CLEAN, FT_FOLDER, HAS_ERRORS, INLINE_DATA_FL, ROOT
-from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 LARGEST_FOLDER = 256 << 20
@@ -197,33 +196,9 @@ class ExtVolume:
             edges.insert(0, [0, 1])
         return tuple(Extent(a * self.block, (b - a) * self.block) for a, b in edges)
 
-    def largest(self) -> tuple[int, str]:
-        """Bytes that it can be grown to in place, and what stands there."""
-        from mosscrate.core.volumes.ext.growing import largest
-        return largest(self.stored)
-
-    def largest_in_place(self) -> tuple[int, str]:
-        """The same: it is never made anew for that."""
-        return self.largest()
-
-    def smallest(self) -> tuple[int, str]:
-        """Bytes that it can be shrunk to in place, and what stands there."""
-        from mosscrate.core.volumes.ext.shrinking import smallest
-        return smallest(self.stored)
-
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return directory.why_not(name)
-
-    def soundness(self, tree: Tree) -> Soundness:
-        """Whether its tables and the files of its tree agree. Raises MediumError."""
-        from mosscrate.core.volumes.ext.soundness import soundness
-        return soundness(self, tree)
-
-    def check(self) -> tuple[Finding, ...]:
-        """Everything wrong with the structure; empty for a sound volume."""
-        from mosscrate.core.volumes.ext.checking import check
-        return check(self)
 
     def _mapping(self, inode: Record, entry: Entry) -> Mapping:
         return mapping_of(self.fs, inode, f"“{entry.path}”")

@@ -14,18 +14,22 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared, backwards
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import Making, Resized
+from mosscrate.core.volumes.fat.checking import check
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.facts import FACTS
+from mosscrate.core.volumes.fat.following import soundness
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
+from mosscrate.core.volumes.fat.growing import largest as largest_in_place
 from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.making import make as format_volume
 from mosscrate.core.volumes.fat.mending import mend
-from mosscrate.core.volumes.fat.shrinking import shrink
+from mosscrate.core.volumes.fat.shrinking import shrink, smallest
 from mosscrate.core.volumes.fat.structures import (
     BOOT16,
     BOOT32,
     BOOT_GEMDOS,
     FSINFO,
+    LARGEST_GEMDOS,
     FatType,
     kind_of,
     parse_boot,
@@ -36,8 +40,9 @@ from mosscrate.core.watch import Watch
 
 open_volume = open_fat
 
-__all__ = ["FACTS", "FatVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
-           "open_fat", "open_volume", "probe", "rebase", "shrink"]
+__all__ = ["FACTS", "FatVolume", "check", "claimed_size", "declared", "edit", "grow", "kind_of", "largest",
+           "largest_in_place", "make", "mend", "open_fat", "open_volume", "probe", "rebase", "shrink", "smallest",
+           "soundness"]
 
 
 def edit(blocks: Blocks) -> FatEditor:
@@ -99,3 +104,8 @@ def declared(blocks: Blocks) -> Iterator[Declared]:
                    {"serial": backwards})
     if boot.is_fat32:
         yield Declared("FSInfo", FSINFO, 512)
+
+
+def largest(volume: FatVolume) -> tuple[int, str]:
+    """Bytes that it can be grown to, and the limit that stands there; a GEMDOS volume is made anew on its way."""
+    return (LARGEST_GEMDOS, "a GEMDOS volume ends at 1 GiB") if volume.variant == "gemdos" else largest_in_place(volume)

@@ -20,7 +20,6 @@ from mosscrate.core.volumes.fat.structures import (
     FSINFO,
     FSINFO_SIGNATURES,
     IS_HIDDEN,
-    LARGEST_GEMDOS,
     MAX_DIRECTORY,
     SIGNATURE,
     UNKNOWN,
@@ -30,7 +29,6 @@ from mosscrate.core.volumes.fat.structures import (
     parse_boot,
 )
 from mosscrate.core.volumes.fat.table import FREE, Chains, Table, head_of, read_table, wrong_links
-from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 _NO_NAME = b"NO NAME    "
@@ -198,37 +196,11 @@ class FatVolume:
                 *(Extent(g.cluster_offset(first + 2), (last - first) * g.cluster)
                   for first, last in edges.tolist()))
 
-    def largest(self) -> tuple[int, str]:
-        """Bytes that it can be grown to, and the limit that stands there; a GEMDOS volume is made anew on its way."""
-        if self.variant == "gemdos":
-            return LARGEST_GEMDOS, "a GEMDOS volume ends at 1 GiB"
-        return self.largest_in_place()
-
-    def largest_in_place(self) -> tuple[int, str]:
-        """Bytes that it can be grown to with the sectors it has, and the limit that stands there."""
-        from mosscrate.core.volumes.fat.growing import largest
-        return largest(self)
-
-    def smallest(self) -> tuple[int, str]:
-        """Bytes that it can be shrunk to in place, and what stands there."""
-        from mosscrate.core.volumes.fat.shrinking import smallest
-        return smallest(self)
-
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         if self.boot.is_gemdos and names.as_short(name.upper()) is None:
             return "names have eight characters and three behind the dot here"
         return names.why_not(name)
-
-    def soundness(self, tree: Tree) -> Soundness:
-        """Whether its tables and the files of its tree agree. Raises MediumError."""
-        from mosscrate.core.volumes.fat.following import soundness
-        return soundness(self, tree)
-
-    def check(self) -> tuple[Finding, ...]:
-        """Everything wrong with the structure; empty for a sound volume."""
-        from mosscrate.core.volumes.fat.checking import check
-        return check(self)
 
     def _entry(self, folder: str, row: directory.Row) -> Entry:
         path = f"{folder}/{row.name}" if folder else row.name

@@ -16,10 +16,12 @@ from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps.rdb import bcpl, dos_type_name
 from mosscrate.core.volumes.base import Resized
+from mosscrate.core.volumes.ffs.checking import check
 from mosscrate.core.volumes.ffs.editing import FfsEditor
 from mosscrate.core.volumes.ffs.facts import FACTS
 from mosscrate.core.volumes.ffs.making import make
 from mosscrate.core.volumes.ffs.mending import mend
+from mosscrate.core.volumes.ffs.soundness import soundness
 from mosscrate.core.volumes.ffs.structures import (
     BOOT,
     LAST_TYPE,
@@ -35,9 +37,9 @@ from mosscrate.core.watch import Watch
 
 open_volume = open_ffs
 
-__all__ = ["FACTS", "FfsEditor", "FfsVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make",
-           "mend", "open_ffs", "open_volume", "probe", "protection_of", "protection_text", "rebase",
-           "shrink"]
+__all__ = ["FACTS", "FfsEditor", "FfsVolume", "check", "claimed_size", "declared", "edit", "grow", "kind_of",
+           "largest", "largest_in_place", "make", "mend", "open_ffs", "open_volume", "probe", "protection_of",
+           "protection_text", "rebase", "shrink", "smallest", "soundness"]
 
 
 def probe(first: bytes) -> bool:
@@ -88,3 +90,19 @@ def declared(blocks: Blocks) -> Iterator[Declared]:
 
 def _sums(block: bytes) -> str:
     return "its checksum is wrong" if sum_of(longs_of(block)) else "its longs sum to zero"
+
+
+def largest(volume: FfsVolume) -> tuple[int, str]:
+    """Its root stands in the middle, so it grows by being made anew, to what its blocks can be numbered in."""
+    return (2**31 - 1) * volume.block, "blocks are numbered in 31 bits"
+
+
+def largest_in_place(volume: FfsVolume) -> tuple[int, str]:
+    """Never without being made anew."""
+    return 0, "its root stands in the middle"
+
+
+def smallest(volume: FfsVolume) -> tuple[int, str]:
+    """What its files need, with room for their tables."""
+    used = int(volume.used.sum())
+    return (used + used // 50 + 64) * volume.block, "its files need that room"

@@ -16,10 +16,11 @@ import numpy as np
 from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.claiming import NEXT, chain_of
 from mosscrate.core.volumes.ffs.structures import Longs
 from mosscrate.core.volumes.ffs.volume import FfsVolume
 
-FOLDER, COUNT, NEXT = 2, 3, 4                          # longs from the start of a block
+FOLDER, COUNT = 2, 3                                   # longs from the start of a block
 _RECORD = struct.Struct(">IIIHHHHHbB")                # up to the length of the name
 LONGEST = _RECORD.size + s.MAX_NAME + 1 + s.MAX_COMMENT + 1
 
@@ -54,19 +55,6 @@ def record_of(volume: FfsVolume, number: int, header: Longs) -> Record:
     days, minutes, ticks = (int(v) for v in header[s.DAYS:s.TICKS + 1])
     return Record(number, size, int(header[s.PROTECT]), owner, (days, minutes, ticks), kind, volume.fields.name(header),
                   volume.fields.comment(header))
-
-
-def chain_of(volume: FfsVolume, folder: Longs) -> list[int]:
-    """The cache blocks of a folder in their order. Raises FormatError."""
-    number, found = int(folder[s.EXTENSION]), list[int]()
-    while number:
-        longs = volume.longs(number)
-        if number in found or longs[s.TYPE] != s.T_CACHE or s.sum_of(longs):
-            raise FormatError("directory cache", "block", number * volume.block, number,
-                              "a sound cache block that was not there before")
-        found.append(number)
-        number = int(longs[NEXT])
-    return found
 
 
 def records_in(volume: FfsVolume, chain: list[int]) -> Iterator[Record]:

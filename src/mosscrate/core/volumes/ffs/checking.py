@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import suppress
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.claims import disagreements
 from mosscrate.core.volumes.ffs import caching
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.checking_files import check_file, check_links
+from mosscrate.core.volumes.ffs.claiming import claimed_blocks
 from mosscrate.core.volumes.ffs.structures import Longs
 from mosscrate.core.volumes.ffs.volume import FfsVolume
 
@@ -24,7 +26,7 @@ def check(volume: FfsVolume) -> tuple[Finding, ...]:
     found = list(volume.tree().findings)
     if volume.is_cached:
         found += caching.differences(volume, volume.root_longs, "/")
-    claims, faults = claimed_blocks(volume, _look)
+    claims, faults = claimed_blocks(volume, partial(_look, volume))
     found += faults
     crossed = int((claims > 1).sum())
     if crossed:
@@ -36,56 +38,6 @@ def check(volume: FfsVolume) -> tuple[Finding, ...]:
         return tuple(found)
     found += _bitmap(volume, claims > 0)
     return tuple(found)
-
-
-Look = Callable[[FfsVolume, int, Longs, int, Longs], Iterator[Finding]]       # folder and its header, member and its
-
-
-def claimed_blocks(volume: FfsVolume, look: Look | None = None) -> tuple[NDArray[np.int32], list[Finding]]:
-    """How often each block is claimed, shape (total,), and what could not be followed on the way.
-
-    What cannot be followed ends its own chain and no other. `look` is asked about every member too.
-    """
-    claims = np.zeros(volume.total, np.int32)
-    claims[:s.RESERVED] = 1
-    claims[volume.root] += 1
-    found: list[Finding] = []
-    try:
-        for page in (*volume.bitmap_pages(), *volume.bitmap_extensions()):
-            claims[page] += 1
-    except (FormatError, IndexError) as error:
-        found.append(Finding(Severity.PROBLEM, f"The bitmap cannot be found: {error}"))
-    queue, seen = [volume.root], {volume.root}
-    for folder in queue:
-        try:
-            header = volume.header(folder)
-            if volume.is_cached:
-                claims[caching.chain_of(volume, header)] += 1
-            for number, longs in volume.members(header):
-                claims[number] += 1
-                if s.signed(int(longs[s.SEC_TYPE])) == s.ST_FOLDER and number not in seen:
-                    seen.add(number)
-                    queue.append(number)
-                found += _claim(volume, number, longs, claims)
-                found += look(volume, folder, header, number, longs) if look else ()
-        except MossError as error:
-            found.append(Finding(Severity.PROBLEM, f"Block {folder} cannot be followed: {error}"))
-    return claims, found
-
-
-def _claim(volume: FfsVolume, number: int, longs: Longs, claims: NDArray[np.int32]) -> Iterator[Finding]:
-    """The blocks of one member beside its header."""
-    try:
-        if comment := volume.fields.comment_block(longs):
-            volume.comment_of(longs)                       # raises where it is none
-            claims[comment] += 1
-        if s.signed(int(longs[s.SEC_TYPE])) == s.ST_FILE:
-            data, extensions = volume.data_blocks(number)
-            np.add.at(claims, data, 1)
-            claims[extensions] += 1
-    except MossError as error:
-        name = volume.fields.name(longs)
-        yield Finding(Severity.PROBLEM, f"“{name}” cannot be followed to its end: {error}", name)
 
 
 def _look(volume: FfsVolume, folder: int, header: Longs, number: int, longs: Longs) -> Iterator[Finding]:

@@ -389,7 +389,7 @@ class FfsEditor:
 
 def must_be_followed(volume: FfsVolume) -> NDArray[np.int32]:
     """How often each block is claimed. Raises FitError where a file or folder cannot be followed to its end."""
-    from mosscrate.core.volumes.ffs.checking import claimed_blocks
+    from mosscrate.core.volumes.ffs.claiming import claimed_blocks
     claims, faults = claimed_blocks(volume)
     if faults:
         raise FitError("Which blocks of the volume are in use cannot be told, so it is left as it is: "

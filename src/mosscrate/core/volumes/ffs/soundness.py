@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mosscrate.core.volumes.base import Tree
-from mosscrate.core.volumes.ffs.checking import claimed_blocks
+from mosscrate.core.volumes.ffs.claiming import claimed_blocks
 from mosscrate.core.volumes.ffs.volume import FfsVolume
 from mosscrate.core.volumes.soundness import Soundness, unreadable
 

@@ -15,9 +15,9 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.ffs import structures as s
+from mosscrate.core.volumes.ffs.claiming import claimed_blocks
 from mosscrate.core.volumes.ffs.fields import fields_of
 from mosscrate.core.volumes.ffs.structures import Longs
-from mosscrate.core.volumes.soundness import Soundness
 
 PIECE_BLOCKS = 4096
 _KINDS = {s.ST_FOLDER: Kind.FOLDER, s.ST_FOLDER_LINK: Kind.FOLDER, s.ST_FILE: Kind.FILE, s.ST_FILE_LINK: Kind.FILE,
@@ -106,7 +106,6 @@ class FfsVolume:
     def used(self) -> NDArray[np.bool_]:
         """Used blocks, shape (total,); the first two always are."""
         if not self.is_clean:
-            from mosscrate.core.volumes.ffs.checking import claimed_blocks
             return claimed_blocks(self)[0] > 0
         bits = np.ones(self.total, bool)
         free = np.concatenate([_bits(self.longs(page)[1:]) for page in self.bitmap_pages()] or [np.zeros(0, bool)])
@@ -244,32 +243,9 @@ class FfsVolume:
         edges = runs_of(self.used).tolist()
         return tuple(Extent(first * self.block, (last - first) * self.block) for first, last in edges)
 
-    def largest(self) -> tuple[int, str]:
-        """Its root stands in the middle, so it grows by being made anew, to what its blocks can be numbered in."""
-        return (2**31 - 1) * self.block, "blocks are numbered in 31 bits"
-
-    def largest_in_place(self) -> tuple[int, str]:
-        """Its root stands in the middle."""
-        return 0, "its root stands in the middle"
-
-    def smallest(self) -> tuple[int, str]:
-        """What its files need, with room for their tables."""
-        used = int(self.used.sum())
-        return (used + used // 50 + 64) * self.block, "its files need that room"
-
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return s.why_not(name, self.fields.most)
-
-    def soundness(self, tree: Tree) -> Soundness:
-        """Whether its tables and the files of its tree agree. Raises MediumError."""
-        from mosscrate.core.volumes.ffs.soundness import soundness
-        return soundness(self, tree)
-
-    def check(self) -> tuple[Finding, ...]:
-        """Everything wrong with the structure; empty for a sound volume."""
-        from mosscrate.core.volumes.ffs.checking import check
-        return check(self)
 
     def _data_of(self, entry: Entry) -> NDArray[np.int64]:
         longs = self.header(entry.node)

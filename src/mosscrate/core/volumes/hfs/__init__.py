@@ -7,16 +7,20 @@ from collections.abc import Iterator
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
-from mosscrate.core.volumes.base import Editor, Making, Resized
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes.base import Editor, Making, Resized, Tree
 from mosscrate.core.volumes.hfs.facts import FACTS, READ_ONLY
 from mosscrate.core.volumes.hfs.structures import MDB, MDB_AT, SIGNATURE
 from mosscrate.core.volumes.hfs.volume import HfsVolume, open_hfs
+from mosscrate.core.volumes.soundness import Soundness
 from mosscrate.core.watch import Watch
 
 open_volume = open_hfs
 
-__all__ = ["FACTS", "HfsVolume", "claimed_size", "declared", "edit", "grow", "kind_of", "make", "mend",
-           "open_hfs", "open_volume", "probe", "rebase", "shrink"]
+__all__ = ["FACTS", "HfsVolume", "check", "claimed_size", "declared", "edit", "grow", "kind_of", "largest",
+           "largest_in_place", "make", "mend", "open_hfs", "open_volume", "probe", "rebase", "shrink", "smallest",
+           "soundness"]
 
 
 def probe(first: bytes) -> bool:
@@ -66,3 +70,29 @@ def claimed_size(first: bytes) -> int:
 def declared(blocks: Blocks) -> Iterator[Declared]:
     """The master directory block."""
     yield Declared("Master directory block", MDB, MDB_AT, {"name": lambda raw: raw[1:1 + raw[0]].decode("mac_roman")})
+
+
+def largest(volume: HfsVolume) -> tuple[int, str]:
+    """It is only read."""
+    return 0, "volumes of this kind are only read here"
+
+
+largest_in_place = smallest = largest
+
+
+def soundness(volume: HfsVolume, tree: Tree) -> Soundness:
+    """Nothing is said of it: such volumes are only read here."""
+    return Soundness()
+
+
+def check(volume: HfsVolume) -> tuple[Finding, ...]:
+    """What can be seen from the catalog."""
+    found = list(volume.tree().findings)
+    forks = sum(1 for r in volume.records if r.resource.length)
+    if forks:
+        found.append(Finding(Severity.NOTE, f"Beside {counted(forks, 'file')} of this volume stands a "
+                             "resource fork, which is not taken out with the data.",
+                             remedy="An exact copy of the volume keeps them."))
+    if not volume.is_clean:
+        found.append(Finding(Severity.NOTE, "The volume was not put away properly the last time."))
+    return tuple(found)

@@ -13,10 +13,8 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.hfs import structures as s
-from mosscrate.core.volumes.soundness import Soundness
 
 PIECE = 4 << 20
 
@@ -142,37 +140,9 @@ class HfsVolume:
         return (Extent(0, base), *(Extent(base + a * self.block, (b - a) * self.block) for a, b in edges),
                 Extent(tail, min(self.blocks.size, tail + 1024) - tail))
 
-    def largest(self) -> tuple[int, str]:
-        """It is only read."""
-        return 0, "volumes of this kind are only read here"
-
-    def largest_in_place(self) -> tuple[int, str]:
-        """It is only read."""
-        return self.largest()
-
-    def smallest(self) -> tuple[int, str]:
-        """It is only read."""
-        return 0, "volumes of this kind are only read here"
-
     def why_not(self, name: str) -> str:
         """Nothing is written here."""
         return "volumes of this kind are only read here"
-
-    def soundness(self, tree: Tree) -> Soundness:
-        """Nothing is said of it: such volumes are only read here."""
-        return Soundness()
-
-    def check(self) -> tuple[Finding, ...]:
-        """What can be seen from the catalog."""
-        found = list(self.tree().findings)
-        forks = sum(1 for r in self.records if r.resource.length)
-        if forks:
-            found.append(Finding(Severity.NOTE, f"Beside {counted(forks, 'file')} of this volume stands a "
-                                 "resource fork, which is not taken out with the data.",
-                                 remedy="An exact copy of the volume keeps them."))
-        if not self.is_clean:
-            found.append(Finding(Severity.NOTE, "The volume was not put away properly the last time."))
-        return tuple(found)
 
     @cached_property
     def _by_id(self) -> dict[int, CatalogRecord]:
