@@ -19,7 +19,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.transfer import plan_passage
 from mosscrate.core.errors import JobError
-from mosscrate.core.maps import WRITTEN, MapKind
+from mosscrate.core.maps import MapKind, written_kinds
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.editing import with_steps
@@ -31,7 +31,7 @@ from mosscrate.core.sheet.step import Step
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import facts_for, kind_for
 
-MAPS = tuple(str(kind) for kind in WRITTEN)
+MAPS = tuple(str(kind) for kind in written_kinds())
 PARTITION = click.option("--partition", "-p", type=int, required=True, help="Number of the partition.")
 
 

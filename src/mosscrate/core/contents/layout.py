@@ -7,9 +7,7 @@ from dataclasses import dataclass, replace
 from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, can_be_arranged, edits, unallocated
-from mosscrate.core.maps.apple import is_service
-from mosscrate.core.maps.mbr import PRIMARIES, is_extended
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, can_be_arranged, edits, map_format, unallocated
 from mosscrate.core.volumes import Facts, facts_of, kind_name
 
 
@@ -108,8 +106,8 @@ class Layout:
     @property
     def with_contents(self) -> tuple[PartitionLook, ...]:
         """Every partition but those that only serve the map: the container of logical drives, Apple drivers."""
-        serves = {MapKind.MBR: is_extended, MapKind.APPLE: is_service}.get(self.map_kind)
-        return tuple(p for p in self.partitions if serves is None or not serves(p.partition))
+        format = map_format(self.map_kind)
+        return tuple(p for p in self.partitions if not format.serves(p.partition))
 
     @property
     def unallocated(self) -> tuple[Extent, ...]:
@@ -119,14 +117,13 @@ class Layout:
         if not self.can_be_arranged:
             return unallocated(tuple(p.partition for p in self.partitions), self.size, first=self.sector)
         room = edits.room(self.as_map, self.size)
-        outermost = tuple(p.partition for p in self.partitions if self.map_kind != MapKind.MBR or p.index <= PRIMARIES)
+        outermost = map_format(self.map_kind).levels(self.as_map, self.size)[0].partitions
         return unallocated(outermost, room.end, first=room.first)
 
     @property
     def is_closed(self) -> bool:
         """Whether its map is of a family that is recognised but not opened yet."""
-        return self.map_kind not in (MapKind.NONE, MapKind.MBR, MapKind.GPT) and not self.partitions \
-            and not self.can_be_arranged
+        return self.map_kind != MapKind.NONE and not self.partitions and not self.can_be_arranged
 
     @property
     def can_be_arranged(self) -> bool:

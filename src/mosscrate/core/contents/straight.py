@@ -8,12 +8,11 @@ from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
-from mosscrate.core.maps import MapKind, PartitionMap, ahdi, apple, foreign, gpt, mbr, rdb
+from mosscrate.core.maps import MapKind, PartitionMap, ahdi, apple, is_a_map, map_format, mbr, rdb
 from mosscrate.core.volumes import FORMATS, name_by_signature
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 SWAPPED = "swapped"
-_ANY_MAP = (rdb, apple, foreign, gpt, mbr, ahdi)
 
 
 def straight(blocks: Blocks) -> Blocks:
@@ -38,12 +37,12 @@ def begins_known(first: bytes) -> bool:
 
 def map_is_known_swapped(map: PartitionMap) -> bool:
     """The same of a medium with a map: an empty root sector of AHDI looks like one in either order."""
-    return map.kind != MapKind.NONE and (map.kind != MapKind.AHDI or bool(map.partitions))
+    return map.kind != MapKind.NONE and (map_format(map.kind).is_known_empty or bool(map.partitions))
 
 
 def _is_recognised(first: bytes) -> bool:
     """Whether a map or a volume begins like this."""
-    return any(m.probe(first) for m in _ANY_MAP) or any(m.probe(first) for m in FORMATS) or \
+    return is_a_map(first) or any(m.probe(first) for m in FORMATS) or \
         bool(name_by_signature(first))
 
 

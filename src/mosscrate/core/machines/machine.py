@@ -11,7 +11,7 @@ from typing import Literal
 import msgspec
 
 from mosscrate.core.errors import MachineError
-from mosscrate.core.maps import MapKind
+from mosscrate.core.maps import kinds
 from mosscrate.core.sizes import parse_size
 from mosscrate.core.volumes import KINDS, facts_of
 
@@ -99,7 +99,7 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     names: Names | None = None
 
     def __post_init__(self) -> None:
-        known = [str(kind) for kind in MapKind]
+        known = [str(kind) for kind in kinds()]
         for word in self.maps:
             if word not in known:
                 raise ValueError(f"maps holds “{word}”, expected one of {', '.join(known)}")

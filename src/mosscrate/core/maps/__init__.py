@@ -1,20 +1,17 @@
 """Partition maps: which stretch of a medium is which partition.
 
-Each format is one module with `probe`, `read` and, where it can be written, `build`.
+Each format is one module with a `MapFormat`; `formats` lists them, `edits` changes maps as pure functions.
 A medium without a map is normal: then the whole of it is partition 0.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
-from mosscrate.core.errors import FitError
-from mosscrate.core.maps import ahdi, apple, foreign, gpt, mbr, rdb, rdb_code
+from mosscrate.core.maps import formats
 from mosscrate.core.maps.base import (
-    WRITTEN,
     Environment,
     MapKind,
     Partition,
@@ -23,66 +20,49 @@ from mosscrate.core.maps.base import (
     unallocated,
     without_map,
 )
+from mosscrate.core.maps.format import MapFormat
+from mosscrate.core.maps.formats import can_be_arranged, kinds, map_format, written_kinds
 
-
-class MapFormat(Protocol):
-    """What a module for a map offers."""
-
-    def probe(self, first: bytes) -> bool:
-        """Whether the first 64 KiB of a medium carry this map."""
-
-    def read(self, blocks: Blocks) -> PartitionMap:
-        """The map. Raises FormatError, MediumError."""
-
-
-FORMATS: tuple[MapFormat, ...] = (rdb, apple, foreign, gpt, mbr, ahdi)     # the first that knows its own reads it
-
-__all__ = ["FORMATS", "WRITTEN", "Environment", "MapKind", "Partition", "PartitionMap", "Room", "can_be_arranged",
-           "declared",            "read_map", "unallocated", "without_map", "write_map"]
+__all__ = [
+    "Environment",
+    "MapFormat",
+    "MapKind",
+    "Partition",
+    "PartitionMap",
+    "Room",
+    "can_be_arranged",
+    "declared",
+    "is_a_map",
+    "kinds",
+    "map_format",
+    "read_map",
+    "unallocated",
+    "without_map",
+    "write_map",
+    "written_kinds",
+]
 
 
 def read_map(blocks: Blocks) -> PartitionMap:
     """The map of a medium, or the map that says there is none. Raises FormatError, MediumError."""
     first = blocks.read(0, min(blocks.size, 64 << 10))
-    for module in FORMATS:
-        if module.probe(first):
-            return module.read(blocks)
+    for format in formats.FORMATS:                       # the first that knows its own reads it
+        if format.probe(first):
+            return format.read(blocks)
     return without_map(blocks.size, blocks.sector)
 
 
-def can_be_arranged(map: PartitionMap) -> bool:
-    """Whether a map can be changed here: one of a written kind, of which what only it knows was read."""
-    return map.kind in WRITTEN and (map.kind != MapKind.RDB or bool(map.origin))
+def is_a_map(first: bytes) -> bool:
+    """Whether the first 64 KiB of a medium carry a map of any kind."""
+    return any(format.probe(first) for format in formats.FORMATS)
 
 
 def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
     """The structures that a map stands on. Raises FormatError, MediumError."""
-    match map.kind:
-        case MapKind.MBR:
-            yield from mbr.declared(blocks, map)
-        case MapKind.GPT:
-            yield from gpt.declared(blocks, map)
-        case MapKind.RDB:
-            yield from rdb_code.declared(blocks, map)
-        case MapKind.AHDI:
-            yield from ahdi.declared(blocks, map)
-        case MapKind.APPLE:
-            yield from apple.declared(blocks, map)
+    return map_format(map.kind).declared(blocks, map)
 
 
 def write_map(blocks: Blocks, map: PartitionMap) -> None:
     """Write a changed map where it was read. Raises FitError, MediumError; a medium without one is left alone."""
-    match map.kind:
-        case MapKind.MBR:
-            mbr.write(blocks, map)
-        case MapKind.GPT:
-            gpt.write(blocks, map)
-        case MapKind.AHDI:
-            ahdi.write(blocks, map)
-        case MapKind.RDB:
-            rdb_code.write(blocks, map)                      # first: the RDSK leads to it
-            rdb.write(blocks, map)
-        case MapKind.NONE:
-            pass
-        case _:
-            raise FitError(f"A map of the kind {map.kind} cannot be written here yet.")
+    if map.kind != MapKind.NONE:
+        map_format(map.kind).write(blocks, map)

@@ -20,6 +20,7 @@ from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.format import Level, MapFormat, exchanged
 from mosscrate.core.maps.soundness import faults, of_another_family
 from mosscrate.core.sizes import binary
 
@@ -241,3 +242,102 @@ def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
 
 def _boots(sector: bytes) -> str:
     return "its machine boots from it" if is_bootable(sector) else "not marked to boot from"
+
+
+class Ahdi(MapFormat):
+    """See above; partitions in the chain have a root sector of their own in front of them."""
+
+    kind = MapKind.AHDI
+    is_written = True
+    flags = ("active",)
+    within = "chained"
+    is_known_empty = False                     # an empty root sector looks alike in both orders
+
+    def probe(self, first: bytes) -> bool:
+        """See MapFormat."""
+        return probe(first)
+
+    def read(self, blocks: Blocks) -> PartitionMap:
+        """See MapFormat."""
+        return read(blocks)
+
+    def declared(self, blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+        """See MapFormat."""
+        return declared(blocks, map)
+
+    def new(self, size: int, sector: int, *, heads: int, sectors: int) -> PartitionMap:
+        """See MapFormat."""
+        return new(size)
+
+    def write(self, blocks: Blocks, map: PartitionMap) -> None:
+        """See MapFormat."""
+        write(blocks, map)
+
+    def room(self, map: PartitionMap, size: int) -> Room:
+        """See MapFormat."""
+        return room(map, size)
+
+    def begin(self, partition: Partition) -> int:
+        """See MapFormat."""
+        return partition.record if is_chained(partition) else partition.start
+
+    def own(self, map: PartitionMap, partition: Partition) -> int:
+        """See MapFormat."""
+        return map.sector if is_chained(partition) else 0
+
+    def level_for_new(self, map: PartitionMap, size: int, *, is_within: bool) -> Level:
+        """See MapFormat."""
+        level = self.levels(map, size)[0]
+        return replace(level, own=map.sector if is_within or _has_chain(map) else 0)
+
+    def prepared(self, map: PartitionMap, size: int, *, is_within: bool, alignment: int) -> PartitionMap:
+        """See MapFormat."""
+        return map
+
+    def type_for(self, map: PartitionMap, kind: str, start: int, length: int) -> str:
+        """See MapFormat."""
+        return type_for(kind, length)
+
+    def made(self, map: PartitionMap, partition: Partition, label: str, *, is_within: bool) -> Partition:
+        """See MapFormat."""
+        is_linked = is_within or _has_chain(map)
+        return replace(partition, type_name=type_name(partition.type), record=partition.start - 512 if is_linked else 0)
+
+    def numbered(self, map: PartitionMap) -> PartitionMap:
+        """See MapFormat: numbers follow the chain."""
+        ordered = sorted(map.partitions, key=lambda p: p.record if is_chained(p) else 0)
+        return replace(map, partitions=tuple(replace(p, index=k) for k, p in enumerate(ordered, start=1)))
+
+    def placed(self, map: PartitionMap, old: Partition, new: Partition, size: int) -> tuple[PartitionMap, Partition]:
+        """See MapFormat."""
+        return map, replace(new, record=old.record + new.start - old.start) if is_chained(old) else new
+
+    def must_be_sound(self, map: PartitionMap, size: int) -> None:
+        """See MapFormat."""
+        must_have_entries(map)
+
+    def retyped(self, map: PartitionMap, old: Partition, type: str) -> Partition:
+        """See MapFormat."""
+        return replace(old, type=type, type_name=type_name(type))
+
+    def flagged(self, map: PartitionMap, index: int, flag: str, *, is_set: bool) -> PartitionMap:
+        """See MapFormat."""
+        if flag != "active":
+            raise FitError(f"A map of this kind knows no flag “{flag}”; it knows active.")
+        return exchanged(map, replace(map.partition(index), flags=("active",) if is_set else ()))
+
+    def typed(self, old: Partition, type: str) -> Partition:
+        """See MapFormat."""
+        if len(type) != 3 or not type.isalnum() or not type.isascii():
+            raise FitError(f"“{type}” is not an id of this map: three letters such as BGM.")
+        return replace(old, type=type.upper(), type_name=type_name(type.upper()))
+
+    def as_it_was(self, map: PartitionMap, came: Partition, made: Partition) -> Partition:
+        """See MapFormat."""
+        if len(came.type) != 3:
+            return made
+        return replace(made, type=came.type, type_name=came.type_name, flags=came.flags)
+
+
+def _has_chain(map: PartitionMap) -> bool:
+    return any(is_chained(p) for p in map.partitions)

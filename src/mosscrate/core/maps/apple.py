@@ -15,6 +15,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import MOST_ENTRIES, Declared
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap
+from mosscrate.core.maps.format import MapFormat
 from mosscrate.core.maps.soundness import faults, of_another_family
 
 DRIVER = np.dtype([("signature", "V2"), ("block_size", ">u2"), ("block_count", ">u4")])
@@ -64,3 +65,25 @@ def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
     yield Declared("Driver descriptor", DRIVER, 0)
     for index in range(1, min(len(map.partitions), MOST_ENTRIES) + 1):
         yield Declared(f"Map entry {index}", ENTRY, index * map.sector)
+
+
+class Apple(MapFormat):
+    """See above."""
+
+    kind = MapKind.APPLE
+
+    def probe(self, first: bytes) -> bool:
+        """See MapFormat."""
+        return probe(first)
+
+    def read(self, blocks: Blocks) -> PartitionMap:
+        """See MapFormat."""
+        return read(blocks)
+
+    def declared(self, blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+        """See MapFormat."""
+        return declared(blocks, map)
+
+    def serves(self, partition: Partition) -> bool:
+        """See MapFormat."""
+        return is_service(partition)

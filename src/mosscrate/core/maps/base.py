@@ -3,25 +3,27 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
+from typing import ClassVar
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding
 
 
-class MapKind(StrEnum):
-    """The families of maps."""
+class MapKind(str):
+    """A family of maps, by its short name; a format has its own, these are known by name elsewhere too."""
 
-    MBR = "mbr"
-    GPT = "gpt"
-    RDB = "rdb"
-    AHDI = "ahdi"
-    APPLE = "apple"
-    NONE = "none"
+    __slots__ = ()
+    MBR: ClassVar[MapKind]
+    GPT: ClassVar[MapKind]
+    RDB: ClassVar[MapKind]
+    AHDI: ClassVar[MapKind]
+    APPLE: ClassVar[MapKind]
+    NONE: ClassVar[MapKind]
 
 
-WRITTEN = (MapKind.MBR, MapKind.GPT, MapKind.RDB, MapKind.AHDI)         # maps that are made and changed here
+MapKind.MBR, MapKind.GPT, MapKind.RDB = MapKind("mbr"), MapKind("gpt"), MapKind("rdb")
+MapKind.AHDI, MapKind.APPLE, MapKind.NONE = MapKind("ahdi"), MapKind("apple"), MapKind("none")
 
 
 @dataclass(frozen=True)

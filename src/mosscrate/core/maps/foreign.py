@@ -9,6 +9,7 @@ from __future__ import annotations
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, PartitionMap
+from mosscrate.core.maps.format import MapFormat
 
 _NAMES = {
     MapKind.RDB: "the map of a big-endian home computer (RDB)",
@@ -40,3 +41,17 @@ def _kind(first: bytes) -> MapKind | None:
     if first[:2] == b"ER" and (first[512:514] == b"PM" or first[2048:2050] == b"PM"):
         return MapKind.APPLE
     return None
+
+
+class Foreign(MapFormat):
+    """See above; what it reads goes by the kind of its family."""
+
+    kind = MapKind("")
+
+    def probe(self, first: bytes) -> bool:
+        """See MapFormat."""
+        return probe(first)
+
+    def read(self, blocks: Blocks) -> PartitionMap:
+        """See MapFormat."""
+        return read(blocks)

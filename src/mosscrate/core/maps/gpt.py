@@ -22,6 +22,7 @@ from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import mbr
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.format import MapFormat, exchanged
 from mosscrate.core.maps.soundness import faults
 
 MAGIC = b"EFI PART"
@@ -313,3 +314,73 @@ def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
 
 def _shown_guid(raw: bytes) -> str:
     return str(UUID(bytes_le=raw))
+
+
+class Gpt(MapFormat):
+    """See above."""
+
+    kind = MapKind.GPT
+    is_written = True
+    flags = tuple(FLAGS)
+
+    def probe(self, first: bytes) -> bool:
+        """See MapFormat."""
+        return probe(first)
+
+    def read(self, blocks: Blocks) -> PartitionMap:
+        """See MapFormat."""
+        return read(blocks)
+
+    def declared(self, blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+        """See MapFormat."""
+        return declared(blocks, map)
+
+    def new(self, size: int, sector: int, *, heads: int, sectors: int) -> PartitionMap:
+        """See MapFormat."""
+        return new(size, sector, fresh_id())
+
+    def write(self, blocks: Blocks, map: PartitionMap) -> None:
+        """See MapFormat."""
+        write(blocks, map)
+
+    def room(self, map: PartitionMap, size: int) -> Room:
+        """See MapFormat."""
+        return room(map, size)
+
+    def free_index(self, map: PartitionMap, *, is_within: bool) -> int:
+        """See MapFormat."""
+        used = {p.index for p in map.partitions}
+        index = next((k for k in range(1, ENTRIES + 1) if k not in used), None)
+        if index is None:
+            raise FitError("All entries of the GPT are taken.")
+        return index
+
+    def type_for(self, map: PartitionMap, kind: str, start: int, length: int) -> str:
+        """See MapFormat."""
+        return type_for(kind)
+
+    def made(self, map: PartitionMap, partition: Partition, label: str, *, is_within: bool) -> Partition:
+        """See MapFormat."""
+        return replace(self.named(partition, label), id=fresh_id(), type_name=TYPES.get(partition.type, ""))
+
+    def retyped(self, map: PartitionMap, old: Partition, type: str) -> Partition:
+        """See MapFormat: one that says what the partition is for stays."""
+        same = TYPES.get(old.type, "") in ("basic data", "Linux", "EFI system") or not old.type
+        return replace(old, type=type, type_name=TYPES[type]) if same else old
+
+    def flagged(self, map: PartitionMap, index: int, flag: str, *, is_set: bool) -> PartitionMap:
+        """See MapFormat."""
+        return exchanged(map, flagged(map.partition(index), flag, is_set=is_set))
+
+    def typed(self, old: Partition, type: str) -> Partition:
+        """See MapFormat."""
+        wanted = next((g for g, name in TYPES.items() if type.lower() in (g, name.lower())), None)
+        if wanted is None:
+            raise FitError(f"“{type}” is not a type that this map knows.")
+        return replace(old, type=wanted, type_name=TYPES[wanted])
+
+    def named(self, old: Partition, label: str) -> Partition:
+        """See MapFormat."""
+        if len(label.encode("utf-16-le")) > 2 * NAME_UNITS:
+            raise FitError(f"The partition name “{label}” is longer than the {NAME_UNITS} characters of a GPT.")
+        return replace(old, label=label)

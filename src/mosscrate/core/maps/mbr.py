@@ -7,6 +7,7 @@ sector | cylinder bits 8-9, cylinder bits 0-7. `logical` has the chain.
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
@@ -19,6 +20,7 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import ahdi, logical
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.format import Level, MapFormat, exchanged
 from mosscrate.core.maps.mbr_sector import (
     ACTIVE as ACTIVE,
 )
@@ -243,3 +245,157 @@ def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
     yield Declared(TITLE, SECTOR, 0)
     for at in sorted({p.record for p in map.partitions if p.record}):
         yield Declared("Extended boot record", SECTOR, at)
+
+
+class Mbr(MapFormat):
+    """See above; its second level are the logical drives."""
+
+    kind = MapKind.MBR
+    is_written = True
+    flags = ("active", "hidden")
+    within = "logical"
+    limit = "an MBR counts sectors in 32 bits"
+
+    def probe(self, first: bytes) -> bool:
+        """See MapFormat."""
+        return probe(first)
+
+    def read(self, blocks: Blocks) -> PartitionMap:
+        """See MapFormat."""
+        return read(blocks)
+
+    def declared(self, blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
+        """See MapFormat."""
+        return declared(blocks, map)
+
+    def serves(self, partition: Partition) -> bool:
+        """See MapFormat: the extended partition does."""
+        return is_extended(partition)
+
+    def new(self, size: int, sector: int, *, heads: int, sectors: int) -> PartitionMap:
+        """See MapFormat."""
+        return new(size, sector, secrets.token_hex(4))
+
+    def write(self, blocks: Blocks, map: PartitionMap) -> None:
+        """See MapFormat."""
+        write(blocks, map)
+
+    def room(self, map: PartitionMap, size: int) -> Room:
+        """See MapFormat."""
+        return room(map, size)
+
+    def reach(self, map: PartitionMap) -> int:
+        """See MapFormat."""
+        return LARGEST * map.sector
+
+    def own(self, map: PartitionMap, partition: Partition) -> int:
+        """See MapFormat."""
+        return map.sector if partition.index > PRIMARIES else 0
+
+    def levels(self, map: PartitionMap, size: int) -> tuple[Level, ...]:
+        """See MapFormat."""
+        whole, outer = room(map, size), logical.container(map)
+        first = Level(whole.first, whole.end, tuple(p for p in map.partitions if p.index <= PRIMARIES))
+        if outer is None:
+            return (first,)
+        return (first, Level(outer.start, self._reach(map, outer, size), tuple(logical.drives(map)), map.sector))
+
+    def level_for_new(self, map: PartitionMap, size: int, *, is_within: bool) -> Level:
+        """See MapFormat."""
+        levels = self.levels(map, size)
+        return levels[-1] if is_within else levels[0]
+
+    def prepared(self, map: PartitionMap, size: int, *, is_within: bool, alignment: int) -> PartitionMap:
+        """See MapFormat: the extended partition is made, and stretched over the free room behind it."""
+        return self.stretched(map, size) if is_within else map
+
+    def free_index(self, map: PartitionMap, *, is_within: bool) -> int:
+        """See MapFormat."""
+        used = {p.index for p in map.partitions}
+        if is_within:
+            return max([PRIMARIES, *used]) + 1
+        index = next((k for k in range(1, PRIMARIES + 1) if k not in used), None)
+        if index is None:
+            raise FitError("All four entries of the MBR are taken; a logical drive may still fit.")
+        return index
+
+    def type_for(self, map: PartitionMap, kind: str, start: int, length: int) -> str:
+        """See MapFormat."""
+        return type_for(kind, length, start + length, geometry_of(map), sector=map.sector)
+
+    def made(self, map: PartitionMap, partition: Partition, label: str, *, is_within: bool) -> Partition:
+        """See MapFormat."""
+        return with_type(partition, partition.type)
+
+    def numbered(self, map: PartitionMap) -> PartitionMap:
+        """See MapFormat: logical drives count from 5 in the order in which they lie."""
+        primaries = sorted((p for p in map.partitions if p.index <= PRIMARIES), key=lambda p: p.index)
+        drives = [replace(p, index=PRIMARIES + k) for k, p in enumerate(logical.drives(map), start=1)]
+        return replace(map, partitions=(*primaries, *drives))
+
+    def without(self, map: PartitionMap, gone: Partition) -> tuple[Partition, ...]:
+        """See MapFormat: an extended partition goes with its logical drives."""
+        rest = super().without(map, gone)
+        return tuple(p for p in rest if p.index <= PRIMARIES) if is_extended(gone) else rest
+
+    def placed(self, map: PartitionMap, old: Partition, new: Partition, size: int) -> tuple[PartitionMap, Partition]:
+        """See MapFormat."""
+        new = retyped(new, geometry_of(map), sector=map.sector)
+        return (self.stretched(map, size, to=new.end) if old.index > PRIMARIES else map), new
+
+    def must_be_sound(self, map: PartitionMap, size: int) -> None:
+        """See MapFormat."""
+        outer, drives = logical.container(map), logical.drives(map)
+        if outer is None:
+            return
+        for p in drives:
+            if p.start <= outer.start or p.end > outer.end:
+                raise FitError(f"Logical drive {p.index} would leave the extended partition.")
+        logical.places_in(outer, drives, map.sector)          # each has a record in front of it
+
+    def retyped(self, map: PartitionMap, old: Partition, type: str) -> Partition:
+        """See MapFormat: hidden stays hidden."""
+        made = with_type(old, type)
+        return flagged(made, "hidden", is_set=True) if "hidden" in old.flags and int(type, 16) in HIDEABLE else made
+
+    def flagged(self, map: PartitionMap, index: int, flag: str, *, is_set: bool) -> PartitionMap:
+        """See MapFormat: only one primary can be active."""
+        if flag == "active" and is_set:
+            map = replace(map, partitions=tuple(flagged(p, "active", is_set=False) for p in map.partitions))
+        return exchanged(map, flagged(map.partition(index), flag, is_set=is_set))
+
+    def typed(self, old: Partition, type: str) -> Partition:
+        """See MapFormat."""
+        if is_extended(old):
+            raise FitError(f"Partition {old.index} holds the logical drives; its type says so.")
+        try:
+            code = int(type, 16).to_bytes(1)
+        except (ValueError, OverflowError):
+            raise FitError(f"“{type}” is not a type of an MBR: two hexadecimal digits such as 0x0c.") from None
+        if code[0] in EXTENDED:
+            raise FitError("An extended partition is made with its first logical drive, not by a type.")
+        return with_type(old, f"0x{code.hex()}")
+
+    def as_it_was(self, map: PartitionMap, came: Partition, made: Partition) -> Partition:
+        """See MapFormat."""
+        if not (came.type.startswith("0x") and len(came.type) == 4):
+            return made
+        return retyped(with_type(made, came.type), geometry_of(map), sector=map.sector)
+
+    def stretched(self, map: PartitionMap, size: int, *, to: int | None = None) -> PartitionMap:
+        """The extended partition lengthened to `to`, or over all the free room behind it."""
+        outer = logical.container(map)
+        if outer is None:
+            return map
+        end = self._reach(map, outer, size)
+        end = end if to is None else min(end, to)
+        if end <= outer.end:
+            return map
+        length = (end - outer.start) // map.sector * map.sector
+        return exchanged(map, retyped(replace(outer, length=length), geometry_of(map), sector=map.sector))
+
+    @staticmethod
+    def _reach(map: PartitionMap, outer: Partition, size: int) -> int:
+        """How far the extended partition could reach."""
+        behind = [p.start for p in map.partitions if p.index <= PRIMARIES and p.start >= outer.end]
+        return min([*behind, room(map, size).end])

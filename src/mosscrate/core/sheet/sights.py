@@ -17,7 +17,7 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.contents.survey import has_blank_ends, look_at, partition_window, survey
 from mosscrate.core.errors import FitError, FormatError, MossError, Unsound
-from mosscrate.core.maps import MapKind, PartitionMap, can_be_arranged, edits, mbr, read_map, without_map
+from mosscrate.core.maps import MapKind, PartitionMap, can_be_arranged, edits, map_format, read_map, without_map
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.volumes import Editor, Facts, Volume, edit, open_volume
 
@@ -123,7 +123,7 @@ class Sight:
 
     def outer(self, index: int) -> bool:
         """Whether a partition only holds the logical drives."""
-        return self.map.kind == MapKind.MBR and mbr.is_extended(self.map.partition(index))
+        return map_format(self.map.kind).serves(self.map.partition(index))
 
     def room_behind(self, index: int) -> int:
         """What a partition could have without moving anything. Raises FitError."""
@@ -251,7 +251,7 @@ class Planned(Sight):
         fresh = {look.index: look for look in made.looks}
         looks = []
         for partition in map_.partitions:
-            is_outer = map_.kind == MapKind.MBR and mbr.is_extended(partition)
+            is_outer = map_.kind == MapKind.MBR and map_format(map_.kind).serves(partition)
             if partition.index in fresh and not is_outer:
                 looks.append(replace(fresh[partition.index], partition=partition))
                 continue

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.errors import FormatError
 from mosscrate.core.machines import Machine
-from mosscrate.core.maps import MapKind, edits, gpt, mbr, rdb_code
+from mosscrate.core.maps import MapKind, edits, map_format, rdb_code, written_kinds
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.propose import growth_with_room, usual_kind
 from mosscrate.core.sheet.steps.shared.places import alignment_for
@@ -66,7 +66,7 @@ def actions_for(layout: Layout | None, index: int | None, machine: Machine | Non
 
 def _new_map(machine: Machine | None) -> Action:
     """An empty map, first of all the kind that the machine expects, in its geometry."""
-    kinds = ("mbr", "gpt", "rdb", "ahdi")
+    kinds = tuple(map(str, written_kinds()))
     wanted = next((kind for kind in machine.maps if kind in kinds), "mbr") if machine else "mbr"
     geometry = machine.geometry if machine else None
 
@@ -88,7 +88,7 @@ def codes_of(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:
 
 def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
     index, volume, p = look.index, look.volume, look.partition
-    is_outer = layout.map_kind == MapKind.MBR and mbr.is_extended(p)
+    is_outer = map_format(layout.map_kind).serves(p)
     kinds = kinds_under(layout.map_kind)
     found: list[Action] = []
     if not is_outer and volume is not None and volume.used is not None:
@@ -110,8 +110,7 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                               Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS))),
             lambda v: (s.FormatPartition(index, v["file system"], v["label"], _cluster(v)),), "What is on it is lost."))
     if layout.can_be_arranged:
-        flags = {MapKind.MBR: ("active", "hidden"), MapKind.AHDI: ("active",),
-                 MapKind.RDB: ("active", "no automount")}.get(layout.map_kind, tuple(gpt.FLAGS))
+        flags = map_format(layout.map_kind).flags
         if not is_outer:
             found.append(Action("Flags…", (Field("flag", flags[0], flags), Field("set", YES, (YES, NO))),
                                 lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))
@@ -185,7 +184,7 @@ def _sizing(layout: Layout, look: PartitionLook) -> Action:
 def _moving(layout: Layout, look: PartitionLook) -> Action:
     low, high = edits.bounds(layout.as_map, look.index, layout.size)
     last = high - look.partition.length
-    align = edits.room(layout.as_map, layout.size).unit if layout.map_kind == MapKind.RDB else \
+    align = edits.room(layout.as_map, layout.size).unit if map_format(layout.map_kind).is_on_grid else \
         alignment_for(layout.size)
     return Action("Move…", (Field("start", binary(look.partition.start)),),
                   lambda v: (s.MovePartition(look.index, parse_size(v["start"]) // align * align),),
@@ -198,7 +197,7 @@ def _on_map(layout: Layout) -> list[Action]:
         size = None if not values["size"] or values["size"] == "all of it" else parse_size(values["size"])
         return (s.AddPartition(kind, size, None, values["label"], values.get(apart, NO) == YES, _cluster(values)),)
 
-    apart = {MapKind.MBR: "logical", MapKind.AHDI: "chained"}.get(layout.map_kind, "")
+    apart = map_format(layout.map_kind).within
     own = kinds_under(layout.map_kind)
     kinds = own if usual_kind(layout.map_kind) in own else (AUTOMATIC, *own)
     fields = [Field("file system", kinds[0], kinds), Field("size", "all of it"), Field("label", ""),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
-from mosscrate.core.maps import WRITTEN, MapKind, edits
+from mosscrate.core.maps import MapKind, edits, written_kinds
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.propose import under_another_map
 from mosscrate.core.sizes import parse_size
@@ -97,8 +97,8 @@ def _one(source: Layout, target: Layout, names: dict[str, int], *, may_clear: bo
 def _maps_for(look: PartitionLook) -> tuple[MapKind, ...]:
     """The maps that machines with a volume of this kind know, the usual one first."""
     facts = look.volume.facts if look.volume else None
-    own = tuple(kind for kind in WRITTEN if facts is None or facts.stands_under(kind))
-    return own or WRITTEN
+    own = tuple(kind for kind in written_kinds() if facts is None or facts.stands_under(kind))
+    return own or written_kinds()
 
 
 def _all(source: Layout) -> Action:

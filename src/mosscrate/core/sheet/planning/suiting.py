@@ -12,7 +12,7 @@ from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import Machine
-from mosscrate.core.maps import WRITTEN, MapKind
+from mosscrate.core.maps import MapKind, written_kinds
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.propose import kind_under, under_another_map
 from mosscrate.core.sheet.sheet import JobSheet
@@ -38,7 +38,7 @@ def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) ->
         return _turned_round(sheet, source, machine)
     if not any(look.volume for look in source.with_contents):
         return Suited(sheet)
-    kind = next((MapKind(word) for word in machine.maps if word in WRITTEN), None)
+    kind = next((MapKind(word) for word in machine.maps if word in written_kinds()), None)
     with suppress(FitError):
         steps = _under(source, kind, machine) if kind else ()
         kept = tuple(step for step in sheet.steps if isinstance(step, KeepCard))

@@ -9,7 +9,7 @@ import msgspec
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.maps import edits, map_format, write_map
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -53,7 +53,7 @@ class MovePartition(Step, tag="move", frozen=True):
         partition = map_.partition(self.partition)
         low, high = edits.bounds(map_, self.partition, size)
         unit = card.unit
-        align = alignment_for(size) if map_.kind != MapKind.RDB else unit
+        align = unit if map_format(map_.kind).is_on_grid else alignment_for(size)
         start = self.start
         if start is None:
             start = (high - partition.length) // align * align

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.straight import map_is_known_swapped
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import WRITTEN, edits, write_map
+from mosscrate.core.maps import edits, write_map, written_kinds
 from mosscrate.core.sheet.asking import asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -23,7 +23,7 @@ class NewMap(Step, tag="map", frozen=True):
     `heads` and `sectors` of a track are the geometry of an RDB; 0 takes the usual one.
     """
 
-    kind: Annotated[str, asked("The kind of map.", is_first=True, choices=tuple(map(str, WRITTEN)))]
+    kind: Annotated[str, asked("The kind of map.", is_first=True, choices=tuple(map(str, written_kinds())))]
     heads: Annotated[int, asked("Heads of an RDB's geometry; the usual one when left out.")] = 0
     sectors: Annotated[int, asked("Sectors of a track in an RDB's geometry.")] = 0
 
@@ -33,9 +33,9 @@ class NewMap(Step, tag="map", frozen=True):
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""
-        kind = next((k for k in WRITTEN if k == self.kind), None)
+        kind = next((k for k in written_kinds() if k == self.kind), None)
         if kind is None:
-            raise FitError(f"A map is {' or '.join(f'“{k}”' for k in WRITTEN)}, not “{self.kind}”.")
+            raise FitError(f"A map is {' or '.join(f'“{k}”' for k in written_kinds())}, not “{self.kind}”.")
         made = edits.new_map(kind, card.size, card.map_or_none.sector, heads=self.heads, sectors=self.sectors)
         if card.is_swapped and not map_is_known_swapped(made):
             raise FitError(f"The bytes of {card.name} are swapped: an empty {self.kind.upper()} map would not be known "

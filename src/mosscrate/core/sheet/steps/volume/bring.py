@@ -13,7 +13,7 @@ from mosscrate.core.blocks.streaming import copy, digest
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
 from mosscrate.core.errors import FitError, FormatError, JobError
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, mbr, rdb, write_map
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, map_format, write_map
 from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -127,7 +127,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         kind = "" if map.kind == MapKind.RDB and came.environment is not None and not self.kind else kind
         result, made = edits.added(map, size, start=None, length=length, kind=kind, label=came.label,
                                    alignment=alignment_for(size))
-        kept = made if self.kind else _as_it_was(came, made, map)
+        kept = made if self.kind else map_format(map.kind).as_it_was(map, came, made)
         result = replace(result, partitions=tuple(kept if p.index == made.index else p for p in result.partitions))
         return result, kept
 
@@ -158,20 +158,6 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
         what = f"Partition {self.source}" if self.source else "The volume"
         return Done(f"{what} of the source is {where}, copied {how}, read back and equal.", done)
-
-
-def _as_it_was(came: Partition, made: Partition, map: PartitionMap) -> Partition:
-    """What a map of the same kind said of a partition, which goes with it: type, flags, environment, name."""
-    match map.kind:
-        case MapKind.MBR if came.type.startswith("0x") and len(came.type) == 4:
-            return mbr.retyped(mbr.with_type(made, came.type), mbr.geometry_of(map), sector=map.sector)
-        case MapKind.RDB if came.environment is not None:
-            return replace(made, type=came.type, type_name=came.type_name, flags=came.flags,
-                           label=rdb.free_name(map, came.label), environment=came.environment)
-        case MapKind.AHDI if len(came.type) == 3:
-            return replace(made, type=came.type, type_name=came.type_name, flags=came.flags)
-        case _:
-            return made
 
 
 def _exactly(window: Window, new: Window, *, is_mostly_room: bool, watch: Watch) -> int:
