@@ -18,7 +18,7 @@ from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running.job import Job as LoggedJob
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
-from mosscrate.desk.shared.background import Asker, Job
+from mosscrate.desk.shared.background import Asked, Asker, Job
 
 POLL_MS = 3000
 
@@ -48,6 +48,8 @@ class BenchModel(QObject):
         super().__init__(parent)
         self.bench = bench
         self.asker = Asker(self)
+        self._looker = Asker(self, threads=1)  # for media that come and go: it never waits behind a survey
+        self._surveys: dict[str, Asked] = {}
         self.media: list[Medium] = []
         self.seen: dict[str, Seen] = {}
         self.lanes: list[Lane] = []
@@ -80,7 +82,8 @@ class BenchModel(QObject):
 
     def refresh(self) -> None:
         """Look for media that came or went."""
-        self.asker.ask(self.bench.shelf.media, self._take_media, self._complain)
+        if self._looker.is_idle:
+            self._looker.ask(self.bench.shelf.media, self._take_media, self._complain)
 
     def refresh_crate(self) -> None:
         """Read the crate again."""
@@ -91,10 +94,12 @@ class BenchModel(QObject):
     def look_again(self, medium: Medium) -> None:
         """Read a medium's layout anew."""
         def answer(seen: Seen) -> None:
+            self._surveys.pop(medium.key, None)
             self.seen[medium.key] = seen
             self.seen_changed.emit(medium.key)
 
-        self.asker.ask(lambda: _survey(medium, self.bench), answer, lambda error: answer(Seen(None, str(error))))
+        self._surveys[medium.key] = self.asker.ask(lambda: _survey(medium, self.bench), answer,
+                                                   lambda error: answer(Seen(None, str(error))))
 
     def layout_of(self, medium: Medium | None) -> Layout | None:
         """The layout as last seen."""
@@ -122,6 +127,8 @@ class BenchModel(QObject):
         """Choose the medium in hand."""
         if medium != self.selected:
             self.selected = medium
+            if medium is not None and medium.key in self._surveys:
+                self.asker.hurry(self._surveys[medium.key])
             self.selected_changed.emit()
 
     def open_image(self, path: Path) -> Medium | None:
@@ -185,6 +192,7 @@ class BenchModel(QObject):
             job.stop()
             job.wait()
         self.asker.wait()
+        self._looker.wait()
 
     def _end(self, job: Job, keys: set[str]) -> None:
         self.busy -= keys
@@ -207,7 +215,7 @@ class BenchModel(QObject):
                 again = self.selected
             self.selected = again
         self.media_changed.emit()
-        for medium in fresh:
+        for medium in sorted(fresh, key=lambda m: m != self.selected):       # the one in hand first
             self.look_again(medium)
         if self.selected is None and media:
             self.select(media[0])

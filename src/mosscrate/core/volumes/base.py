@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 from typing import Protocol, TypeAlias
 
 from mosscrate.core.blocks import Extent
@@ -148,8 +149,15 @@ class Tree:
     def find(self, path: str) -> Entry | None:
         """The entry at a path, ignoring case where nothing matches exactly."""
         wanted = path.strip("/")
-        exact = next((e for e in self.entries if e.path == wanted), None)
-        return exact or next((e for e in self.entries if e.path.lower() == wanted.lower()), None)
+        return self._by_path.get(wanted) or self._by_folded_path.get(wanted.lower())
+
+    @cached_property
+    def _by_path(self) -> dict[str, Entry]:
+        return {e.path: e for e in reversed(self.entries)}
+
+    @cached_property
+    def _by_folded_path(self) -> dict[str, Entry]:
+        return {e.path.lower(): e for e in reversed(self.entries)}
 
 
 class Volume(Protocol):

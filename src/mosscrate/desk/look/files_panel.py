@@ -13,9 +13,9 @@ from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.sheet.steps import AnyStep, Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, SetTraits
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
-from mosscrate.core.volumes import Entry, Kind, Tree, is_changed_here
+from mosscrate.core.volumes import Entry, Kind, is_changed_here
 from mosscrate.core.volumes.ffs import protection_text
-from mosscrate.desk.look.tree_model import TreeModel
+from mosscrate.desk.look.tree_model import Node, TreeModel
 from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
@@ -116,9 +116,10 @@ class FilesPanel(Panel):
             self.show_text("Being read…" if readable else
                            "Its files cannot be listed here yet. That does not mean that anything is wrong with it.")
 
-    def show_tree(self, tree: Tree) -> None:
+    def show_tree(self, root: Node) -> None:
         """The files themselves."""
-        self._model = TreeModel(tree, self)
+        self._let_go()
+        self._model = TreeModel(root, self)
         self.tree.setModel(self._model)
         if header := self.tree.header():
             header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
@@ -127,7 +128,7 @@ class FilesPanel(Panel):
                 header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
         if selection := self.tree.selectionModel():
             selection.currentChanged.connect(lambda _now, _before: self._enable())
-        if not tree.entries:
+        if not root.children:
             self.show_text("No files yet. Drop some here, or use Put.", keeps_model=True)
             return
         self.tree.show()
@@ -137,7 +138,7 @@ class FilesPanel(Panel):
     def show_text(self, text: str, *, keeps_model: bool = False) -> None:
         """A sentence where the files would be."""
         if not keeps_model:
-            self._model = None
+            self._let_go()
         self.tree.hide()
         self.empty.setText(text)
         self.empty.show()
@@ -182,6 +183,13 @@ class FilesPanel(Panel):
         paths = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
         self.offer_put(paths, self._folder_of(self.tree.indexAt(place)))
         event.acceptProposedAction()
+
+    def _let_go(self) -> None:
+        """Of the tree that is shown: a large one takes memory."""
+        if self._model is not None:
+            self.tree.setModel(None)
+            self._model.deleteLater()
+            self._model = None
 
     def _folder_of(self, index: QModelIndex) -> str:
         entry = self._model.entry(index) if self._model else None

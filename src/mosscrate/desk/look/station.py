@@ -26,13 +26,14 @@ from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.sizes import binary, counted, exact
 from mosscrate.core.slots import Medium, Source
-from mosscrate.core.volumes import Entry, Kind, Tree
+from mosscrate.core.volumes import Entry, Kind
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.look.files_panel import FilesPanel
 from mosscrate.desk.look.findings_panel import FindingsPanel
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.look.structure_panel import StructurePanel
+from mosscrate.desk.look.tree_model import Node, nodes_of
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import button, label, row
 
@@ -249,12 +250,12 @@ class LookStation(QWidget):
         self.files.show_head(medium, look)
         if look.volume and look.volume.used is not None:
             self.model.asker.ask(lambda: _read_tree(medium, look.index),
-                                 lambda tree: self._show_tree(wanted, tree),
+                                 lambda root: self._show_tree(wanted, root),
                                  lambda error: self.files.show_text(str(error)))
 
-    def _show_tree(self, wanted: tuple[str, int], tree: Tree) -> None:
+    def _show_tree(self, wanted: tuple[str, int], root: Node) -> None:
         if wanted == self._shown:
-            self.files.show_tree(tree)
+            self.files.show_tree(root)
 
     def _keep(self) -> None:
         if self.model.selected:
@@ -392,9 +393,9 @@ def _has_room_to_use(layout: Layout) -> bool:
             and last.volume is not None and last.volume.largest > last.partition.length)
 
 
-def _read_tree(medium: Medium, index: int) -> Tree:
+def _read_tree(medium: Medium, index: int) -> Node:
     with medium.open() as blocks:
-        return open_partition(blocks, index).tree()
+        return nodes_of(open_partition(blocks, index).tree())
 
 
 def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) -> str:

@@ -18,7 +18,7 @@ COLUMNS = ("name", "size", "changed")
 _INK = {FileKind.SAVE: "warning", FileKind.FIRMWARE: "note"}
 
 
-@dataclass
+@dataclass(slots=True, eq=False)
 class Node:
     """One row; folders first, then by name."""
 
@@ -29,11 +29,11 @@ class Node:
 
 
 class TreeModel(QAbstractItemModel):
-    """A whole tree as read; the nodes are built once."""
+    """A whole tree as read; its nodes are built beside the window."""
 
-    def __init__(self, tree: Tree, parent: QObject | None = None) -> None:
+    def __init__(self, root: Node, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.root = _nodes(tree)
+        self.root = root
 
     def entry(self, index: QModelIndex) -> Entry | None:
         """The entry of a row."""
@@ -89,7 +89,8 @@ class TreeModel(QAbstractItemModel):
         return node if isinstance(node, Node) else self.root
 
 
-def _nodes(tree: Tree) -> Node:
+def nodes_of(tree: Tree) -> Node:
+    """The rows of a tree, above them a root without an entry."""
     root = Node(None)
     folders = {"": root}
     for entry in tree.entries:

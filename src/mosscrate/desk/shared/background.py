@@ -11,7 +11,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeAlias
 
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
@@ -20,6 +20,7 @@ from mosscrate.core.watch import Progress, Watch
 
 SAMPLE_MS = 100
 WINDOW_SECONDS = 3.0
+MOST_RATES = 512                        # an even number
 log = logging.getLogger(__name__)
 
 
@@ -51,17 +52,20 @@ class _Question(QRunnable):
             log.debug("nobody waits for the answer any more")
 
 
+Asked: TypeAlias = _Question
+
+
 class Asker(QObject):
     """Asks questions in a pool; the answers arrive on the window's thread."""
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, parent: QObject | None = None, *, threads: int = 2) -> None:
         super().__init__(parent)
         self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(2)
+        self._pool.setMaxThreadCount(threads)
         self._open: set[_Question] = set()
 
     def ask(self, question: Callable[[], Any], then: Callable[[Any], None],
-            failed: Callable[[Exception], None]) -> None:
+            failed: Callable[[Exception], None]) -> Asked:
         """Run `question` beside the window, then call one of the two on it."""
         asked = _Question(question)
         asked.setAutoDelete(False)
@@ -69,6 +73,12 @@ class Asker(QObject):
         asked.answer.ready.connect(lambda found: self._close(asked, then, found))
         asked.answer.failed.connect(lambda error: self._close(asked, failed, error))
         self._pool.start(asked)
+        return asked
+
+    def hurry(self, asked: Asked) -> None:
+        """Let a question that still waits be the next."""
+        if self._pool.tryTake(asked):
+            self._pool.start(asked, 1)
 
     def wait(self) -> None:
         """Until every question is answered; for closing."""
@@ -101,7 +111,9 @@ class _Meter:
 
     samples: deque[tuple[float, int]] = field(default_factory=deque)
     phase: str = ""
-    rates: list[float] = field(default_factory=list)
+    rates: list[float] = field(default_factory=list)       # of stretches of equal length, `stride` samples each
+    stride: int = 1
+    held: list[float] = field(default_factory=list)
 
     def moment(self, progress: Progress | None, begun: float) -> Moment:
         now = time.monotonic()
@@ -116,9 +128,21 @@ class _Meter:
         span, moved = now - self.samples[0][0], progress.done - self.samples[0][1]
         rate = moved / span if span > 0 else 0.0
         if len(self.samples) > 1:
-            self.rates.append(rate)
+            self._note(rate)
         left = (progress.total - progress.done) / rate if progress.total and rate else None
         return Moment(progress, now - begun, rate, left, tuple(self.rates))
+
+
+    def _note(self, rate: float) -> None:
+        """One more; where they become many, neighbours are drawn together."""
+        self.held.append(rate)
+        if len(self.held) < self.stride:
+            return
+        self.rates.append(sum(self.held) / len(self.held))
+        self.held.clear()
+        if len(self.rates) >= MOST_RATES:
+            pairs = zip(self.rates[::2], self.rates[1::2], strict=True)
+            self.rates, self.stride = [(a + b) / 2 for a, b in pairs], self.stride * 2
 
 
 class Job(QObject):
