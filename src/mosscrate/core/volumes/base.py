@@ -8,6 +8,9 @@ from enum import StrEnum
 from functools import cached_property
 from typing import Protocol, TypeAlias
 
+import numpy as np
+from numpy.typing import NDArray
+
 from mosscrate.core.blocks import Extent
 from mosscrate.core.findings import Finding
 
@@ -200,6 +203,12 @@ class Volume(Protocol):
 
     def read_file(self, entry: Entry) -> Iterator[bytes]:
         """The bytes of a file in pieces. Raises FormatError, MediumError."""
+
+    def read_at(self, entry: Entry, at: int, count: int) -> bytes:
+        """`count` bytes of a file from byte `at` on, fewer at its end. Raises FormatError, MediumError."""
+
+    def pieces_of(self, entry: Entry) -> NDArray[np.void]:
+        """Where the bytes of a file lie, as rows of `pieces.PIECE`; what none covers is zeros. Raises FormatError."""
 
     def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
         """Where a file lies, in bytes from the start of the volume. Raises FormatError."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from functools import cached_property
 
 import numpy as np
@@ -31,12 +30,12 @@ from mosscrate.core.volumes.exfat.structures import (
     parse_boot,
 )
 from mosscrate.core.volumes.fat.table import BAD, END, Chains, Table
+from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following, within
 
-PIECE = 4 << 20
 _MOST_UPCASE = 0x20000 + 4
 
 
-class ExfatVolume:
+class ExfatVolume(ReadByPieces):
     """Reads one volume. FAT and bitmap are read once, when first asked for."""
 
     def __init__(self, blocks: Blocks, boot: BootSector) -> None:
@@ -197,18 +196,9 @@ class ExfatVolume:
                     queue.append((entry.path, row))
         return Tree(tuple(found), tuple(findings))
 
-    def read_file(self, entry: Entry) -> Iterator[bytes]:
-        """The bytes of a file in pieces of at most 4 MiB; behind its valid length come zeros."""
-        row = self.row_of(entry)
-        valid, at = min(row.valid_length, entry.size), 0
-        for extent in self.extents_of(entry):
-            for start in range(extent.start, extent.end, PIECE):
-                length = min(PIECE, extent.end - start)
-                data = self.blocks.read(start, length) if at < valid else bytes(length)
-                if at < valid < at + length:
-                    data = data[:valid - at].ljust(length, b"\0")
-                at += length
-                yield data
+    def pieces_of(self, entry: Entry) -> Pieces:
+        """Its extents, one behind the other, as far as its valid length. Raises FormatError."""
+        return within(following(self.extents_of(entry)), 0, self.row_of(entry).valid_length)
 
     def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
         """Where a file lies. Raises FormatError where its chain is damaged or too short for its size."""

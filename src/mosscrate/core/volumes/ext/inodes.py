@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.binary import Record
+from mosscrate.core.blocks import Extent
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.ext.filesystem import Filesystem, crc32c
 from mosscrate.core.volumes.ext.mapping import NO_RUNS, Mapping, read_extents, read_indirect
@@ -86,6 +87,11 @@ class Inodes:
         group, place = divmod(number - 1, self.fs.inodes_per_group)
         return bytes(self.table(group)[place].tobytes())
 
+    def place(self, number: int) -> int:
+        """Where an inode lies, in bytes from the start of the volume."""
+        group, row = divmod(number - 1, self.fs.inodes_per_group)
+        return self.fs.get("inode_table", group) * self.fs.block + row * self.fs.inode_size
+
     def get(self, number: int) -> Record:
         """One inode as a record."""
         return record_of(self.raw(number))
@@ -133,9 +139,13 @@ def mapping_of(fs: Filesystem, inode: Record | np.void, where: str) -> Mapping:
 
 def inline_data(raw: bytes) -> bytes:
     """The data of an inode that holds them itself: i_block, then the attribute "system.data"."""
-    inode = record_of(raw)
-    head, size = inode["block"].tobytes(), size_of(inode)
-    return (head + _attribute(raw, inode, XATTR_SYSTEM, b"data"))[:size]
+    return b"".join(raw[e.start:e.end] for e in inline_extents(raw))[:size_of(record_of(raw))]
+
+
+def inline_extents(raw: bytes) -> tuple[Extent, ...]:
+    """Where in an inode's bytes the data lie that it holds itself."""
+    offset, length = INODE.fields["block"][1], INODE["block"].itemsize          # type: ignore[index]
+    return Extent(offset, length), _attribute(raw, record_of(raw), XATTR_SYSTEM, b"data")
 
 
 def checksum(fs: Filesystem, number: int, raw: bytes) -> int:
@@ -174,17 +184,18 @@ def _has_high(raw: bytes, inode: Record) -> bool:
     return len(raw) > GOOD_OLD_INODE and int(inode["extra_isize"]) >= 4
 
 
-def _attribute(raw: bytes, inode: Record, index: int, name: bytes) -> bytes:
-    """The value of an extended attribute inside the inode, b"" for none."""
+def _attribute(raw: bytes, inode: Record, index: int, name: bytes) -> Extent:
+    """Where the value of an extended attribute lies inside the inode; of no length for none."""
+    nothing = Extent(0, 0)
     if len(raw) <= GOOD_OLD_INODE + 4:
-        return b""
+        return nothing
     start = GOOD_OLD_INODE + int(inode["extra_isize"])
     if int.from_bytes(raw[start:start + 4], "little") != XATTR_MAGIC:
-        return b""
+        return nothing
     first = at = start + 4
     while at + XATTR_ENTRY.size <= len(raw) and raw[at:at + 4] != bytes(4):
         length, kind, offset, _, size, _ = XATTR_ENTRY.unpack_from(raw, at)
         if kind == index and raw[at + XATTR_ENTRY.size:at + XATTR_ENTRY.size + length] == name:
-            return raw[first + offset:first + offset + size]
+            return Extent(first + offset, max(0, min(size, len(raw) - first - offset)))
         at += XATTR_ENTRY.size + -(-length // 4) * 4
-    return b""
+    return nothing

@@ -22,6 +22,7 @@ from mosscrate.core.volumes.ext.inodes import (
     IS_LINK,
     Inodes,
     inline_data,
+    inline_extents,
     is_short_link,
     mapping_of,
     record_of,
@@ -29,14 +30,14 @@ from mosscrate.core.volumes.ext.inodes import (
 )
 from mosscrate.core.volumes.ext.mapping import Mapping
 from mosscrate.core.volumes.ext.structures import CLEAN, FT_FOLDER, HAS_ERRORS, INLINE_DATA_FL, ROOT
+from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following, pieces, within
 
-PIECE = 4 << 20
 LARGEST_FOLDER = 256 << 20
 LARGEST_LINK = 65536
 _KINDS = {IS_FOLDER: Kind.FOLDER, IS_LINK: Kind.LINK}
 
 
-class ExtVolume:
+class ExtVolume(ReadByPieces):
     """Reads one volume. A dirty journal is replayed on a view; the volume itself is not touched."""
 
     def __init__(self, blocks: Blocks) -> None:
@@ -140,42 +141,21 @@ class ExtVolume:
                 data = self.blocks.read(int(run["physical"]) * self.block, length)
                 yield from directory.rows(data, self.block, count, where)
 
-    def read_file(self, entry: Entry) -> Iterator[bytes]:
-        """The bytes of a file in pieces of at most 4 MiB; holes come as zeros. Raises FormatError, MediumError."""
+    def pieces_of(self, entry: Entry) -> Pieces:
+        """Where the data of a file lie; holes and unwritten room are left out. Raises FormatError."""
         raw = self.inodes.raw(entry.node)
         inode = record_of(raw)
         if int(inode["mode"]) & FORMAT_MASK != IS_FILE:
-            return
+            return following(())
         if int(inode["flags"]) & INLINE_DATA_FL:
-            yield inline_data(raw)
-            return
-        at, size = 0, size_of(inode)
-        if size > self.block << 32:                          # logical blocks are numbered in 32 bits
-            raise FormatError("ext inode", f"size of “{entry.path}”", 0, size, f"at most {self.block << 32}")
-        for run in self._mapping(inode, entry).runs:
-            start = min(size, int(run["logical"]) * self.block)
-            yield from _zeros(start - at)
-            length = min(int(run["length"]) * self.block, size - start)
-            place = int(run["physical"]) * self.block
-            if run["unwritten"]:
-                yield from _zeros(length)
-            else:
-                for done in range(0, length, PIECE):
-                    yield self.blocks.read(place + done, min(PIECE, length - done))
-            at = start + max(0, length)
-        yield from _zeros(size - at)
+            base = self.inodes.place(entry.node)
+            return within(following(Extent(base + e.start, e.length) for e in inline_extents(raw)), 0, entry.size)
+        return self._written(inode, entry)
 
     def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
         """Where a file or folder lies; holes and unwritten room are left out. Raises FormatError."""
-        inode = self.inodes.get(entry.node)
-        size = size_of(inode)
-        runs = self._mapping(inode, entry).runs
-        found = []
-        for run in runs:
-            length = min(int(run["length"]) * self.block, size - int(run["logical"]) * self.block)
-            if length > 0 and not run["unwritten"]:
-                found.append(Extent(int(run["physical"]) * self.block, length))
-        return tuple(found)
+        return tuple(Extent(place, length) for _, place, length in
+                     self._written(self.inodes.get(entry.node), entry).tolist())
 
     def used_extents(self) -> tuple[Extent, ...]:
         """Every stretch that the block bitmaps mark as used, and the boot block."""
@@ -199,6 +179,15 @@ class ExtVolume:
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return directory.why_not(name)
+
+    def _written(self, inode: Record, entry: Entry) -> Pieces:
+        size = size_of(inode)
+        if size > self.block << 32:                          # logical blocks are numbered in 32 bits
+            raise FormatError("ext inode", f"size of “{entry.path}”", 0, size, f"at most {self.block << 32}")
+        runs = self._mapping(inode, entry).runs
+        runs = runs[~runs["unwritten"].astype(bool)]
+        return within(pieces(*(runs[f].astype(np.int64) * self.block for f in ("logical", "physical", "length"))),
+                      0, size)
 
     def _mapping(self, inode: Record, entry: Entry) -> Mapping:
         return mapping_of(self.fs, inode, f"“{entry.path}”")
@@ -256,7 +245,3 @@ def open_ext(blocks: Blocks) -> ExtVolume:
     """Open an ext volume. Raises FormatError, MediumError."""
     return ExtVolume(blocks)
 
-
-def _zeros(length: int) -> Iterator[bytes]:
-    for done in range(0, length, PIECE):
-        yield bytes(min(PIECE, length - done))

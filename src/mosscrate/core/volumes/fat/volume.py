@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -29,8 +28,8 @@ from mosscrate.core.volumes.fat.structures import (
     parse_boot,
 )
 from mosscrate.core.volumes.fat.table import FREE, Chains, Table, head_of, read_table, wrong_links
+from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following
 
-PIECE = 4 << 20
 _NO_NAME = b"NO NAME    "
 
 
@@ -42,7 +41,7 @@ class FsInfo:
     next_free: int | None
 
 
-class FatVolume:
+class FatVolume(ReadByPieces):
     """Reads one volume. Metadata is read once, when first asked for."""
 
     def __init__(self, blocks: Blocks, boot: BootSector) -> None:
@@ -170,11 +169,9 @@ class FatVolume:
                     queue.append((entry.path, row.cluster))
         return Tree(tuple(found), tuple(findings))
 
-    def read_file(self, entry: Entry) -> Iterator[bytes]:
-        """The bytes of a file in pieces of at most 4 MiB. Raises FormatError, MediumError."""
-        for extent in self.extents_of(entry):
-            for start in range(extent.start, extent.end, PIECE):
-                yield self.blocks.read(start, min(PIECE, extent.end - start))
+    def pieces_of(self, entry: Entry) -> Pieces:
+        """Its extents, one behind the other. Raises FormatError."""
+        return following(self.extents_of(entry))
 
     def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
         """Where a file lies. Raises FormatError where its chain is damaged or too short for its size."""

@@ -18,6 +18,7 @@ from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.claiming import claimed_blocks
 from mosscrate.core.volumes.ffs.fields import fields_of
 from mosscrate.core.volumes.ffs.structures import Longs
+from mosscrate.core.volumes.pieces import Pieces, following, pieces, within
 
 PIECE_BLOCKS = 4096
 _KINDS = {s.ST_FOLDER: Kind.FOLDER, s.ST_FOLDER_LINK: Kind.FOLDER, s.ST_FILE: Kind.FILE, s.ST_FILE_LINK: Kind.FILE,
@@ -221,16 +222,26 @@ class FfsVolume:
         """The bytes of a file in pieces. Raises FormatError, MediumError."""
         blocks, left = self._data_of(entry), entry.size
         for first in range(0, len(blocks), PIECE_BLOCKS):
-            part = b"".join(self.blocks.read(e.start, e.length)
-                            for e in extents_of_blocks(blocks[first:first + PIECE_BLOCKS], self.block))
-            if not self.is_ffs:
-                rows = np.frombuffer(part, np.uint8).reshape(-1, self.block)
-                if (rows[:, :4] != (0, 0, 0, s.T_DATA)).any():
-                    raise FormatError("OFS data block", "type", 0, entry.path, "blocks of data")
-                part = rows[:, s.OFS_HEADER:].tobytes()
-            part = part[:left]
+            part = self._data_in(blocks[first:first + PIECE_BLOCKS], entry)[:left]
             left -= len(part)
             yield part
+
+    def read_at(self, entry: Entry, at: int, count: int) -> bytes:
+        """`count` bytes of a file from byte `at` on, fewer at its end. Raises FormatError, MediumError."""
+        end = min(entry.size, at + count)
+        if at >= end:
+            return b""
+        first = at // self.data_bytes
+        data = self._data_in(self._data_of(entry)[first:-(-end // self.data_bytes)], entry)
+        return data[at - first * self.data_bytes:end - first * self.data_bytes]
+
+    def pieces_of(self, entry: Entry) -> Pieces:
+        """Its blocks, neighbours together where they hold nothing but data. Raises FormatError, MediumError."""
+        if self.is_ffs:
+            return within(following(self.extents_of(entry)), 0, entry.size)
+        blocks = self._data_of(entry)
+        return within(pieces(np.arange(len(blocks)) * self.data_bytes, blocks * self.block + s.OFS_HEADER,
+                             np.full(len(blocks), self.data_bytes)), 0, entry.size)
 
     def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
         """Where the blocks of a file lie; those of OFS hold headers too. A folder is its header block."""
@@ -246,6 +257,16 @@ class FfsVolume:
     def why_not(self, name: str) -> str:
         """Why a name cannot stand here; "" when it can."""
         return s.why_not(name, self.fields.most)
+
+    def _data_in(self, blocks: NDArray[np.int64], entry: Entry) -> bytes:
+        """What data blocks of a file hold, headers taken off."""
+        raw = b"".join(self.blocks.read(e.start, e.length) for e in extents_of_blocks(blocks, self.block))
+        if self.is_ffs:
+            return raw
+        rows = np.frombuffer(raw, np.uint8).reshape(-1, self.block)
+        if (rows[:, :4] != (0, 0, 0, s.T_DATA)).any():
+            raise FormatError("OFS data block", "type", 0, entry.path, "blocks of data")
+        return rows[:, s.OFS_HEADER:].tobytes()
 
     def _data_of(self, entry: Entry) -> NDArray[np.int64]:
         longs = self.header(entry.node)

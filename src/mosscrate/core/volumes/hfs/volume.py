@@ -15,8 +15,7 @@ from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.hfs import structures as s
-
-PIECE = 4 << 20
+from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following
 
 
 @dataclass(frozen=True)
@@ -40,7 +39,7 @@ class CatalogRecord:
     resource: Fork
 
 
-class HfsVolume:
+class HfsVolume(ReadByPieces):
     """Reads one volume; the catalog is read once, when first asked for."""
 
     kind = "hfs"
@@ -116,11 +115,9 @@ class HfsVolume:
                     queue.append((full, record.id))
         return Tree(tuple(found), tuple(findings))
 
-    def read_file(self, entry: Entry) -> Iterator[bytes]:
-        """The data fork in pieces of at most 4 MiB. Raises FormatError, MediumError."""
-        for extent in self.extents_of(entry):
-            for at in range(extent.start, extent.end, PIECE):
-                yield self.blocks.read(at, min(PIECE, extent.end - at))
+    def pieces_of(self, entry: Entry) -> Pieces:
+        """The extents of the data fork, one behind the other. Raises FormatError."""
+        return following(self.extents_of(entry))
 
     def extents_of(self, entry: Entry) -> tuple[Extent, ...]:
         """Where the data fork lies. Raises FormatError."""
