@@ -11,11 +11,12 @@ from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.errors import FitError, FormatError, MossError
 from mosscrate.core.volumes import open_volume
+from mosscrate.core.volumes.clusters import BAD, END, FREE, Chains, owners
 from mosscrate.core.volumes.fat import directory, names, open_fat, structures
 from mosscrate.core.volumes.fat.growing import grow, plan
 from mosscrate.core.volumes.fat.making import make, plan_geometry
 from mosscrate.core.volumes.fat.structures import FatType, Geometry
-from mosscrate.core.volumes.fat.table import BAD, END, FREE, Chains, decode, encode, owners
+from mosscrate.core.volumes.fat.table import decode, encode
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, contents, expected, make_volume, some_files
 

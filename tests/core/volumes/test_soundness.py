@@ -17,8 +17,9 @@ from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, edit, must_be_sound, open_volume
+from mosscrate.core.volumes.clusters import END, FREE
 from mosscrate.core.volumes.ext.allocation import Bitmaps
-from mosscrate.core.volumes.fat.table import END, FREE, encode, head_of
+from mosscrate.core.volumes.fat.table import encode, head_of
 from mosscrate.core.watch import Watch
 from tests.core.sheet.test_steps import card, put_in, trees
 from tests.journals import cut_short, taken_back

@@ -11,6 +11,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind
 from mosscrate.core.volumes.claims import disagreements
+from mosscrate.core.volumes.clusters import BAD
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.structures import (
     ENTRY_SIZE,
@@ -21,7 +22,6 @@ from mosscrate.core.volumes.exfat.structures import (
     set_checksums,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume
-from mosscrate.core.volumes.fat.table import BAD
 
 
 def check(volume: ExfatVolume) -> tuple[Finding, ...]:

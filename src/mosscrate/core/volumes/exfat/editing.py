@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.clusters import BAD, END, NOTHING, Clusters, FreeClusters, Table, extents_of
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.making import label_entry
@@ -29,8 +30,6 @@ from mosscrate.core.volumes.exfat.structures import (
     NAME_UNITS,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
-from mosscrate.core.volumes.fat.clusters import NOTHING, Clusters, FreeClusters, extents_of
-from mosscrate.core.volumes.fat.table import BAD, END, Table
 from mosscrate.core.volumes.filling import Gathering, fill, pieces_of
 
 _FAT_PIECE = 4096

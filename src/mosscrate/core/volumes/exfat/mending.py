@@ -6,9 +6,9 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.clusters import BAD
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.soundness import claims_of, soundness
-from mosscrate.core.volumes.fat.table import BAD
 from mosscrate.core.volumes.soundness import must_be_mendable
 
 

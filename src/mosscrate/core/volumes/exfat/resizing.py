@@ -20,6 +20,7 @@ from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import Resized
+from mosscrate.core.volumes.clusters import BAD, copy_clusters
 from mosscrate.core.volumes.exfat import directory
 from mosscrate.core.volumes.exfat.making import special_entry
 from mosscrate.core.volumes.exfat.structures import (
@@ -32,8 +33,6 @@ from mosscrate.core.volumes.exfat.structures import (
     boot_region,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume, open_exfat
-from mosscrate.core.volumes.fat.renumbering import copy_clusters
-from mosscrate.core.volumes.fat.table import BAD
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20

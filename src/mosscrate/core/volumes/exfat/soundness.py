@@ -7,9 +7,8 @@ import numpy as np
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.base import Kind, Tree
+from mosscrate.core.volumes.clusters import BAD, ROOT, Followed
 from mosscrate.core.volumes.exfat.volume import ExfatVolume
-from mosscrate.core.volumes.fat.following import ROOT, Followed
-from mosscrate.core.volumes.fat.table import BAD
 from mosscrate.core.volumes.soundness import Claims, Soundness, unmarked_in, unreadable
 
 _SPECIAL = {-1: ROOT, -2: "the bitmap", -3: "the up-case table"}

@@ -12,6 +12,7 @@ from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
+from mosscrate.core.volumes.clusters import BAD, END, Chains, Table
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.structures import (
     BAD_CLUSTER,
@@ -29,7 +30,6 @@ from mosscrate.core.volumes.exfat.structures import (
     Geometry,
     parse_boot,
 )
-from mosscrate.core.volumes.fat.table import BAD, END, Chains, Table
 from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following, within
 
 _MOST_UPCASE = 0x20000 + 4

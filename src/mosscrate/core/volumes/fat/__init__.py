@@ -17,13 +17,13 @@ from mosscrate.core.volumes.base import Making, Resized
 from mosscrate.core.volumes.fat.checking import check
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.facts import FACTS
-from mosscrate.core.volumes.fat.following import soundness
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
 from mosscrate.core.volumes.fat.growing import largest as largest_in_place
 from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.making import make as format_volume
 from mosscrate.core.volumes.fat.mending import mend
 from mosscrate.core.volumes.fat.shrinking import shrink, smallest
+from mosscrate.core.volumes.fat.soundness import soundness
 from mosscrate.core.volumes.fat.structures import (
     BOOT16,
     BOOT32,

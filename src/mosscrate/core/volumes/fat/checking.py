@@ -11,9 +11,10 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind
 from mosscrate.core.volumes.claims import disagreements
+from mosscrate.core.volumes.clusters import BAD, END, FREE, owners
 from mosscrate.core.volumes.fat import directory
 from mosscrate.core.volumes.fat.structures import BOOT32
-from mosscrate.core.volumes.fat.table import BAD, END, FREE, owners, read_table
+from mosscrate.core.volumes.fat.table import read_table
 from mosscrate.core.volumes.fat.volume import FatVolume
 
 _LINK = {directory.DOT: "“.”", directory.DOT_DOT: "“..”"}

@@ -16,9 +16,9 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.clusters import END, FREE, NOTHING, Clusters, FreeClusters, Table, extents_of
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.fat import directory, names
-from mosscrate.core.volumes.fat.clusters import NOTHING, Clusters, FreeClusters, extents_of
 from mosscrate.core.volumes.fat.facts import LARGEST_FILE
 from mosscrate.core.volumes.fat.making import fsinfo
 from mosscrate.core.volumes.fat.structures import (
@@ -30,7 +30,7 @@ from mosscrate.core.volumes.fat.structures import (
     MAX_DIRECTORY,
     VOLUME_LABEL,
 )
-from mosscrate.core.volumes.fat.table import END, FREE, Table, encode, head_of
+from mosscrate.core.volumes.fat.table import encode, head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.volumes.filling import Gathering, fill, pieces_of
 

@@ -19,10 +19,11 @@ from numpy.typing import NDArray
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.clusters import FREE, Table
 from mosscrate.core.volumes.fat.making import MOST_GEMDOS
 from mosscrate.core.volumes.fat.renumbering import Renumbering, boot_sectors, write_tables
 from mosscrate.core.volumes.fat.structures import MAX_CLUSTERS, FatType, Geometry
-from mosscrate.core.volumes.fat.table import FREE, Table, head_of
+from mosscrate.core.volumes.fat.table import head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 

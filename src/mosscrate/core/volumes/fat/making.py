@@ -15,6 +15,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi
 from mosscrate.core.sizes import binary, exact
+from mosscrate.core.volumes.clusters import END, FREE
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
     BOOT16,
@@ -28,7 +29,7 @@ from mosscrate.core.volumes.fat.structures import (
     FatType,
     Geometry,
 )
-from mosscrate.core.volumes.fat.table import END, FREE, encode
+from mosscrate.core.volumes.fat.table import encode
 from mosscrate.core.volumes.signatures import FIRST_BYTES
 
 MEDIA = 0xF8

@@ -6,9 +6,10 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.sizes import binary
+from mosscrate.core.volumes.clusters import BAD, FREE, Followed
 from mosscrate.core.volumes.fat.editing import FatEditor
-from mosscrate.core.volumes.fat.following import Followed, soundness
-from mosscrate.core.volumes.fat.table import BAD, FREE, encode, head_of
+from mosscrate.core.volumes.fat.soundness import soundness
+from mosscrate.core.volumes.fat.table import encode, head_of
 from mosscrate.core.volumes.soundness import must_be_mendable
 
 PIECE = 4 << 20

@@ -15,6 +15,7 @@ from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.volumes.base import Kind
+from mosscrate.core.volumes.clusters import BAD, FREE, Table, copy_clusters
 from mosscrate.core.volumes.fat.making import fsinfo
 from mosscrate.core.volumes.fat.structures import (
     BOOT16,
@@ -26,7 +27,7 @@ from mosscrate.core.volumes.fat.structures import (
     VOLUME_LABEL,
     Geometry,
 )
-from mosscrate.core.volumes.fat.table import BAD, FREE, Clustered, Table, encode
+from mosscrate.core.volumes.fat.table import encode
 from mosscrate.core.volumes.fat.volume import FatVolume
 from mosscrate.core.watch import Watch
 
@@ -107,21 +108,6 @@ class Renumbering:
         if self.old.root_cluster:
             entries["cluster_high"][changed] = fresh[changed] >> 16
         return bytes(entries.tobytes()) + data[len(entries) * ENTRY_SIZE:]
-
-
-def copy_clusters(blocks: Blocks, old: Clustered, new: Clustered, moving: NDArray[np.int64], to: NDArray[np.int64],
-                  watch: Watch) -> None:
-    """Copy clusters from their places in the old geometry to places in the new one, neighbours together."""
-    unit, total = old.cluster, len(moving) * old.cluster
-    both = np.flatnonzero((np.diff(moving) != 1) | (np.diff(to) != 1)) + 1
-    done = 0
-    for source, target in zip(np.split(moving, both), np.split(to, both), strict=True):
-        for first in range(0, len(source), max(1, PIECE // unit)):
-            count = min(max(1, PIECE // unit), len(source) - first)
-            data = blocks.read(old.cluster_offset(int(source[first])), count * unit)
-            blocks.write(new.cluster_offset(int(target[first])), data)
-            done += len(data)
-            watch.progress("Moving clusters out of the way", done, total)
 
 
 def write_tables(blocks: Blocks, geometry: Geometry, table: Table, head: tuple[int, int], watch: Watch) -> None:

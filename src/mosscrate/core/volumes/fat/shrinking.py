@@ -14,9 +14,10 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
 from mosscrate.core.volumes.base import Resized
+from mosscrate.core.volumes.clusters import BAD, FREE
 from mosscrate.core.volumes.fat.renumbering import Renumbering, boot_sectors, write_tables
 from mosscrate.core.volumes.fat.structures import MAX_CLUSTERS, FatType, Geometry
-from mosscrate.core.volumes.fat.table import BAD, FREE, head_of
+from mosscrate.core.volumes.fat.table import head_of
 from mosscrate.core.volumes.fat.volume import FatVolume, open_fat
 from mosscrate.core.watch import Watch
 

@@ -12,6 +12,7 @@ from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
+from mosscrate.core.volumes.clusters import FREE, Chains, Table, wrong_links
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
     DIRTY_BIT,
@@ -27,7 +28,7 @@ from mosscrate.core.volumes.fat.structures import (
     Geometry,
     parse_boot,
 )
-from mosscrate.core.volumes.fat.table import FREE, Chains, Table, head_of, read_table, wrong_links
+from mosscrate.core.volumes.fat.table import head_of, read_table
 from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following
 
 _NO_NAME = b"NO NAME    "

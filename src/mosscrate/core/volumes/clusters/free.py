@@ -1,4 +1,4 @@
-"""Free clusters of a FAT or exFAT volume under change, and the stretches that clusters make."""
+"""Free clusters of a volume under change, and the stretches that clusters make."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from mosscrate.core.blocks import Extent
 from mosscrate.core.errors import FitError
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes.fat.table import Clustered
+from mosscrate.core.volumes.clusters.table import Clustered
 
 Clusters: TypeAlias = NDArray[np.int64]
 NOTHING: Clusters = np.zeros(0, np.int64)

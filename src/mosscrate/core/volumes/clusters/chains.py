@@ -1,0 +1,65 @@
+"""Chains of clusters as runs of neighbours."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from mosscrate.core.blocks import Extent
+from mosscrate.core.errors import FormatError
+from mosscrate.core.volumes.clusters.table import BAD, END, FREE, Clustered, Table
+
+
+class Chains:
+    """Follows chains through a table a run at a time."""
+
+    def __init__(self, table: Table, geometry: Clustered) -> None:
+        self.table, self.geometry = table, geometry
+        following = np.arange(1, len(table) + 1, dtype=np.uint32)
+        linked = table == following                       # this cluster is followed by its neighbour
+        entered = np.zeros(len(table), bool)
+        entered[1:] = linked[:-1]
+        # A run ends where it is not linked on; a free cluster ends one only if a chain runs into it.
+        self.ends = np.flatnonzero(~linked & ((table != FREE) | entered))
+
+    def runs(self, first: int, limit: int | None = None) -> tuple[tuple[int, int], ...]:
+        """(first cluster, count) of each run of a chain.
+
+        Args:
+            first: cluster; 0 is the empty chain.
+            limit: clusters after which to stop; None follows to the end.
+
+        Raises:
+            FormatError: the chain leaves the volume, runs into free clusters or into itself.
+        """
+        found: list[tuple[int, int]] = []
+        total, at = 0, first
+        while at != END and first != 0:
+            if not 2 <= at < len(self.table) or self.table[at] == FREE or self.table[at] == BAD:
+                raise self._error(first, at, "a cluster in use")
+            end = int(self.ends[np.searchsorted(self.ends, at)]) if len(self.ends) else at
+            count = end - at + 1
+            total += count
+            if total > len(self.table):
+                raise self._error(first, at, "a chain that ends")
+            found.append((at, count))
+            if limit is not None and total >= limit:
+                break
+            if self.table[end] == FREE or self.table[end] == BAD:
+                raise self._error(first, end, "a cluster in use")
+            at = int(self.table[end])
+        return tuple(found)
+
+    def extents(self, first: int, size: int | None = None) -> tuple[Extent, ...]:
+        """The bytes of a chain on the volume, cut to `size` bytes when that is given."""
+        unit = self.geometry.cluster
+        limit = None if size is None else max(1, -(-size // unit))
+        found, left = [], size
+        for cluster, count in self.runs(first, limit):
+            length = count * unit if left is None else min(count * unit, left)
+            found.append(Extent(self.geometry.cluster_offset(cluster), length))
+            left = None if left is None else left - length
+        return tuple(found)
+
+    def _error(self, first: int, at: int, expected: str) -> FormatError:
+        offset = self.geometry.fat_offset(0) + at * int(self.geometry.type) // 8
+        return FormatError("FAT", f"chain from cluster {first}", offset, f"cluster {at}", expected)
