@@ -15,10 +15,10 @@ from mosscrate.core.errors import MachineError, MossError
 from mosscrate.core.machines import Machine, Machines
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
-from mosscrate.core.sheet.running.job import Job as LoggedJob
+from mosscrate.core.sheet.running.job import Job
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
-from mosscrate.desk.shared.background import Asked, Asker, Job
+from mosscrate.desk.shared.background import Asked, Asker, BackgroundJob
 
 POLL_MS = 3000
 
@@ -29,7 +29,7 @@ class Seen:
 
     layout: Layout | None
     error: str = ""
-    interrupted: LoggedJob | None = None       # the job that it is in the middle of
+    interrupted: Job | None = None       # the job that it is in the middle of
 
 
 class BenchModel(QObject):
@@ -58,7 +58,7 @@ class BenchModel(QObject):
         self.machines: dict[str, Machine] = {}
         self.machine: Machine | None = None    # what the cards are meant for
         self._machines_problem = ""
-        self.jobs: list[Job] = []
+        self.jobs: list[BackgroundJob] = []
         self.busy: set[str] = set()            # keys of media that a job works on
         self._read_machines()
         self._poll = QTimer(self)
@@ -106,7 +106,7 @@ class BenchModel(QObject):
         seen = self.seen.get(medium.key) if medium else None
         return seen.layout if seen else None
 
-    def interrupted_on(self, medium: Medium | None) -> LoggedJob | None:
+    def interrupted_on(self, medium: Medium | None) -> Job | None:
         """The job that a medium is in the middle of."""
         seen = self.seen.get(medium.key) if medium else None
         return seen.interrupted if seen else None
@@ -160,7 +160,7 @@ class BenchModel(QObject):
         lane = next((lane for lane in self.lanes if lane.card.key == medium.key), None)
         return lane.backups[-1] if lane else None
 
-    def keep(self, medium: Medium) -> Job | None:
+    def keep(self, medium: Medium) -> BackgroundJob | None:
         """Keep a card in the crate; None where a job works on it already."""
         def work(watch: Watch) -> Backup:
             with medium.open() as blocks:
@@ -171,12 +171,12 @@ class BenchModel(QObject):
             job.done.connect(lambda backup: self.said.emit(_kept_sentence(medium, backup)))
         return job
 
-    def run(self, title: str, work: Callable[[Watch], Any], keys: set[str]) -> Job | None:
+    def run(self, title: str, work: Callable[[Watch], Any], keys: set[str]) -> BackgroundJob | None:
         """Start a job that holds some media; None where one of them is held already."""
         if keys & self.busy:
             self.failed.emit("Another job is at work on this card. Wait for it, or stop it at the bottom.")
             return None
-        job = Job(title, work, self)
+        job = BackgroundJob(title, work, self)
         self.jobs.append(job)
         self.busy |= keys
         job.failed.connect(lambda error: self.failed.emit(str(error)))
@@ -194,7 +194,7 @@ class BenchModel(QObject):
         self.asker.wait()
         self._looker.wait()
 
-    def _end(self, job: Job, keys: set[str]) -> None:
+    def _end(self, job: BackgroundJob, keys: set[str]) -> None:
         self.busy -= keys
         self.jobs.remove(job)
         for medium in self.media:

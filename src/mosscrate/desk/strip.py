@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
 
 from mosscrate.core.sizes import duration, rate
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.shared.background import Job, Moment
+from mosscrate.desk.shared.background import BackgroundJob, Moment
 from mosscrate.desk.shared.panel import button, label, restyle
 
 
@@ -29,7 +29,7 @@ class Strip(QFrame):
         line.addWidget(self.words, 1)
         line.addWidget(self.bar)
         line.addWidget(self.stop_button)
-        self._job: Job | None = None
+        self._job: BackgroundJob | None = None
         self._quiet = QTimer(self)
         self._quiet.setSingleShot(True)
         self._quiet.timeout.connect(self._say_nothing_runs)
@@ -53,7 +53,7 @@ class Strip(QFrame):
             job.sampled.connect(lambda moment: self._show(job, moment))
         self._job = job
 
-    def _show(self, job: Job, moment: Moment) -> None:
+    def _show(self, job: BackgroundJob, moment: Moment) -> None:
         p = moment.progress
         if p is None or job is not self._job:
             return

@@ -21,7 +21,7 @@ from mosscrate.core.machines import check
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
-from mosscrate.core.sheet.running.job import Job as LoggedJob
+from mosscrate.core.sheet.running.job import Job
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.sizes import binary, counted, exact
@@ -50,7 +50,7 @@ class LookStation(QWidget):
         super().__init__(parent)
         self.model = model
         self._shown: tuple[str, int] | None = None
-        self._last_job: LoggedJob | None = None
+        self._last_job: Job | None = None
         self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.open_button = button("Open…", self.ask_for_image, tip="A card image; or drop one anywhere (Ctrl+O)")

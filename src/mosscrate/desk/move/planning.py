@@ -20,7 +20,7 @@ from mosscrate.desk.move.actions import Action
 from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
-from mosscrate.desk.shared.background import Job
+from mosscrate.desk.shared.background import BackgroundJob
 
 TOLD = 2                       # findings beside the actions; the table has them all
 
@@ -39,7 +39,7 @@ class MovePlanning(MovePage):
         self.source: Medium | None = None
         self.target: Medium | None = None
         self.plan: Plan | None = None
-        self.job: Job | None = None
+        self.job: BackgroundJob | None = None
         self._checks: tuple[guard.Check, ...] = ()
         self._is_arranging = False
         self._asked = 0

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QWidget
 from mosscrate.core.errors import Stopped
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
-from mosscrate.core.sheet.running.job import Job as LoggedJob
+from mosscrate.core.sheet.running.job import Job
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
@@ -27,7 +27,7 @@ class MoveStation(MovePlanning):
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(model, parent)
         self._only_rehearsed = False                  # then the plan is as good as before
-        self._offered: LoggedJob | None = None        # what can be taken back or finished from here
+        self._offered: Job | None = None        # what can be taken back or finished from here
         self.rehearse_button.clicked.connect(self.rehearse)
         self.guard_panel.run_wanted.connect(self.run)
         self.run_panel.stop_wanted.connect(self._stop)

@@ -145,7 +145,7 @@ class _Meter:
             self.rates, self.stride = [(a + b) / 2 for a, b in pairs], self.stride * 2
 
 
-class Job(QObject):
+class BackgroundJob(QObject):
     """One long job on a thread of its own."""
 
     sampled = pyqtSignal(object)          # Moment
