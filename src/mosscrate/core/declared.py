@@ -4,12 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 Words = Callable[[bytes], str]
 MOST_ENTRIES = 64                      # of a chain or table that are shown
+
+
+class Verdict(NamedTuple):
+    """What a checksum or a signature says."""
+
+    sentence: str
+    is_wrong: bool = False
+
+
+SUMS = Verdict("its longs sum to zero")
+SUMS_NOT = Verdict("its checksum is wrong", is_wrong=True)
 
 
 @dataclass(frozen=True)
@@ -28,7 +39,7 @@ class Declared:
     dtype: np.dtype[Any]
     at: int
     words: Mapping[str, Words] = field(default_factory=dict)
-    verdict: Words | None = None
+    verdict: Callable[[bytes], Verdict] | None = None
 
 
 def as_hex(raw: bytes) -> str:

@@ -12,7 +12,7 @@ import numpy as np
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
-from mosscrate.core.declared import Declared
+from mosscrate.core.declared import Declared, Verdict
 from mosscrate.core.errors import MossError
 from mosscrate.core.maps import declared, read_map
 from mosscrate.core.volumes import format_of, open_volume
@@ -37,7 +37,7 @@ class Structure:
         data: its bytes.
         partition: whose it is; None for the map itself.
         owner: the name of its volume.
-        verdict: what its checksum or signature says; "" where it has none.
+        verdict: what its checksum or signature says; "" where it has none; `is_wrong` where it does not fit.
     """
 
     title: str
@@ -46,6 +46,7 @@ class Structure:
     data: bytes
     partition: int | None = None
     verdict: str = ""
+    is_wrong: bool = False
     owner: str = ""
 
     @property
@@ -77,8 +78,9 @@ def inspect(blocks: Blocks) -> tuple[Structure, ...]:
 def _shown(blocks: Blocks, declared: Declared) -> Structure:
     data = blocks.read(declared.at, declared.dtype.itemsize)
     whole = blocks.read(declared.at, 512) if declared.verdict and declared.dtype.itemsize < 512 else data
+    verdict = declared.verdict(whole) if declared.verdict else Verdict("")
     return Structure(declared.title, declared.at, tuple(_fields(declared, declared.dtype, data, 0, "")), data,
-                     verdict=declared.verdict(whole) if declared.verdict else "")
+                     verdict=verdict.sentence, is_wrong=verdict.is_wrong)
 
 
 def _fields(declared: Declared, dtype: np.dtype[Any], data: bytes, base: int, prefix: str) -> Iterator[Field]:

@@ -16,7 +16,7 @@ import numpy as np
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.declared import Declared
+from mosscrate.core.declared import Declared, Verdict
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
@@ -240,8 +240,8 @@ def declared(blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
         yield Declared("Root sector" if at == 0 else "Chained root sector", ROOT, at, verdict=_boots)
 
 
-def _boots(sector: bytes) -> str:
-    return "its machine boots from it" if is_bootable(sector) else "not marked to boot from"
+def _boots(sector: bytes) -> Verdict:
+    return Verdict("its machine boots from it" if is_bootable(sector) else "not marked to boot from")
 
 
 class Ahdi(MapFormat):

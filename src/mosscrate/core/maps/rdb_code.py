@@ -15,7 +15,7 @@ import numpy as np
 
 from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.declared import MOST_ENTRIES, Declared, Words, as_hex
+from mosscrate.core.declared import MOST_ENTRIES, SUMS, SUMS_NOT, Declared, Verdict, Words, as_hex
 from mosscrate.core.errors import FitError, FormatError, MossError
 from mosscrate.core.maps import mbr, rdb
 from mosscrate.core.maps.base import PartitionMap
@@ -182,5 +182,5 @@ def _link(raw: bytes) -> str:
     return "none" if number == rdb.END else f"block {number}"
 
 
-def _longs(block: bytes) -> str:
-    return "its longs sum to zero" if rdb.sums_to_zero(block) else "its checksum is wrong"
+def _longs(block: bytes) -> Verdict:
+    return SUMS if rdb.sums_to_zero(block) else SUMS_NOT

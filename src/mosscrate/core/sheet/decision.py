@@ -56,7 +56,8 @@ class Decision:
 
 @dataclass(frozen=True)
 class Done:
-    """What a step did: a sentence and the bytes that it moved or compared."""
+    """What a step did: a sentence and the bytes that it moved or compared; `is_proof` where it compared them all."""
 
     sentence: str
     bytes: int = 0
+    is_proof: bool = False

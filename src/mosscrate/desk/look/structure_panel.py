@@ -98,7 +98,7 @@ def _item(structure: Structure) -> QTreeWidgetItem:
     verdict = f"  ·  {structure.verdict}" if structure.verdict else ""
     item = QTreeWidgetItem([f"{structure.heading}  ·  byte {structure.offset:,}{verdict}".replace(",", " ")])
     item.setFont(0, scaled_font(item.font(0), 1.0, bold=True))
-    if "wrong" in structure.verdict:
+    if structure.is_wrong:
         item.setForeground(0, QBrush(color("problem")))
     item.addChildren([_row(f) for f in structure.fields])
     return item

@@ -103,7 +103,7 @@ class MoveStation(MovePlanning):
         self._settle()
         self.sheet_panel.show_step(None, [d.sentence for d in result.done])
         name = self.target.name if self.target else "The card"
-        proof = next((d.sentence for d in result.done if "equal by digest" in d.sentence), "")
+        proof = next((d.sentence for d in result.done if d.is_proof), "")
         self._offered = result.job
         tag = self.target.tag if self.target and result.job else ""
         self.run_panel.end(f"Done in {duration(result.seconds)}", f"{name} may be pulled. {proof}", can_look=True,

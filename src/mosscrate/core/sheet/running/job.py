@@ -44,6 +44,7 @@ class StepDone(msgspec.Struct, frozen=True):
     sentence: str
     bytes: int
     seconds: float
+    is_proof: bool = False
 
 
 EARLIER = StepDone("Done before the interruption.", 0, 0)

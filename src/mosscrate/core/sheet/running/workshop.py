@@ -75,7 +75,7 @@ class Workshop:
         watch.step = self.number = number
         begun = time.monotonic()
         done = step.carry_out(self, watch)
-        return StepDone(done.sentence, done.bytes, round(time.monotonic() - begun, 3))
+        return StepDone(done.sentence, done.bytes, round(time.monotonic() - begun, 3), done.is_proof)
 
     def over(self) -> Card:
         """See Shop."""

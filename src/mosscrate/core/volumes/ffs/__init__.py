@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.declared import Declared
+from mosscrate.core.declared import SUMS, SUMS_NOT, Declared, Verdict
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps.rdb import bcpl, dos_type_name
 from mosscrate.core.volumes.base import Resized
@@ -88,8 +88,8 @@ def declared(blocks: Blocks) -> Iterator[Declared]:
                    {"name": lambda raw: f"“{bcpl(raw)}”"}, _sums)
 
 
-def _sums(block: bytes) -> str:
-    return "its checksum is wrong" if sum_of(longs_of(block)) else "its longs sum to zero"
+def _sums(block: bytes) -> Verdict:
+    return SUMS_NOT if sum_of(longs_of(block)) else SUMS
 
 
 def largest(volume: FfsVolume) -> tuple[int, str]:

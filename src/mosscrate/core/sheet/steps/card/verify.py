@@ -31,4 +31,4 @@ class Verify(Step, tag="verify", frozen=True):
         if shop.source is None:
             raise JobError("The sheet has no source.")
         proof = verify_copy(shop.source.raw, shop.target.raw, watch)
-        return Done(proof.sentence, proof.bytes)
+        return Done(proof.sentence, proof.bytes, is_proof=True)
