@@ -29,9 +29,12 @@ def packed_kind(first_bytes: bytes) -> str | None:
     return next((kind for magic, kind in PACKED if first_bytes.startswith(magic)), None)
 
 
-def open_image(path: Path | str) -> FileBlocks:
-    """Open an image or a device for reading. Raises MediumError, also for a packed file."""
-    blocks = open_blocks(path)
+def open_image(path: Path | str, *, writable: bool = False) -> FileBlocks:
+    """The disk in a file, or a device. Raises MediumError, also for a packed file or a text.
+
+    Only the guard opens for writing what a person owns.
+    """
+    blocks = open_blocks(path, writable=writable)
     first = blocks.read(0, min(TEXT, blocks.size))
     kind = packed_kind(first)
     why = f"{kind}, not a card image. Unpack it first" if kind else \

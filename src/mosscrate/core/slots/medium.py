@@ -6,18 +6,32 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 from pathlib import Path
+from typing import Protocol
 
 from blake3 import blake3
 
-from mosscrate.core.blocks import Blocks, open_blocks
+from mosscrate.core.blocks import Blocks, FileBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import open_image
 from mosscrate.core.sizes import printed
-from mosscrate.core.slots.locks import lock_for_reading, lock_for_writing, lock_image
+from mosscrate.core.slots.locks import StorageLock, lock_for_reading, lock_for_writing, lock_image
 from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
 
 _TAG_LETTERS = "ACDEFHJKLMNPRTUVWXY3479"        # none that is read as another
+
+
+class Slot(Protocol):
+    """Where media are found, and what opens them: readers, simulated slots, files that somebody opened."""
+
+    def media(self) -> list[Medium]:
+        """Everything that is in it now. Raises MediumError."""
+
+    def medium_at(self, path: Path) -> Medium | None:
+        """The medium that lies at a path, where this is its slot. Raises MediumError."""
+
+    def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
+        """Its bytes; whoever asks holds the lock. Raises MediumError."""
 
 
 class Source(StrEnum):
@@ -42,6 +56,7 @@ class Medium:
         in_use: why it must not be written, such as "mounted at /media/x"; "" when free.
         mark: by what is on it, for a card without a serial number; "" where nothing is.
         faults: of a simulated card.
+        slot: where it was found.
     """
 
     name: str
@@ -56,6 +71,7 @@ class Medium:
     in_use: str = ""
     mark: str = ""
     faults: Faults = field(default_factory=Faults)
+    slot: Slot | None = field(default=None, compare=False, repr=False)
 
     @cached_property
     def key(self) -> str:
@@ -93,9 +109,7 @@ class Medium:
     def open(self) -> Blocks:
         """For reading, as long as nobody writes. Raises MediumError."""
         lock = lock_for_reading(self.storage(), self.name)
-        blocks = open_image(self.path)
-        blocks.when_closed(lock.release)
-        return self._with_faults(blocks)
+        return self._with_faults(self._opened(lock, writable=False))
 
     def open_for_guard(self, purpose: str = "a job") -> Blocks:
         """For writing, everybody else kept out; the guard alone calls this. Raises MediumError.
@@ -103,9 +117,7 @@ class Medium:
         What was opened has to be the storage that was locked: a card may be exchanged between the two.
         """
         storage = self.storage()
-        lock = lock_for_writing(storage, self.name, purpose)
-        blocks = open_blocks(self.path, writable=True)
-        blocks.when_closed(lock.release)
+        blocks = self._opened(lock_for_writing(storage, self.name, purpose), writable=True)
         if not blocks.is_device:
             lock_image(blocks.fd, self.name, writing=True)
         if storage_of_open(blocks.fd) != storage:
@@ -118,6 +130,11 @@ class Medium:
             return "|".join(sorted(storage_of(self.path).members))
         except OSError:
             return str(self.path)
+
+    def _opened(self, lock: StorageLock, *, writable: bool) -> FileBlocks:
+        blocks = self.slot.open(self, writable=writable) if self.slot else open_image(self.path, writable=writable)
+        blocks.when_closed(lock.release)
+        return blocks
 
     def _with_faults(self, blocks: Blocks) -> Blocks:
         blocks.name = self.name

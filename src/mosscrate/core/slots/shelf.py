@@ -2,21 +2,15 @@
 
 from __future__ import annotations
 
-import os
-import stat
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from mosscrate.core.blocks import open_blocks
-from mosscrate.core.blocks.file import is_write_protected
-from mosscrate.core.contents.identity import mark_of
 from mosscrate.core.errors import MediumError
-from mosscrate.core.slots import simulated, sysfs
-from mosscrate.core.slots.kernel_tree import Tree, text_in
-from mosscrate.core.slots.medium import Medium, Source
-from mosscrate.core.slots.storage import Storage, storage_of
-
-_WRITE_BITS = 0o222
+from mosscrate.core.slots.files import ImageFiles
+from mosscrate.core.slots.medium import Medium, Slot, Source
+from mosscrate.core.slots.readers import Readers
+from mosscrate.core.slots.simulated import SimulatedSlots
+from mosscrate.core.slots.storage import Storage
 
 
 @dataclass
@@ -27,13 +21,15 @@ class Shelf:
     images: list[Path] = field(default_factory=list)
     backups: Path | None = None              # root of the crate: files below it are backups
     crates: tuple[Path, ...] = ()            # of other crates that were used here
-    _marks: dict[Path, tuple[tuple[str, str], str]] = field(default_factory=dict, repr=False)   # as of when, mark
+    slots: tuple[Slot, ...] = field(init=False, repr=False)     # asked in this order
+
+    def __post_init__(self) -> None:
+        simulated = (SimulatedSlots(self.simulated_folder),) if self.simulated_folder else ()
+        self.slots = (*simulated, Readers(), ImageFiles(self.images))
 
     def media(self) -> list[Medium]:
         """Everything at hand: simulated cards, readers, opened images. Raises MediumError."""
-        found = simulated.media_in(self.simulated_folder) if self.simulated_folder else []
-        found += [self._known(medium) for medium in sysfs.media()]
-        return found + [self.medium_at(path) for path in self.images if path.exists()]
+        return [self._told_from_backups(medium) for slot in self.slots for medium in slot.media()]
 
     def find(self, text: str) -> Medium:
         """By path, name, tag or key, in that order. Raises MediumError."""
@@ -58,18 +54,10 @@ class Shelf:
     def medium_at(self, path: Path) -> Medium:
         """The medium behind a path: a slot's card when it is one, else an image. Raises MediumError."""
         path = path.resolve()
-        if self.simulated_folder and path.parent == self.simulated_folder.resolve():
-            for medium in simulated.media_in(self.simulated_folder):
-                if medium.path.resolve() == path:
-                    return medium
-        status = path.stat()
-        if stat.S_ISBLK(status.st_mode):
-            return self._known(_device(path))
-        if not path.is_file():
-            raise MediumError(f"{path} is a folder, not a card image.")
-        source = Source.BACKUP if self.is_kept(storage_of(path)) else Source.IMAGE
-        return Medium(path.stem, path, status.st_size, source, reader="image file",
-                      is_write_protected=not may_be_written(path))
+        found = next(filter(None, (slot.medium_at(path) for slot in self.slots)), None)
+        if found is None:
+            raise MediumError(f"{path} is neither a device nor an image.")
+        return self._told_from_backups(found)
 
     def is_kept(self, storage: Storage) -> bool:
         """Whether a storage is that of a kept backup, in whatever crate and under whatever name."""
@@ -83,41 +71,11 @@ class Shelf:
                 return True
         return False
 
-    def _known(self, medium: Medium) -> Medium:
-        """A device with what is on it where it has no serial number, and whether it stands on a backup."""
+    def _told_from_backups(self, medium: Medium) -> Medium:
+        """A medium that stands on a backup is one, also a device."""
+        if medium.source == Source.SIMULATED:
+            return medium
         try:
-            storage = medium.storage()
-            if self.is_kept(storage):
-                medium = replace(medium, source=Source.BACKUP)
-            if medium.serial:
-                return medium
-            known = self._marks.get(medium.path)
-            if known is None or known[0] != _moment(medium.path):
-                with open_blocks(medium.path) as blocks:
-                    known = self._marks[medium.path] = _moment(medium.path), mark_of(blocks)
-            return replace(medium, mark=known[1])
-        except (MediumError, OSError):
-            return medium                        # what cannot be read is known by where it is
-
-
-def _moment(device: Path) -> tuple[str, str]:
-    """The card in a reader and what was written to it so far, as the kernel counts both."""
-    folder = Tree().sys / "class/block" / device.name
-    return text_in(folder / "diskseq"), " ".join(text_in(folder / "stat").split()[4:7])
-
-
-def may_be_written(path: Path) -> bool:
-    """Whether somebody may write to a file by its own permission bits, which also bind those who could pass over them.
-    """
-    return bool(path.stat().st_mode & _WRITE_BITS) and os.access(path, os.W_OK)
-
-
-def _device(path: Path) -> Medium:
-    use = sysfs.in_use(path)
-    known = next((m for m in sysfs.media() if m.path == path), None)
-    if known:
-        return replace(known, in_use=known.in_use or use)
-    blocks = open_blocks(path)
-    with blocks:
-        return Medium(path.name, path, blocks.size, Source.READER, reader=path.name,
-                      is_write_protected=is_write_protected(blocks), in_use=use)
+            return replace(medium, source=Source.BACKUP) if self.is_kept(medium.storage()) else medium
+        except MediumError:
+            return medium                        # it is gone meanwhile

@@ -6,13 +6,15 @@ They stand in for readers where there are none: to try the program, to rehearse,
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from mosscrate.core.blocks import Extent, create_image
+from mosscrate.core.blocks import Extent, FileBlocks, create_image
 from mosscrate.core.blocks.faulty import Faults
 from mosscrate.core.errors import MediumError
+from mosscrate.core.images import open_image
 from mosscrate.core.slots.medium import Medium, Source
 
 
@@ -51,15 +53,30 @@ def write_card(path: Path, card: CardFile) -> None:
     path.write_bytes(msgspec.toml.encode(card))
 
 
-def media_in(folder: Path) -> list[Medium]:
-    """The cards of a folder, in the order that they ask for. Raises MediumError."""
-    cards = [(read_card(path), path) for path in sorted(folder.glob("*.toml"))]
-    return [_medium(card, path.with_suffix(".img")) for card, path in sorted(cards, key=lambda c: c[0].order)]
+@dataclass(frozen=True)
+class SimulatedSlots:
+    """The cards of a folder, in the order that they ask for."""
 
+    folder: Path
 
-def _medium(card: CardFile, image: Path) -> Medium:
-    if not image.exists():
-        create_image(image, card.size).close()
-    faults = Faults(tuple(Extent(start, length) for start, length in card.unreadable), card.real_size)
-    return Medium(card.name, image, card.size, Source.SIMULATED, card.model, card.serial, card.reader,
-                  card.removable, card.write_protected, faults=faults)
+    def media(self) -> list[Medium]:
+        """See Slot."""
+        cards = [(read_card(path), path) for path in sorted(self.folder.glob("*.toml"))]
+        return [self._medium(card, path.with_suffix(".img")) for card, path in sorted(cards, key=lambda c: c[0].order)]
+
+    def medium_at(self, path: Path) -> Medium | None:
+        """See Slot."""
+        if path.parent != self.folder.resolve():
+            return None
+        return next((m for m in self.media() if m.path.resolve() == path), None)
+
+    def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
+        """See Slot."""
+        return open_image(medium.path, writable=writable)
+
+    def _medium(self, card: CardFile, image: Path) -> Medium:
+        if not image.exists():
+            create_image(image, card.size).close()
+        faults = Faults(tuple(Extent(start, length) for start, length in card.unreadable), card.real_size)
+        return Medium(card.name, image, card.size, Source.SIMULATED, card.model, card.serial, card.reader,
+                      card.removable, card.write_protected, faults=faults, slot=self)
