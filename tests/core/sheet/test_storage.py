@@ -12,7 +12,7 @@ import pytest
 from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import GuardRefusal, InUse, JobError, MossError
+from mosscrate.core.errors import CrateError, GuardRefusal, InUse, JobError, MossError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of, standard_bench
 from mosscrate.core.sheet.running import guard, recovering
@@ -75,6 +75,22 @@ def test_a_kept_backup_is_one_under_every_name_and_in_every_crate(bench, image, 
     elsewhere = standard_bench(crate=tmp_path / "another", state=bench.state)
     refused(elsewhere, backup.path, why="kept backup")
     refused(elsewhere, tmp_path / "innocent.img", why="kept backup")
+
+
+def test_what_a_job_kept_is_found_in_whatever_crate_it_is_now(bench, image, tmp_path):
+    put_card(bench, "new", 40 * MIB, handheld(seed=5).data)
+    old, new = bench.shelf.find(str(image)), bench.shelf.find("New")
+    before = new.path.read_bytes()
+    sheet = JobSheet((s.KeepCard(s.Which.TARGET), WriteImage()), source=reference(old), target=reference(new))
+    job = running.run(sheet, bench, Watch(), typed_tag=new.tag).job
+    assert new.path.read_bytes() != before
+    assert not any(str(tmp_path) in backup for backup in job.kept.values())
+    bench.crate.root.rename(tmp_path / "older")
+    with pytest.raises(CrateError, match="is in no crate"):
+        recovering.undo(job, bench, Watch(), typed_tag=new.tag)
+    bench.shelf.crates = (tmp_path / "older",)
+    recovering.undo(job, bench, Watch(), typed_tag=new.tag)
+    assert new.path.read_bytes() == before
 
 
 @needs_root

@@ -17,6 +17,7 @@ from mosscrate.core.blocks import Blocks, FileBlocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.crate import record as records
 from mosscrate.core.crate.record import BackupRecord, CardRecord
+from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.sizes import binary
 from mosscrate.core.watch import Watch
@@ -30,6 +31,11 @@ class Backup:
 
     record: BackupRecord
     path: Path
+
+    @property
+    def id(self) -> str:
+        """What its crate finds it by, also where its record cannot be read: its lane and its name."""
+        return f"{self.path.parent.name}/{self.path.stem}"
 
     @property
     def kept_at(self) -> datetime:
@@ -105,6 +111,26 @@ class Crate:
                                          "image is gone."))
         return found
 
+    def has(self, id: str) -> bool:
+        """Whether a backup is in this crate."""
+        return self._image(id).is_file()
+
+    def open(self, id: str) -> FileBlocks:
+        """The card as it was kept, for reading. Raises MediumError."""
+        return open_blocks(self._image(id))
+
+    def digest(self, id: str) -> str:
+        """BLAKE3 that a backup is recorded with; "" where its record cannot be used."""
+        return records.digest_beside(self._image(id))
+
+    @staticmethod
+    def named(id: str) -> str:
+        """A backup in a sentence."""
+        return f"The backup {id.rpartition('/')[2]}"
+
+    def _image(self, id: str) -> Path:
+        return Path(id) if id.startswith("/") else self.root / f"{id}.img"     # jobs named images by their paths once
+
     def backups_of(self, key: str) -> tuple[Backup, ...]:
         """The backups of one card, oldest first."""
         return next((lane.backups for lane in self.lanes() if lane.card.key == key), ())
@@ -156,7 +182,7 @@ class Crate:
             part.unlink(missing_ok=True)                  # half a backup is none
             raise
         os.replace(part, path)
-        records.sync_folder(path.parent)
+        sync_folder(path.parent)
         record = BackupRecord(card, kept_at, path.name, copied.length, copied.written, copied.digest,
                               round(time.monotonic() - begun, 3), verify,
                               [(e.start, e.length) for e in copied.unreadable], layout)

@@ -5,7 +5,6 @@ A JSON file; docs/formats/backup-record.md describes it field by field.
 
 from __future__ import annotations
 
-import os
 import re
 from datetime import datetime
 from pathlib import Path
@@ -13,6 +12,7 @@ from typing import Any
 
 import msgspec
 
+from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import CrateError
 
 FORMAT = 1
@@ -96,23 +96,3 @@ def digest_beside(image: Path) -> str:
 def save(path: Path, record: BackupRecord) -> None:
     """Write a record so that it is whole or absent."""
     write_whole(path, msgspec.json.format(msgspec.json.encode(record), indent=2))
-
-
-def write_whole(path: Path, data: bytes) -> None:
-    """Write a small file beside its final place, sync it, then put it there."""
-    part = path.with_name(path.name + ".part")
-    with part.open("wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    part.replace(path)
-    sync_folder(path.parent)
-
-
-def sync_folder(folder: Path) -> None:
-    """Names in a folder are on the disk itself."""
-    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        os.fsync(fd)
-    finally:
-        os.close(fd)

@@ -10,6 +10,7 @@ from pathlib import Path
 import platformdirs
 
 from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.errors import CrateError
 from mosscrate.core.machines import Machines
 from mosscrate.core.slots import Medium, Shelf
 
@@ -24,6 +25,14 @@ class Bench:
     crate: Crate
     state: Path
     machines: Machines = field(default_factory=Machines)
+
+    def crate_with(self, backup: str) -> Crate:
+        """The crate that holds a backup, by its id; others that were used here are asked too. Raises CrateError."""
+        crates = (self.crate, *(Crate(root) for root in self.shelf.crates))
+        found = next((crate for crate in crates if crate.has(backup)), None)
+        if found is None:
+            raise CrateError(f"The backup “{backup}” is in no crate that was used here. Nothing was changed.")
+        return found
 
 
 def standard_bench(*, slots: Path | None = None, crate: Path | None = None, state: Path | None = None) -> Bench:

@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 
 from mosscrate.core.contents.fingerprint import fingerprint
-from mosscrate.core.crate.record import write_whole
+from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import JobError
 from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.slots import Medium

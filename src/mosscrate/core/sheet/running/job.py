@@ -53,7 +53,7 @@ _STANDINGS = {Standing.BACK: Status.GOING_BACK, Standing.DONE: Status.DONE, Stan
 
 
 class Job(msgspec.Struct):
-    """One run. `kept` maps "source" and "target" to the images that this job kept.
+    """One run. `kept` maps "source" and "target" to the ids of what this job kept.
 
     A large sheet stands in a file of its own; then a job of `Log.jobs` has no steps, and `steps` says how many.
     """

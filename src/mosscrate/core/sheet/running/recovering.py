@@ -7,10 +7,9 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from mosscrate.core.blocks import Blocks, open_blocks
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.contents.survey import has_blank_ends
-from mosscrate.core.crate.record import digest_beside
 from mosscrate.core.errors import JobError, MediumError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.bench import Bench
@@ -95,7 +94,7 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
         with told(job, log, name):
             if job.status == Status.GOING_BACK and _is_back(job, held, watch):
                 return _close(job, log, _sentence(job, Undone.BEFORE))
-            return _close(job, log, _put_back(job, log, held, opened, watch))
+            return _close(job, log, _put_back(job, log, held, bench, opened, watch))
 
 
 def unfinished(bench: Bench) -> list[Job]:
@@ -175,10 +174,11 @@ def _sentence(job: Job, undone: Undone) -> str:
         "free then may hold other bytes."
 
 
-def _put_back(job: Job, log: Log, held: HeldCard, opened: Opened, watch: Watch) -> str:
+def _put_back(job: Job, log: Log, held: HeldCard, bench: Bench, opened: Opened, watch: Watch) -> str:
     """Write what a card held before it was written over, or clear it where it was blank."""
     kept, target = job.kept.get(Which.TARGET), held.blocks
-    source = opened.add(open_blocks(kept)) if kept else None
+    crate = bench.crate_with(kept) if kept else None
+    source = opened.add(crate.open(kept)) if crate and kept else None
     job.status = Status.GOING_BACK
     log.save(job)
     stamp = stamp_of(job.id, job.nonce)
@@ -192,11 +192,10 @@ def _put_back(job: Job, log: Log, held: HeldCard, opened: Opened, watch: Watch) 
         job.body = body
         log.save(job)
 
-    if source is None or kept is None:
+    if source is None or crate is None or kept is None:
         _blank(target, len(stamp), note, watch)
         return f"{target.name} is blank again."
-    name = Path(kept).name
-    notes = Notes(stamp, note, digest_beside(Path(kept)), f"The backup {name}")
+    notes = Notes(stamp, note, crate.digest(kept), crate.named(kept))
     write_image(source, target, watch, verify=True, notes=notes)
     return f"{target.name} holds again what it held before this job."
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from mosscrate.core.blocks import Blocks, Overlay, open_blocks
+from mosscrate.core.blocks import Blocks, Overlay
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import fingerprint
@@ -169,9 +169,9 @@ class Running:
         expected = self._expected() if as_it_stands else ("", "")
         return Notes(stamp_of(self.job.id, self.job.nonce), self._note_body, *expected)
 
-    def kept(self, which: Which, image: str) -> None:
+    def kept(self, which: Which, backup: str) -> None:
         """See Changes."""
-        self.job.kept[which] = image
+        self.job.kept[which] = backup
         self.log.save(self.job)
 
     @property
@@ -183,7 +183,7 @@ class Running:
         job, sheet = self.job, self.job.sheet
         source = find_medium(self.bench, sheet.source) if sheet.source and Which.SOURCE not in job.kept else None
         kept = job.kept.get(Which.SOURCE)
-        source_blocks = self.opened.add(open_blocks(kept)) if kept else \
+        source_blocks = self.opened.add(self.bench.crate_with(kept).open(kept)) if kept else \
             self.opened.add(source.open()) if source else None
         if source and source_blocks and sheet.source and not guard.is_as_planned(source, source_blocks, sheet.source):
             raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
@@ -252,7 +252,10 @@ class Running:
     def _expected(self) -> tuple[str, str]:
         """BLAKE3 that what is written from is recorded with, and its name; "" where it has no record."""
         kept = self.job.kept.get(Which.SOURCE)
-        path = Path(kept) if kept else Path(self.job.sheet.source.path) if self.job.sheet.source else None
+        if kept:
+            crate = self.bench.crate_with(kept)
+            return crate.digest(kept), crate.named(kept)
+        path = Path(self.job.sheet.source.path) if self.job.sheet.source else None
         return (digest_beside(path), f"The backup {path.name}") if path else ("", "")
 
 

@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from mosscrate.core.blocks import Blocks, open_blocks
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.errors import JobError, MediumError
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -31,8 +31,8 @@ class Changes(Protocol):
     def before_whole_write(self, *, as_it_stands: bool) -> Notes:
         """What has to be noted before the target is written over, by the source as it stands or by a view of it."""
 
-    def kept(self, which: Which, image: str) -> None:
-        """A medium was kept."""
+    def kept(self, which: Which, backup: str) -> None:
+        """A medium was kept; `backup` is the id of it."""
 
 
 class OnView:
@@ -49,13 +49,13 @@ class OnView:
         """See Changes."""
         return Notes()
 
-    def kept(self, which: Which, image: str) -> None:
+    def kept(self, which: Which, backup: str) -> None:
         """See Changes."""
 
 
 @dataclass
 class Workshop:
-    """The media of a sheet, open. `kept` maps "source" and "target" to the images that this job kept."""
+    """The media of a sheet, open. `kept` maps "source" and "target" to the ids of what this job kept."""
 
     bench: Bench
     sheet: JobSheet
@@ -114,10 +114,10 @@ class Workshop:
             raise MediumError(f"{medium.name} could not be read in {places}, first at byte "
                               f"{backup.record.unreadable[0][0]}. What was read is kept as {backup.path.name}, named "
                               "incomplete; the sheet stops here and the target is untouched.")
-        self.kept[which] = str(backup.path)
-        self.changes.kept(which, str(backup.path))
+        self.kept[which] = backup.id
+        self.changes.kept(which, backup.id)
         if which == Which.SOURCE:                            # what is kept is what is written
-            self.source_blocks, self._source = self.opened.add(open_blocks(backup.path)), None
+            self.source_blocks, self._source = self.opened.add(self.bench.crate.open(backup.id)), None
         return Done(f"{medium.name} kept as {backup.path.name}.", backup.record.length)
 
     @staticmethod

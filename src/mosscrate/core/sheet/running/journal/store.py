@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Protocol
 
 from mosscrate.core.blocks.file import punch
-from mosscrate.core.crate.record import sync_folder, write_whole
+from mosscrate.core.durable import sync_folder, write_whole
 from mosscrate.core.errors import JobError
 from mosscrate.core.sizes import binary
 

@@ -1,0 +1,26 @@
+"""Small files that are whole or absent, and names that are on the disk itself."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a small file beside its final place, sync it, then put it there."""
+    part = path.with_name(path.name + ".part")
+    with part.open("wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    part.replace(path)
+    sync_folder(path.parent)
+
+
+def sync_folder(folder: Path) -> None:
+    """Names in a folder are on the disk itself."""
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
