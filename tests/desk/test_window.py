@@ -268,7 +268,7 @@ def test_stations_cards_and_files_are_reached_from_the_keyboard(person):
     assert w.look.core.accessibleDescription().startswith("GAMES, 34 MiB")
     QTest.keyClick(w.look.core, Qt.Key.Key_Up)
     assert w.look.core.accessibleDescription().startswith("PEAT, 5 MiB, FAT16")
-    person.wait(lambda: w.look.files.tree.model().rowCount() == 2)
+    person.wait(lambda: w.look.files.tree.model() is not None and w.look.files.tree.model().rowCount() == 2)
     QTest.keySequence(w, QKeySequence("Ctrl+K"))
     finder = w.findChild(Finder)
     QTest.keyClicks(finder.field, "full games")
