@@ -92,7 +92,7 @@ def figures(folder: Path) -> Iterator[Figure]:
                  f"bare {bare:.2f} s, ours {ours:.2f} s; with its stations {filled:.2f} s")
     done = _start(STALL, folder)
     p99, worst, beats = done.stdout.split()
-    yield Figure("event loop during a running job: p99 of the gaps", float(p99), 50, "ms",
+    yield Figure("event loop during a running job: p99 of the gaps", float(p99), 25, "ms",
                  f"longest {float(worst):.0f} ms of {beats} beats")
 
 

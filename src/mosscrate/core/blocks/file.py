@@ -97,6 +97,13 @@ class FileBlocks(Blocks):
         if hasattr(self, "_when_closed"):
             self.close()
 
+    def _read(self, offset: int, length: int) -> bytes:
+        try:
+            data = os.pread(self.fd, length, offset)
+        except OSError as error:
+            raise self._error(error, "read", offset) from error
+        return data if len(data) == length else super()._read(offset, length)
+
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         done = 0
         while done < len(buffer):

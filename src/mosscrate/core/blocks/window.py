@@ -39,6 +39,9 @@ class Window(View):
     def close(self) -> None:
         """The medium behind it stays open; it belongs to whoever opened it."""
 
+    def _read(self, offset: int, length: int) -> bytes:
+        return self.inner.read(self.start + offset, length)
+
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         self.inner.read_into(self.start + offset, buffer)
 

@@ -103,8 +103,9 @@ class _StepRow(QWidget):
         made.addWidget(self.box)
 
     def show_state(self, state: str) -> None:
-        self.badge.state = state
-        self.badge.update()
+        if state != self.badge.state:
+            self.badge.state = state
+            self.badge.update()
 
 
 class _Badge(QWidget):

@@ -6,10 +6,12 @@ Reports of a job are sampled by a timer; the job never waits for the window, nor
 from __future__ import annotations
 
 import logging
+import os
 import threading
 import time
 from collections import deque
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any, TypeAlias
 
@@ -20,6 +22,7 @@ from mosscrate.core.watch import Progress, Watch
 
 SAMPLE_MS = 100
 WINDOW_SECONDS = 3.0
+NICE = 5
 MOST_RATES = 512                        # an even number
 log = logging.getLogger(__name__)
 
@@ -29,12 +32,19 @@ class _Answer(QObject):
     failed = pyqtSignal(object)
 
 
+def give_way() -> None:
+    """Let the window's own thread have a processor first; threads that this one starts give way too."""
+    with suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICE)
+
+
 class _Question(QRunnable):
     def __init__(self, ask: Callable[[], Any]) -> None:
         super().__init__()
         self.ask, self.answer = ask, _Answer()
 
     def run(self) -> None:
+        give_way()
         try:
             found = self.ask()
         except MossError as error:
@@ -184,6 +194,7 @@ class BackgroundJob(QObject):
         return self._stop.is_set()
 
     def _run(self) -> None:
+        give_way()
         watch = Watch(self._note, self._stop.is_set)
         try:
             result = self._work(watch)

@@ -2,8 +2,18 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QColor,
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+)
 from PyQt6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
 from mosscrate.core.contents import Layout
@@ -44,6 +54,7 @@ class CoreView(QWidget):
         self.reached: int | None = None          # bytes a running job has come to
         self.layout_shown: Layout | None = None
         self._placed: tuple[Stratum, ...] = ()
+        self._still: QPixmap | None = None       # as it is below a running job, which moves ten times a second
         self._is_dragging = False
         self.can_be_carried = False
         self._is_welcome = False
@@ -59,18 +70,24 @@ class CoreView(QWidget):
         if self.selected not in indexes:
             self.selected = indexes[-1] if indexes else None
         self._describe()
+        self._still = None
         self.update()
 
     def select(self, index: int | None) -> None:
         """Choose a partition without telling anybody."""
         self.selected = index
         self._describe()
+        self._still = None
         self.update()
 
     def show_reached(self, offset: int | None) -> None:
         """How far a running job has come, in bytes."""
-        self.reached = offset
-        self.update()
+        before, self.reached = self.reached, offset
+        if offset is None or before is None:
+            self._still = None
+            self.update()
+        elif int(y_of(self._placed, offset)) != int(y_of(self._placed, before)):
+            self.update()
 
     def show_welcome(self, *, is_welcome: bool) -> None:
         """Whether what is carried over this core may be let go here."""
@@ -94,11 +111,39 @@ class CoreView(QWidget):
 
     def resizeEvent(self, event: object) -> None:
         """Qt: the strata follow the height."""
+        self._still = None
         self._place()
+
+    def changeEvent(self, event: QEvent | None) -> None:
+        """Qt: other colours or another font."""
+        self._still = None
+        super().changeEvent(event)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Qt: draw what `_place` has laid out."""
         painter = QPainter(self)
+        if self.reached is None:
+            self._draw_all(painter)
+        else:
+            if self._still is None:
+                self._still = self._picture()
+            painter.drawPixmap(0, 0, self._still)
+            self._draw_reached(painter)
+        if self.hasFocus():
+            chosen = next((s for s in self._placed if s.index == self.selected and s.index is not None), None)
+            draw_focus(painter, self.stratum_rect(chosen) if chosen else self.column(), 4)
+        painter.end()
+
+    def _picture(self) -> QPixmap:
+        made = QPixmap(self.size() * self.devicePixelRatioF())
+        made.setDevicePixelRatio(self.devicePixelRatioF())
+        made.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(made)
+        self._draw_all(painter)
+        painter.end()
+        return made
+
+    def _draw_all(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         column = self.column()
         outline = QPainterPath()
@@ -112,14 +157,8 @@ class CoreView(QWidget):
         painter.setPen(QPen(color("accent"), 3) if self._is_welcome else QPen(color("line"), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(outline)
-        if self.reached is not None:
-            self._draw_reached(painter)
         self._draw_ruler(painter)
         self._draw_handle(painter)
-        if self.hasFocus():
-            chosen = next((s for s in self._placed if s.index == self.selected and s.index is not None), None)
-            draw_focus(painter, self.stratum_rect(chosen) if chosen else column, 4)
-        painter.end()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Qt: up and down choose; with Alt, or left and right, the edge moves."""
@@ -179,6 +218,7 @@ class CoreView(QWidget):
             self.let_go.emit(self.selected, event.globalPosition().toPoint())
 
     def _place(self) -> None:
+        self._still = None
         if self.layout_shown is None:
             self._placed = ()
         else:
@@ -188,6 +228,7 @@ class CoreView(QWidget):
     def _choose(self, index: int) -> None:
         self.selected = index
         self._describe()
+        self._still = None
         self.update()
         self.chosen.emit(index)
 

@@ -72,8 +72,11 @@ def label(text: str = "", *, style: str = "", scale: float = 1.0, bold: bool = F
 
 def restyle(widget: QWidget, style: str) -> None:
     """Give a label another style, or none."""
-    for name in ("muted", "warning", "problem", "good"):
-        widget.setProperty(name, name == style)
+    wanted = {name: name == style for name in ("muted", "warning", "problem", "good")}
+    if all(bool(widget.property(name)) == value for name, value in wanted.items()):
+        return                                                # polishing is dear, and jobs speak ten times a second
+    for name, value in wanted.items():
+        widget.setProperty(name, value)
     if shape := widget.style():
         shape.unpolish(widget)
         shape.polish(widget)

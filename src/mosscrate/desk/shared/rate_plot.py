@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF
-from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.sizes import rate
@@ -41,17 +41,13 @@ class RatePlot(QWidget):
             step = area.width() / max(1, len(self._rates) - 1)
             points = [QPointF(area.left() + k * step, area.bottom() - area.height() * r / highest)
                       for k, r in enumerate(self._rates)]
-            line = QPainterPath(points[0])
-            for point in points[1:]:
-                line.lineTo(point)
-            filled = QPainterPath(line)
-            filled.lineTo(area.bottomRight())
-            filled.lineTo(area.bottomLeft())
             tint = QColor(color("accent"))
             tint.setAlpha(60)
-            painter.fillPath(filled, tint)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(tint)
+            painter.drawPolygon(QPolygonF([*points, area.bottomRight(), area.bottomLeft()]))
             painter.setPen(QPen(color("accent"), 1.6))
-            painter.drawPath(line)
+            painter.drawPolyline(QPolygonF(points))
             draw_text(painter, QRectF(0, 0, self.width(), 13), f"highest {rate(highest)}",
                       scaled_font(self.font(), 0.78), color("muted"), RIGHT)
         painter.end()
