@@ -6,7 +6,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QHideEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
 
-from mosscrate.core.sizes import duration, rate
+from mosscrate.core.sizes import rate
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.background import BackgroundJob, Moment
 from mosscrate.desk.shared.panel import button, label, restyle
@@ -58,9 +58,8 @@ class Strip(QFrame):
         if p is None or job is not self._job:
             return
         speed = f", {rate(moment.rate)}" if moment.rate else ""
-        left = f", about {duration(moment.remaining)} left in this phase" if moment.remaining is not None else ""
         restyle(self.words, "")
-        self.words.setText(f"{job.title}. {p.phase}{speed}{left}")
+        self.words.setText(f"{job.title}. {p.phase}{speed}{moment.left}")
         self.bar.setValue(round(1000 * p.done / p.total) if p.total else 0)
 
     def _say_nothing_runs(self) -> None:

@@ -56,10 +56,9 @@ class RunPanel(Panel):
         p = moment.progress
         if p is None:
             return
-        left = f", about {duration(moment.remaining)} left in this phase" if moment.remaining is not None else ""
         speed = f", {rate(moment.rate)}" if moment.rate else ""
         total = f" of {binary(p.total)}" if p.total else ""
-        self.words.setText(f"{p.phase}: {binary(p.done)}{total}{speed}{left}. "
+        self.words.setText(f"{p.phase}: {binary(p.done)}{total}{speed}{moment.left}. "
                            f"Running for {duration(moment.seconds)}.")
         self.bar.setValue(round(1000 * p.done / p.total) if p.total else 0)
         self.plot.show_rates(moment.rates)

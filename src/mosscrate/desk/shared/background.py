@@ -18,6 +18,7 @@ from typing import Any, TypeAlias
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from mosscrate.core.errors import MossError, Stopped
+from mosscrate.core.sizes import duration
 from mosscrate.core.watch import Progress, Watch
 
 SAMPLE_MS = 100
@@ -113,6 +114,14 @@ class Moment:
     rate: float
     remaining: float | None
     rates: tuple[float, ...] = ()
+
+    @property
+    def left(self) -> str:
+        """How long the phase still takes, to stand behind other words; "" while it cannot be told."""
+        if self.remaining is None:
+            return ""
+        about = "about " if self.remaining >= 1 else ""
+        return f", {about}{duration(self.remaining)} left in this phase"
 
 
 @dataclass
