@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.errors import FormatError
-from mosscrate.core.volumes.clusters.table import BAD, END, FREE, Clustered, Table
+from mosscrate.core.volumes.clusters.table import BAD, END, FREE, STRETCH, Clustered, Table, stretches
 
 
 class Chains:
@@ -14,12 +15,7 @@ class Chains:
 
     def __init__(self, table: Table, geometry: Clustered) -> None:
         self.table, self.geometry = table, geometry
-        following = np.arange(1, len(table) + 1, dtype=np.uint32)
-        linked = table == following                       # this cluster is followed by its neighbour
-        entered = np.zeros(len(table), bool)
-        entered[1:] = linked[:-1]
-        # A run ends where it is not linked on; a free cluster ends one only if a chain runs into it.
-        self.ends = np.flatnonzero(~linked & ((table != FREE) | entered))
+        self.ends = _ends(table)
 
     def runs(self, first: int, limit: int | None = None) -> tuple[tuple[int, int], ...]:
         """(first cluster, count) of each run of a chain.
@@ -63,3 +59,20 @@ class Chains:
     def _error(self, first: int, at: int, expected: str) -> FormatError:
         offset = self.geometry.fat_offset(0) + at * int(self.geometry.type) // 8
         return FormatError("FAT", f"chain from cluster {first}", offset, f"cluster {at}", expected)
+
+
+def _ends(table: Table) -> NDArray[np.int64]:
+    """Where runs end: at clusters that do not lead on to their neighbour, and at free ones that a run leads into."""
+    following = np.arange(1, STRETCH + 1, dtype=np.uint32)
+    found, before = [np.zeros(0, np.int64)], 0
+    for first, part in stretches(table):
+        if 0 < before < first and table[before - 1] == before:
+            found.append(np.array([before]))              # it is free: a stretch without a link was passed over
+        linked = part - np.uint32(first) == following[:len(part)]
+        before = first + len(part)
+        linked[-1] &= before < len(table)
+        entered = np.append(first > 0 and table[first - 1] == first, linked[:-1])
+        found.append(np.flatnonzero(~linked & ((part != FREE) | entered)) + first)
+    if 0 < before < len(table) and table[before - 1] == before:
+        found.append(np.array([before]))
+    return np.concatenate(found)

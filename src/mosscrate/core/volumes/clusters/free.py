@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator
 from typing import TypeAlias
 
@@ -20,26 +21,45 @@ NOTHING: Clusters = np.zeros(0, np.int64)
 class FreeClusters:
     """Hands out clusters in ascending order; what was freed meanwhile comes last, a journal must save it first."""
 
-    def __init__(self, free: Clusters, unit: int) -> None:
-        self._free, self._freed, self._unit = free, list[Clusters](), unit
+    def __init__(self, runs: Clusters, unit: int) -> None:
+        """`runs` are rows of (first, last + 1), `unit` the bytes of a cluster."""
+        self._runs, self._freed, self._unit = deque(runs.tolist()), list[Clusters](), unit
+        self._left = int((runs[:, 1] - runs[:, 0]).sum())
 
     def __len__(self) -> int:
-        return len(self._free) + sum(len(c) for c in self._freed)
+        return self._left + sum(len(c) for c in self._freed)
 
     def take(self, count: int) -> Clusters:
         """So many clusters. Raises FitError."""
-        if count > len(self._free) and self._freed:
-            self._free = np.concatenate((self._free, *self._freed))
+        if count > self._left and self._freed:
+            freed = np.concatenate(self._freed)
+            cuts = np.flatnonzero(np.diff(freed) != 1) + 1
+            self._runs += [[int(run[0]), int(run[-1]) + 1] for run in np.split(freed, cuts)]
+            self._left += len(freed)
             self._freed.clear()
-        if count > len(self._free):
+        if count > self._left:
             raise FitError(f"There is no room: {binary(count * self._unit)} are needed, "
-                           f"{binary(len(self._free) * self._unit)} are free.")
-        taken, self._free = self._free[:count], self._free[count:]
-        return taken
+                           f"{binary(self._left * self._unit)} are free.")
+        self._left -= count
+        taken = []
+        while count:
+            run = self._runs[0]
+            length = min(count, run[1] - run[0])
+            taken.append(np.arange(run[0], run[0] + length))
+            run[0] += length
+            count -= length
+            if run[0] == run[1]:
+                self._runs.popleft()
+        return np.concatenate(taken) if len(taken) > 1 else taken[0] if taken else NOTHING
+
+    def extents(self, geometry: Clustered) -> list[Extent]:
+        """The bytes of the clusters that are free from the start."""
+        return [Extent(geometry.cluster_offset(first), (last - first) * geometry.cluster) for first, last in self._runs]
 
     def give_back(self, clusters: Clusters) -> None:
         """Clusters that are no longer used."""
-        self._freed.append(clusters)
+        if len(clusters):
+            self._freed.append(clusters)
 
 
 def extents_of(clusters: Clusters, geometry: Clustered) -> Iterator[Extent]:

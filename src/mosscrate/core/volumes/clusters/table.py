@@ -6,6 +6,7 @@ must not be used, everything else is the next cluster.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Protocol, TypeAlias
 
 import numpy as np
@@ -13,6 +14,7 @@ from numpy.typing import NDArray
 
 Table: TypeAlias = NDArray[np.uint32]
 FREE, BAD, END = 0, 0x0FFFFFF7, 0x0FFFFFFF
+STRETCH = 1 << 20                      # entries looked at together: a large card has tens of millions, most free
 
 
 class Clustered(Protocol):
@@ -31,6 +33,22 @@ class Clustered(Protocol):
 
     def cluster_offset(self, cluster: int) -> int:
         """Byte at which a cluster starts."""
+
+
+def stretches(table: Table) -> Iterator[tuple[int, Table]]:
+    """(first entry, entries) of every stretch in which something is not free."""
+    for first in range(0, len(table), STRETCH):
+        part = table[first:first + STRETCH]
+        if np.count_nonzero(part):
+            yield first, part
+
+
+def copy_of(table: Table) -> Table:
+    """A table of its own; room that is free throughout takes no memory."""
+    copy = np.zeros(len(table), np.uint32)
+    for first, part in stretches(table):
+        copy[first:first + len(part)] = part
+    return copy
 
 
 def wrong_links(table: Table) -> int:

@@ -14,9 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
-from mosscrate.core.volumes.clusters import BAD, END, NOTHING, Clusters, FreeClusters, Table, extents_of
+from mosscrate.core.volumes.clusters import BAD, END, NOTHING, Clusters, FreeClusters, Table, copy_of, extents_of
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.making import label_entry
@@ -71,14 +72,13 @@ class ExfatEditor:
         self._blocks, self._g = blocks, self.volume.geometry
         if self.volume.boot.warnings or self._g.fat_count != 1:
             raise FitError("The volume does not agree with its partition, or keeps two FATs; it is left alone.")
-        self._table: Table = self.volume.table.copy()
+        self._table: Table = copy_of(self.volume.table)
         self._bits = self.volume.bitmap.copy()
-        free = np.flatnonzero(~self._bits).astype(np.int64) + 2
-        free = free[self._table[free] != BAD]
-        self._free = FreeClusters(free, self._g.cluster)
+        is_free = ~self._bits & (self._table[2:] != BAD)
+        self._free = FreeClusters(runs_of(is_free) + 2, self._g.cluster)
         self._debt, self._data = FolderDebt(self._g.cluster), Gathering(blocks)
         self._folders: dict[str, _Folder] = {}
-        blocks.forgo(list(extents_of(free, self._g)))
+        blocks.forgo(self._free.extents(self._g))
 
     def has(self, path: str) -> bool:
         """See Editor."""

@@ -16,7 +16,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
-from mosscrate.core.volumes.clusters import END, FREE, NOTHING, Clusters, FreeClusters, Table, extents_of
+from mosscrate.core.volumes.clusters import END, FREE, NOTHING, Clusters, FreeClusters, Table, copy_of, extents_of
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.facts import LARGEST_FILE
@@ -82,15 +82,14 @@ class FatEditor:
         self._blocks, self._g = blocks, self.volume.geometry
         if self.volume.boot.warnings:
             raise FitError(f"The volume must be mended before it is changed: {self.volume.boot.warnings[0]}")
-        self._table = self.volume.table.copy()
-        free = np.flatnonzero(self._table[2:] == FREE).astype(np.int64) + 2
-        self._free = FreeClusters(free, self._g.cluster)
+        self._table = copy_of(self.volume.table)
+        self._free = FreeClusters(runs_of(self._table[2:] == FREE) + 2, self._g.cluster)
         self._data = Gathering(blocks)
         self._made: dict[int, Clusters] = {}
         self._debt = FolderDebt(self._g.cluster)
         self._folders: dict[str, _Folder] = {}
         self._label: bytes | None = None
-        blocks.forgo(list(extents_of(free, self._g)))
+        blocks.forgo(self._free.extents(self._g))
 
     def has(self, path: str) -> bool:
         """See Editor."""

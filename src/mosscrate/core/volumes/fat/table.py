@@ -9,6 +9,7 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.volumes.clusters import BAD, END, Table
+from mosscrate.core.volumes.clusters.table import STRETCH
 from mosscrate.core.volumes.fat.structures import FatType, Geometry
 
 _FIRST_RESERVED = {FatType.FAT12: 0xFF7, FatType.FAT16: 0xFFF7, FatType.FAT32: BAD}
@@ -18,7 +19,20 @@ def read_table(blocks: Blocks, geometry: Geometry, copy: int) -> Table:
     """One copy of the FAT. Raises MediumError."""
     entries = geometry.cluster_count + 2
     length = min(-(-(entries * geometry.type) // 8), geometry.fat_sectors * geometry.sector)
-    return decode(blocks.read(geometry.fat_offset(copy), length), geometry.type, entries)
+    at = geometry.fat_offset(copy)
+    return _read_wide(blocks, at, entries) if geometry.type == FatType.FAT32 else decode(
+        blocks.read(at, length), geometry.type, entries)
+
+
+def _read_wide(blocks: Blocks, at: int, entries: int) -> Table:
+    """A FAT32 has up to a gigabyte: what is free throughout takes neither decoding nor memory."""
+    table, buffer = np.zeros(entries, np.uint32), memoryview(bytearray(4 * min(entries, STRETCH)))
+    for first in range(0, entries, STRETCH):
+        part = buffer[:4 * min(STRETCH, entries - first)]
+        blocks.read_into(at + 4 * first, part)
+        if np.count_nonzero(np.frombuffer(part, np.uint32)):
+            table[first:first + len(part) // 4] = decode(bytes(part), FatType.FAT32, len(part) // 4)
+    return table
 
 
 def decode(data: bytes, type: FatType, entries: int) -> Table:
