@@ -9,3 +9,10 @@ from numpy.typing import NDArray
 def runs_of(mask: NDArray[np.bool_]) -> NDArray[np.intp]:
     """Every run of true places in order, as rows of (first, last + 1); shape (runs, 2)."""
     return np.flatnonzero(np.diff(mask, prepend=False, append=False)).reshape(-1, 2)
+
+
+def distinct(values: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The values in order, each once; `numpy.unique` would load masked arrays for it."""
+    ordered = np.sort(values)
+    once: NDArray[np.int64] = ordered[np.append(True, ordered[1:] != ordered[:-1])[:len(ordered)]]
+    return once

@@ -10,6 +10,7 @@ import numpy as np
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, Window
+from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, MediumError
@@ -67,7 +68,7 @@ def _line(e: Entry) -> str:
 def _anchors(volume: Volume, window: Window, entries: tuple[Entry, ...], hasher: blake3) -> None:
     """A sector in the middle of files that are spread over the tree."""
     files = [e for e in entries if e.kind == Kind.FILE and e.size]
-    places = np.unique(np.linspace(0, len(files) - 1, min(ANCHORS, len(files))).astype(int)).tolist() if files else []
+    places = distinct(np.linspace(0, len(files) - 1, min(ANCHORS, len(files))).astype(int)).tolist() if files else []
     for entry in (files[k] for k in places):
         try:
             extents = volume.extents_of(entry)
@@ -86,5 +87,5 @@ def _closed(blocks: Blocks, hasher: blake3) -> None:
     hasher.update(blocks.read(0, edge))
     hasher.update(blocks.read(blocks.size - edge, edge))
     last = max(0, blocks.size - SECTOR) // SECTOR
-    for sector in np.unique(np.linspace(0, last, CLOSED_ANCHORS).astype(np.int64)).tolist():
+    for sector in distinct(np.linspace(0, last, CLOSED_ANCHORS).astype(np.int64)).tolist():
         hasher.update(blocks.read(sector * SECTOR, min(SECTOR, blocks.size - sector * SECTOR)))

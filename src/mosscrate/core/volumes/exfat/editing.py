@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.runs import distinct, runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
 from mosscrate.core.volumes.clusters import BAD, END, NOTHING, Clusters, FreeClusters, Table, copy_of, extents_of
@@ -320,7 +320,7 @@ class ExfatEditor:
     def _fat_writes(self) -> Iterator[tuple[int, bytes]]:
         """The stretches of the FAT that changed."""
         changed = np.flatnonzero(self._table != self.volume.table)
-        for piece in np.unique(changed * 4 // _FAT_PIECE).tolist():
+        for piece in distinct(changed * 4 // _FAT_PIECE).tolist():
             first = piece * _FAT_PIECE // 4
             at = self._g.fat_offset(0) + first * 4
             now, before = self._table[first:first + _FAT_PIECE // 4], self.volume.table[first:first + _FAT_PIECE // 4]

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Extent
+from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.errors import FormatError
 from mosscrate.core.volumes.ext.filesystem import Filesystem, crc32c
 from mosscrate.core.volumes.ext.mapping import NO_RUNS, Mapping, read_extents, read_indirect
@@ -75,7 +76,7 @@ class Inodes:
         out = np.zeros((len(wanted), INODE.itemsize), np.uint8)
         groups, places = np.divmod(wanted, self.fs.inodes_per_group)
         width = min(self.fs.inode_size, INODE.itemsize)
-        for group in np.unique(groups).tolist():
+        for group in distinct(groups).tolist():
             at = groups == group
             out[at, :width] = self.table(group)[places[at], :width]
         return out.reshape(-1).view(INODE)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.structures import Longs
 from mosscrate.core.volumes.ffs.volume import FfsVolume, extents_of_blocks
@@ -69,7 +70,7 @@ def bitmap_blocks(v: FfsVolume, used: NDArray[np.bool_], before: NDArray[np.bool
     free[:v.total - s.RESERVED] = ~used[s.RESERVED:]
     words = np.packbits(free, bitorder="little").view("<u4")
     per, made, pages = v.block // 4 - 1, {}, v.bitmap_pages()
-    wanted = range(len(pages)) if before is None else np.unique(
+    wanted = range(len(pages)) if before is None else distinct(
         (np.flatnonzero(used[s.RESERVED:] != before[s.RESERVED:])) // (32 * per)).tolist()
     for index in wanted:
         page = pages[index]

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks.base import Blocks, Extent, View
-from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.runs import distinct, runs_of
 from mosscrate.core.blocks.streaming import read_pieces
 from mosscrate.core.blocks.swapped import swapped
 from mosscrate.core.sheet.running.journal import structures as s
@@ -63,7 +63,7 @@ def spans_of(groups: Sequence[Group]) -> list[Span]:
         return []
     starts = np.array([layer.stretch.start for layer in layers], np.int64)
     ends = np.array([layer.stretch.end for layer in layers], np.int64)
-    cuts = np.unique(np.concatenate((starts, ends)))
+    cuts = distinct(np.concatenate((starts, ends)))
     found: list[list[Layer]] = [[] for _ in cuts]
     for layer, first, last in zip(layers, np.searchsorted(cuts, starts).tolist(), np.searchsorted(cuts, ends).tolist(),
                                   strict=True):
