@@ -612,8 +612,8 @@ def test_names_that_change_are_listed_beside_the_sheet(person):
     person.wait(lambda: panel.names_button.isVisible())
     assert "7 more names" in panel.error.text()
     person.click(panel.names_button)
-    table = w.move_.names_panel.table
-    rows = {table.topLevelItem(k).text(0): table.topLevelItem(k).text(1) for k in range(table.topLevelItemCount())}
+    names = w.move_.names_panel.table.model()
+    rows = {names.index(k, 0).data(): names.index(k, 1).data() for k in range(names.rowCount())}
     assert len(rows) == 9
     assert rows["a name that is too long 3.txt"] == "ANAMET~4.TXT"
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtGui import QBrush
-from PyQt6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
+from PyQt6.QtWidgets import QHeaderView, QTreeView
 
 from mosscrate.core.contents.transfer import Passage
 from mosscrate.core.sizes import counted
 from mosscrate.desk.shared.panel import Panel, button, label, row
-from mosscrate.desk.theme import color
+from mosscrate.desk.shared.rows_model import Column, RowsModel
 
-MOST_ROWS = 5000               # more would hold up the window
+Change = tuple[str, str]               # a name now and then; "" then is one that stays behind
+_COLUMNS = (Column[Change]("now", lambda change: change[0]),
+            Column[Change]("then", lambda change: change[1] or "left out",
+                           lambda change: "text" if change[1] else "warning"))
 
 
 class NamesPanel(Panel):
@@ -25,8 +27,9 @@ class NamesPanel(Panel):
         line = row(self.head)
         line.setStretch(0, 1)
         line.addWidget(button("Close", self.close_wanted.emit))
-        self.table = QTreeWidget()
-        self.table.setHeaderLabels(("now", "then"))
+        self.table = QTreeView()
+        self._changes = RowsModel[Change](_COLUMNS, self)
+        self.table.setModel(self._changes)
         self.table.setRootIsDecorated(False)
         self.table.setUniformRowHeights(True)
         self.table.setAllColumnsShowFocus(True)
@@ -43,18 +46,4 @@ class NamesPanel(Panel):
         left = sorted(passage.left_out)
         self.head.setText(f"{counted(len(passage.changed_names), 'name')} will change"
                           + (f", {counted(len(left), 'entry', 'entries')} will be left out" if left else ""))
-        self.table.clear()
-        rows = [(path, "left out", "warning") for path in left]
-        rows += [(old, new, "text") for old, new in passage.changed_names.items()]
-        if len(rows) > MOST_ROWS:
-            rest = len(rows) - MOST_ROWS
-            rows = [*rows[:MOST_ROWS], (f"and {rest} more", "mosscrate sheet names lists them all", "muted")]
-        self.table.addTopLevelItems([_row(*row) for row in rows])
-
-
-def _row(old: str, new: str, ink: str) -> QTreeWidgetItem:
-    item = QTreeWidgetItem([old, new])
-    item.setForeground(1, QBrush(color(ink)))
-    for column, text in enumerate((old, new)):
-        item.setToolTip(column, text)
-    return item
+        self._changes.show([*((path, "") for path in left), *passage.changed_names.items()])
