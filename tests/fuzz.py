@@ -45,7 +45,7 @@ from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import TREE, make_hfs
 from tests import histories, sheets
 from tests.cards import MIB, lay_out, make_volume, some_files
-from tests.core.test_rdb import with_code
+from tests.core.maps.test_rdb import with_code
 from tests.volumes import WHEN, fresh, worked_on
 
 SECONDS = 10                      # a case that takes longer counts as a hang

@@ -29,8 +29,8 @@ from mosscrate.core.sheet.steps.shared import resizing
 from mosscrate.core.volumes import KINDS, edit, open_volume
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, some_files
+from tests.core.maps.test_rdb import with_code
 from tests.core.sheet.test_steps import put_in
-from tests.core.test_rdb import with_code
 from tests.volumes import ROOM, fresh
 
 ODD = (-511, -1, 1, 7, 511, 513, 4095, 65536, MIB, 3 * MIB)

@@ -9,8 +9,8 @@ import pytest
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.slots import medium as medium_module
 from tests.cards import MIB, handheld, put_card, some_files
-from tests.core.test_ahdi import drive as ahdi_drive
-from tests.core.test_rdb import drive as rdb_drive
+from tests.core.maps.test_ahdi import drive as ahdi_drive
+from tests.core.maps.test_rdb import drive as rdb_drive
 
 
 @pytest.fixture

@@ -21,7 +21,7 @@ from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Traits, edit
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, WHEN, handheld
-from tests.core.test_rdb import drive
+from tests.core.maps.test_rdb import drive
 
 CARD = CardRecord("Worn card", "serial-1", "WORN", 40 * MIB)
 

@@ -13,9 +13,7 @@ from mosscrate.core.slots import Source
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.desk.window import KEEP, LOOK, MOVE
 from tests.cards import MIB
-from tests.desk.test_window import arrange, files_of, medium, person, qapp, words_of
-
-__all__ = ["person", "qapp"]
+from tests.desk.person import arrange, files_of, medium, words_of
 
 
 def pulled_move(person, monkeypatch, after: int) -> None:

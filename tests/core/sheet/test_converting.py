@@ -26,9 +26,9 @@ from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Kind, edit, open_volume
 from mosscrate.core.watch import Watch
 from tests.cards import handheld
+from tests.core.maps.test_ahdi import drive as ahdi_drive
+from tests.core.maps.test_rdb import drive as rdb_drive
 from tests.core.sheet.test_steps import card, put_in
-from tests.core.test_ahdi import drive as ahdi_drive
-from tests.core.test_rdb import drive as rdb_drive
 from tests.volumes import MIB, WHEN, tree
 
 

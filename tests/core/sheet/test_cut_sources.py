@@ -19,8 +19,8 @@ from mosscrate.core.sheet.steps import WriteImage
 from mosscrate.core.sheet.steps.shared.comparing import verify_copy
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
+from tests.core.maps.test_rdb import drive
 from tests.core.sheet.test_steps import card
-from tests.core.test_rdb import drive
 from tests.volumes import fresh
 
 WHOLE = {"mbr": lambda: handheld(), "gpt": lambda: card(MapKind.GPT), "rdb": lambda: drive(40 * MIB),

@@ -15,11 +15,11 @@ from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Making, format_for
 from mosscrate.core.volumes.ffs import structures as f
 from mosscrate.core.watch import Watch
+from tests.core.maps.test_ahdi import drive as ahdi_drive
+from tests.core.maps.test_rdb import drive as rdb_drive
+from tests.core.maps.test_rdb import with_code
 from tests.core.sheet.test_converting import filled
 from tests.core.sheet.test_steps import put_in, shape, trees
-from tests.core.test_ahdi import drive as ahdi_drive
-from tests.core.test_rdb import drive as rdb_drive
-from tests.core.test_rdb import with_code
 from tests.core.volumes.test_ffs import patch
 from tests.journals import cut_short, taken_back
 from tests.volumes import MIB

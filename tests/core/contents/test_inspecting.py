@@ -17,9 +17,9 @@ from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.watch import Watch
 from mosscrate.demo.contents import studio
 from mosscrate.demo.hfs import make_hfs
+from tests.core.maps.test_ahdi import chained_drive
+from tests.core.maps.test_rdb import drive, with_code
 from tests.core.sheet.test_steps import card
-from tests.core.test_ahdi import chained_drive
-from tests.core.test_rdb import drive, with_code
 from tests.volumes import MIB, WHEN
 
 

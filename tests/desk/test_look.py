@@ -1,0 +1,152 @@
+"""Look: structures, files and images of the card in hand."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QFileDialog
+
+from mosscrate.core.blocks import open_blocks
+from mosscrate.core.contents.fresh_images import floppy, make_floppy
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.maps import read_map
+from mosscrate.core.volumes import edit
+from tests.cards import MIB
+from tests.desk.person import files_of, medium
+
+
+def test_the_structures_of_a_card_are_shown_field_by_field(person):
+    look = person.window.look
+    person.pick_card("Worn card")
+    person.click(look.structure_button)
+    person.wait(lambda: look.structure.tree.isVisible())
+    tree = look.structure.tree
+    titles = [tree.topLevelItem(k).text(0) for k in range(tree.topLevelItemCount())]
+    assert titles[0].startswith("Master boot record")
+    boot = next(tree.topLevelItem(k) for k in range(len(titles)) if tree.topLevelItem(k).isExpanded())
+    fields = {boot.child(k).text(0): boot.child(k).text(1) for k in range(boot.childCount())}
+    assert (boot.text(0)[:20], fields["bytes per sector"]) == ("Boot sector of GAMES", "512")
+    tree.setCurrentItem(next(boot.child(k) for k in range(boot.childCount()) if boot.child(k).text(0) == "media"))
+    assert look.structure.bytes.accessibleDescription() == "f8"
+    person.click(look.files_button)
+    assert look.files.isVisible()
+    assert not tree.isVisible()
+
+
+def test_a_folder_is_taken_out_to_this_computer(person, tmp_path, monkeypatch):
+    look = person.window.look
+    said = []
+    person.window.model.said.connect(said.append)
+    person.pick_card("Worn card")
+    person.wait(lambda: look.files.tree.isVisible())
+    tree = look.files.tree
+    tree.setCurrentIndex(tree.model().index(0, 0))
+    entry = look.files._model.entry(tree.currentIndex())
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
+    person.click(look.files.take_button)
+    person.wait(lambda: bool(said))
+    assert (tmp_path / entry.name).exists()
+    assert "copied to" in said[0]
+
+
+def test_a_comment_and_protection_bits_are_set_in_look(person, tmp_path):
+    look, model = person.window.look, person.window.model
+    disk = tmp_path / "disk.adf"
+    make_floppy(disk, floppy("home-880"))
+    with open_blocks(disk, writable=True) as blocks:
+        editor = edit(blocks)
+        editor.add_file("a song", b"la")
+        editor.commit()
+    model.open_image(disk)
+    person.wait(lambda: model.asker.is_idle and look.files.tree.isVisible() and model.selected.name == "disk")
+    for ask, text in ((look.files.comment_button, "from the attic"), (look.files.protect_button, "----rw-d")):
+        look.files.tree.setCurrentIndex(look.files.tree.model().index(0, 0))
+        person.click(ask)
+        look.files.strip.field.setText(text)
+        person.type_tag(look.files.strip.entry, model.selected.tag)
+        person.click(look.files.strip.entry.buttons[0])
+        person.wait(lambda: not model.busy and model.asker.is_idle and look.files.tree.isVisible())
+    with open_blocks(disk) as blocks:
+        entry = open_partition(blocks, 0).tree().find("a song")
+    assert (entry.comment, entry.protection) == ("from the attic", 2)
+
+
+def test_a_partition_is_saved_as_an_image_and_an_empty_floppy_is_made(person, tmp_path, monkeypatch):
+    look, model = person.window.look, person.window.model
+    person.pick_card("Worn card")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "one.img"), ""))
+    person.click(look.files.image_button)
+    person.wait(lambda: not model.busy and (tmp_path / "one.img").exists())
+    with medium(person, "Worn card").open() as blocks:
+        part = read_map(blocks).partition(look.core.selected)
+        assert (tmp_path / "one.img").read_bytes() == blocks.read(part.start, part.length)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda _self, _title, _place, kinds: (
+        str(tmp_path / "two.img"), next(k for k in kinds.split(";;") if "880 KB, ffs " in k)))
+    person.click(look.new_button)
+    person.wait(lambda: model.asker.is_idle and model.selected.name == "two")
+    layout = model.layout_of(model.selected)
+    assert (layout.size, layout.partition(0).volume.variant) == (901120, "ffs")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda _self, _title, _place, kinds: (
+        str(tmp_path / "three.img"), next(k for k in kinds.split(";;") if "drive, 500 MB" in k)))
+    person.click(look.new_button)
+    person.wait(lambda: model.asker.is_idle and model.selected.name == "three")
+    layout = model.layout_of(model.selected)
+    assert (layout.size, layout.is_blank) == (500_000_000 // 512 * 512, True)
+
+
+def test_a_dropped_image_is_opened_and_a_packed_one_is_explained(person, tmp_path):
+    w, image = person.window, tmp_path / "found.img"
+    image.write_bytes(bytes(2 * MIB))
+    packed = tmp_path / "found.img.gz"
+    packed.write_bytes(b"\x1f\x8b" + bytes(30))
+    for path in (image, packed):
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(path))])
+        w.dropEvent(QDropEvent(QPointF(200, 200), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                               Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+    assert w.model.selected.name == "found"
+    assert "is a gzip file, not a card image" in w.strip.words.text()
+
+
+def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, tmp_path):
+    w = person.window
+    person.pick_card("Worn card")
+    look, tag = w.look, medium(person, "Worn card").tag
+    person.wait(lambda: look.files.tree.isVisible())
+    before = files_of(person, "Worn card")
+    (tmp_path / "fresh.sav").write_bytes(b"a save")
+
+    def confirm():
+        person.type_tag(look.files.strip.entry, tag)
+        person.click(look.files.strip.entry.buttons[0])
+        person.wait(lambda: not w.model.jobs and w.model.asker.is_idle)
+        assert look.files.strip.undo.isVisible(), look.files.strip.sentence.text()
+
+    def choose(path):
+        model = look.files.tree.model()
+        row = next(r for r in range(model.rowCount()) if model.entry(model.index(r, 0)).path == path)
+        look.files.tree.setCurrentIndex(model.index(row, 0))
+
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(tmp_path / "fresh.sav"))])
+    look.files.dropEvent(QDropEvent(QPointF(2, 2), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                                    Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+    assert not look.files.strip.entry.buttons[0].isEnabled()
+    confirm()
+    assert "fresh.sav" in files_of(person, "Worn card")[1]
+    person.wait(lambda: look.files.tree.isVisible())
+    choose("fresh.sav")
+    person.click(look.files.rename_button)
+    look.files.strip.field.setText("roms/renamed.sav")
+    confirm()
+    assert "roms/renamed.sav" in files_of(person, "Worn card")[1]
+    person.wait(lambda: look.files.tree.isVisible())
+    choose("roms")
+    person.click(look.files.remove_button)
+    confirm()
+    assert not any(p.startswith("roms") for p in files_of(person, "Worn card")[1])
+    person.type_tag(look.files.strip.undo, tag)
+    person.click(look.files.strip.undo.buttons[0])
+    person.wait(lambda: not w.model.jobs and w.model.asker.is_idle)
+    after = files_of(person, "Worn card")
+    assert {**before[1], "roms/renamed.sav": after[1]["roms/renamed.sav"]} == after[1]
