@@ -8,7 +8,6 @@ from PyQt6.QtCore import QPointF, QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
 
-from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.planning.forecasting import StepLine
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.desk.move.plan import Plan
@@ -63,11 +62,6 @@ class SheetPanel(Panel):
             step.show_state("done" if is_done else "now" if number == current else "")
             if number < len(done):
                 step.sentence.setText(done[number])
-
-    def show_findings(self, findings: Sequence[Finding]) -> None:
-        """Something to say below the steps."""
-        for finding in findings:
-            self.rows.insertWidget(self.rows.count() - 1, FindingRow(finding))
 
     def _add_rows(self, lines: Sequence[StepLine], out: frozenset[int], *, is_locked: bool) -> None:
         number = 0

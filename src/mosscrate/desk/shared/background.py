@@ -197,11 +197,6 @@ class BackgroundJob(QObject):
         """Until the thread has ended; for closing."""
         self._thread.join(30)
 
-    @property
-    def is_stopping(self) -> bool:
-        """Whether it was asked to stop."""
-        return self._stop.is_set()
-
     def _run(self) -> None:
         give_way()
         watch = Watch(self._note, self._stop.is_set)

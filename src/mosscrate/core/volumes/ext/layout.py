@@ -7,7 +7,7 @@ import numpy as np
 from mosscrate.core.volumes.ext.allocation import Bits
 from mosscrate.core.volumes.ext.filesystem import Filesystem
 from mosscrate.core.volumes.ext.inodes import record_of
-from mosscrate.core.volumes.ext.structures import BLOCK_UNINIT, INODE, INODE_UNINIT, INODE_ZEROED, RESIZE
+from mosscrate.core.volumes.ext.structures import BLOCK_UNINIT, INODE, INODE_UNINIT, RESIZE
 from mosscrate.core.volumes.ext.writer import Writer, put_block_count
 
 DOUBLE = 13                           # slot of i_block that leads to the double-indirect block
@@ -74,8 +74,3 @@ def write_resize_inode(writer: Writer) -> None:
     inode["size_lo"], inode["size_high"] = size & 0xFFFFFFFF, size >> 32
     put_block_count(fs, inode, 1 + fs.reserved_gdt * (1 + len(groups)))
     writer.put_inode(RESIZE, inode.tobytes()[:len(raw)] + raw[INODE.itemsize:])
-
-
-def is_zeroed(fs: Filesystem, group: int) -> bool:
-    """Whether a group's inode table was written to its end."""
-    return bool(int(fs.desc["flags"][group]) & INODE_ZEROED)

@@ -58,11 +58,6 @@ class WriteImage(Step, tag="write", frozen=True):
                         whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
 
-    @property
-    def reads_view(self) -> bool:
-        """Whether the source is not written as it stands."""
-        return self.swap
-
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""
         target, source = shop.target, shop.source
