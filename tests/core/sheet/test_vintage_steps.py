@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.maps import rdb_code, read_map
+from mosscrate.core.maps import rdb_code, read_map, write_map
+from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.running.performing import perform
@@ -97,3 +100,25 @@ def test_a_drive_pulled_at_any_write_of_a_step_is_taken_back(name, tmp_path):
         assert (trees(medium), shape(survey(medium)), codes(medium)) == was, f"cut after write {cut}"
         if step.is_undone_exactly:
             assert bytes(medium.data) == before
+
+
+@pytest.mark.parametrize("kind", list(DOS_TYPES))
+@pytest.mark.parametrize("block", [512, 1024, 4096])
+def test_the_entry_of_a_bare_volume_that_is_brought_over_says_what_the_volume_is(kind, block):
+    source = MemoryBlocks(bytes(3 * MIB), name="Bare")
+    format_for(kind).make(source, Making(kind, "Work", block))
+    put_in(source, {"song": b"la" * 3000})
+    drive = MemoryBlocks(bytes(40 * MIB), name="Drive")
+    perform(s.NewMap("rdb"), drive, None, Watch())
+    perform(s.CopyPartition(0), drive, source, Watch())
+    part = read_map(drive).partition(1)
+    assert (part.type, part.environment.block) == (f"0x444f530{DOS_TYPES[kind]}", block)
+    assert survey(drive, thorough=True).findings[-1].severity != "problem"
+    wrong = MemoryBlocks(bytes(drive.data))
+    map_ = read_map(wrong)
+    lie = replace(part, environment=replace(part.environment, block=2048))
+    write_map(wrong, replace(map_, partitions=(lie,)))
+    assert any("Its machine cannot mount Work: the drive's map gives it blocks of 2048" in f.sentence
+               for f in survey(wrong).findings)
+    write_map(wrong, replace(map_, partitions=(replace(part, type="0x50465303"),)))
+    assert any("Its machine cannot mount Work" in f.sentence for f in survey(wrong).findings)

@@ -14,7 +14,7 @@ from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity, worst_first
-from mosscrate.core.maps import MapKind, Partition, PartitionMap, mbr, rdb, read_map
+from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import (
     Tree,
@@ -119,8 +119,8 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
             return PartitionLook(partition, None, Role.UNKNOWN, "no file system is recognised on it"), []
         if not is_opened_here(window):
             return _closed(partition, kind)
-        volume = open_volume(window)
-        return _opened(partition, volume, thorough=thorough)
+        opened, findings = _opened(partition, open_volume(window), thorough=thorough)
+        return opened, [*findings, *_denied(map_, opened)]
     except (FormatError, MediumError) as error:
         finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"Partition {partition.index}",
                           partition.index, "Keep the card exactly before trying to mend it.")
@@ -181,6 +181,14 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
         findings.append(Finding(Severity.NOTE, f"The file system leaves {binary(slack)} of its partition unused.",
                                 where, partition.index, "Growing it gives that room to its files."))
     return PartitionLook(partition, look, guess.role, guess.reason), findings
+
+
+def _denied(map_: PartitionMap, look: PartitionLook) -> list[Finding]:
+    """Where the map says something else of a volume than the volume itself."""
+    volume = look.volume
+    denial = map_format(map_.kind).denial(look.partition, volume.variant, volume.block) if volume else ""
+    return [Finding(Severity.PROBLEM, f"Its machine cannot mount {look.name}: {denial}.", look.name,
+                    look.partition.index, "“Make anew…” makes both agree and keeps its files.")] if denial else []
 
 
 def _for_tail(layout: Layout, last: PartitionLook) -> str:

@@ -160,6 +160,10 @@ class MapFormat:
         """A partition whose map knows the block size of its volume, where it notes it; None is the usual one."""
         return old
 
+    def denial(self, partition: Partition, kind: str, block: int) -> str:
+        """What the map says of a volume that is not what the volume is; "" where they agree or it says nothing."""
+        return ""
+
     def as_it_was(self, map: PartitionMap, came: Partition, made: Partition) -> Partition:
         """A partition with what a map of the same kind said of it before it came here."""
         return made

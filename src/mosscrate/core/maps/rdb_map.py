@@ -10,6 +10,7 @@ from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import rdb, rdb_code
 from mosscrate.core.maps.base import Environment, MapKind, Partition, PartitionMap, Room
+from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.maps.format import MapFormat, exchanged
 
 
@@ -87,6 +88,17 @@ class Rdb(MapFormat):
     def with_block(self, old: Partition, block: int | None) -> Partition:
         """See MapFormat."""
         return replace(old, environment=replace(old.environment or Environment(), block=block or 512))
+
+    def denial(self, partition: Partition, kind: str, block: int) -> str:
+        """See MapFormat: drivers mount by DosType and block size of the entry, not by what stands in the volume."""
+        if kind not in DOS_TYPES or partition.environment is None:
+            return ""
+        if partition.type != rdb.type_for(kind):
+            named = rdb.dos_type_name(bytes.fromhex(rdb.type_for(kind)[2:]))
+            return f"the drive's map calls it {partition.type_name}, the volume is {named}"
+        if partition.environment.block != block:
+            return f"the drive's map gives it blocks of {partition.environment.block} bytes, the volume has {block}"
+        return ""
 
     def as_it_was(self, map: PartitionMap, came: Partition, made: Partition) -> Partition:
         """See MapFormat."""

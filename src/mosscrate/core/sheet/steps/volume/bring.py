@@ -108,7 +108,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
 
         Without a map it becomes the bare volume that fills the medium.
         """
-        came, came_kind = look.partition, look.volume.kind if look.volume else ""
+        came, came_kind = look.partition, look.volume.variant if look.volume else ""
         if map.kind == MapKind.NONE:
             if self.size not in (None, size):
                 raise FitError("Without a map a volume fills the whole medium; leave its size out.")
@@ -128,6 +128,8 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         result, made = edits.added(map, size, start=None, length=length, kind=kind, label=came.label,
                                    alignment=alignment_for(size))
         kept = made if self.kind else map_format(map.kind).as_it_was(map, came, made)
+        if not self.kind and look.volume is not None and came.environment is None:
+            kept = map_format(map.kind).with_block(kept, look.volume.block)
         result = replace(result, partitions=tuple(kept if p.index == made.index else p for p in result.partitions))
         return result, kept
 
