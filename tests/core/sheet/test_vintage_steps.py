@@ -122,3 +122,15 @@ def test_the_entry_of_a_bare_volume_that_is_brought_over_says_what_the_volume_is
                for f in survey(wrong).findings)
     write_map(wrong, replace(map_, partitions=(replace(part, type="0x50465303"),)))
     assert any("Its machine cannot mount Work" in f.sentence for f in survey(wrong).findings)
+
+
+@pytest.mark.parametrize("is_logical", [False, True])
+def test_the_id_of_an_ahdi_partition_follows_its_size(is_logical):
+    drive = MemoryBlocks(bytes(60 * MIB), name="Corvid 8")
+    perform(s.NewMap("ahdi"), drive, None, Watch())
+    perform(s.AddPartition("gemdos", 12 * MIB, label="MUSIC", is_logical=is_logical), drive, None, Watch())
+    assert read_map(drive).partition(1).type == "GEM"
+    perform(s.GrowPartition(1, 30 * MIB), drive, None, Watch())
+    assert (read_map(drive).partition(1).type, survey(drive).partitions[0].volume.label) == ("BGM", "MUSIC")
+    perform(s.ShrinkPartition(1, 14 * MIB), drive, None, Watch())
+    assert read_map(drive).partition(1).type == "GEM"

@@ -310,6 +310,7 @@ class Ahdi(MapFormat):
 
     def placed(self, map: PartitionMap, old: Partition, new: Partition, size: int) -> tuple[PartitionMap, Partition]:
         """See MapFormat."""
+        new = _with_id_of_its_size(new)
         return map, replace(new, record=old.record + new.start - old.start) if is_chained(old) else new
 
     def must_be_sound(self, map: PartitionMap, size: int) -> None:
@@ -336,7 +337,15 @@ class Ahdi(MapFormat):
         """See MapFormat."""
         if len(came.type) != 3:
             return made
-        return replace(made, type=came.type, type_name=came.type_name, flags=came.flags)
+        return _with_id_of_its_size(replace(made, type=came.type, type_name=came.type_name, flags=came.flags))
+
+
+def _with_id_of_its_size(partition: Partition) -> Partition:
+    """Drivers take the id as a promise: GEM ends where 16 MiB begin."""
+    if partition.type not in ("GEM", "BGM"):
+        return partition
+    id = type_for("gemdos", partition.length)
+    return replace(partition, type=id, type_name=type_name(id))
 
 
 def _has_chain(map: PartitionMap) -> bool:
