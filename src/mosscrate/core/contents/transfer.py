@@ -157,7 +157,7 @@ def ensure_folder(editor: Editor, path: str, traits: Traits = PLAIN) -> None:
 
 def _names(entries: list[Entry], passage: Passage, into: Facts, present: Iterable[str]) -> None:
     """New names for those that the target cannot hold, or that differ only in case there."""
-    fold: Callable[[str], str] = str if into.is_case_sensitive else str.lower
+    fold = into.folded
     taken: dict[str, set[str]] = {}
     there: dict[str, set[str]] = {}
     for path in present:
@@ -172,7 +172,7 @@ def _names(entries: list[Entry], passage: Passage, into: Facts, present: Iterabl
         fresh = name
         if fold(name) in here or into.why_not(name):
             avoided = {n.lower() for n in here} | there.get(fold(parent), set())
-            fresh = proposed_name(name, avoided, into.why_not)
+            fresh = into.stands_as(proposed_name(name, avoided, into.why_not))
         here.add(fold(fresh))
         path = f"{parent}/{fresh}".lstrip("/")
         if path != entry.path:

@@ -27,7 +27,8 @@ class Facts:
         blocks: bytes that an allocation unit may have; empty where that cannot be chosen.
         unit: what an allocation unit is called.
         has_owners, has_links, has_comments: what it keeps beside the bytes of a file.
-        is_case_sensitive: whether names may differ in case alone.
+        folded: a name as it is compared with others; two that fold alike are one.
+        stands_as: a name as it stands in its folder.
         is_written: whether it is made and changed here.
         is_resized_anew: whether another size means that it is made anew with its files.
         longest_tail: bytes that a medium without a map may be longer than such a volume; None for any number.
@@ -54,7 +55,8 @@ class Facts:
     has_owners: bool = False
     has_links: bool = False
     has_comments: bool = False
-    is_case_sensitive: bool = False
+    folded: Callable[[str], str] = str.lower
+    stands_as: Callable[[str], str] = str
     is_written: bool = True
     is_resized_anew: bool = False
     longest_tail: int | None = None

@@ -28,7 +28,7 @@ def extra_blocks(size: int, block: int) -> int:
 
 
 FACTS = tuple(Facts(kind, kind, "ext", directory.why_not, label_of, blocks=(1024, 2048, 4096), ids="uuid",
-                    has_owners=True, has_links=True, is_case_sensitive=True, is_mostly_room=True,
+                    has_owners=True, has_links=True, folded=str, is_mostly_room=True,
                     has_journal=kind != "ext2",
                     entry_bytes=entry_bytes, extra_blocks=extra_blocks)
               for kind in ("ext4", "ext3", "ext2"))

@@ -35,7 +35,8 @@ def _fat(bits: int, *, is_mostly_room: bool = False) -> Facts:
 
 def _gemdos(kind: str, shows: str, home: MapKind) -> Facts:
     return Facts(kind, "GEMDOS", "fat", why_not_short, label_of, shows=shows, longest_name=12,
-                 largest_file=LARGEST_FILE, unit="clusters", home=home, entry_bytes=entry_bytes)
+                 largest_file=LARGEST_FILE, unit="clusters", home=home, entry_bytes=entry_bytes,
+                 folded=str.upper, stands_as=str.upper)
 
 
 FACTS = (_fat(32, is_mostly_room=True), _fat(16), _fat(12), _gemdos("gemdos", "fat16", MapKind.AHDI),

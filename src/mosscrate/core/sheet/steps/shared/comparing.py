@@ -102,7 +102,7 @@ def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) 
     """Compare the files of a volume that was made anew with those it was made from. Raises JobError with what differs.
     """
     meter, facts = _Meter(watch), facts_of(new.variant)
-    fold: Callable[[str], str] = str if facts is not None and facts.is_case_sensitive else str.casefold
+    fold = facts.folded if facts is not None else str.casefold
     meter.total = sum(e.size for e in new.tree().entries)
     wanted = {fold(passage.renamed.get(path, path)): found[:2]
               for path, found in file_digests(old, lambda _: watch.check()).items()

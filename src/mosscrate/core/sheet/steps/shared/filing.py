@@ -64,7 +64,7 @@ def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage
     """
     volume = look.volume
     assert volume is not None, "it takes files"
-    fold = str if facts.is_case_sensitive else str.lower
+    fold = facts.folded
     old = {fold(e.path): e for e in there}
     wanted = [replace(e, path=passage.path(e)) for e in entries if e.path not in passage.left_out]
     met = [(e, old[fold(e.path)]) for e in wanted if fold(e.path) in old]
@@ -85,7 +85,7 @@ def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage
 
 def must_have_folder(volume: Volume | None, folder: str, facts: Facts) -> None:
     """Raises FitError where a folder that is to take files can neither be there nor be made."""
-    parts, fold = folder.split("/") if folder else [], str if facts.is_case_sensitive else str.lower
+    parts, fold = folder.split("/") if folder else [], facts.folded
     there = {fold(e.path): e for e in volume.tree().entries} if volume is not None and parts else {}
     for depth, name in enumerate(parts, start=1):
         found = there.get(fold("/".join(parts[:depth])))
