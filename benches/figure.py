@@ -7,6 +7,8 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
+
 
 @dataclass(frozen=True)
 class Figure:
@@ -34,6 +36,14 @@ def seconds(work: Callable[[], object]) -> float:
     """How long something takes."""
     begun = time.perf_counter()
     work()
+    return time.perf_counter() - begun
+
+
+def settled(work: Callable[[], object], journal: JournalledBlocks) -> float:
+    """How long a change takes until all of it is on the card."""
+    begun = time.perf_counter()
+    work()
+    journal.flush()
     return time.perf_counter() - begun
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from benches.figure import Figure, seconds
+from benches.figure import Figure, settled
 from benches.journalled import journalled
 from mosscrate.core.blocks import Window, create_image
 from mosscrate.core.blocks.base import Buffer, View
@@ -49,7 +49,7 @@ def figures(folder: Path) -> Iterator[Figure]:
                 editor.add_file(f"folder {number}/a save of some size {name}.sav", b"x" * 30_000)
         editor.commit()
         volume = open_fat(window)
-        folders = sum(e.length for e in volume.tree().entries if e.kind == "folder" for e in volume.extents_of(e))
+        folders = sum(x.length for e in volume.tree().entries if e.kind == "folder" for x in volume.extents_of(e))
         new = plan(volume, 32 * GIB)
         moved = int((volume.table[2:2 + new.shift] != 0).sum()) * volume.block
         fats = new.new.fat_count * new.new.fat_sectors * new.new.sector
@@ -57,7 +57,7 @@ def figures(folder: Path) -> Iterator[Figure]:
         counting = Counting(blocks)
         with journalled(counting, folder / "state") as journal:
             counting.read_bytes = counting.written_bytes = 0          # without the fingerprint, which any job takes
-            took = seconds(lambda: (grow(journal, 32 * GIB, Watch()), journal.flush()))
+            took = settled(lambda: grow(journal, 32 * GIB, Watch()), journal)
             read, written = counting.read_bytes, counting.written_bytes
         detail = f"FATs {fats >> 20} MiB, folders {folders >> 10} KiB, moved {moved >> 20} MiB; {took:.2f} s"
         yield Figure("grow FAT32 2 → 32 GiB: read / (FATs + folders + moved)", read / needed, 2, "×",

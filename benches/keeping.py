@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -23,7 +24,7 @@ def figures(folder: Path) -> Iterator[Figure]:
     _make(card, dense=1.0)
     for verify, goal, name in ((True, 1.6, "keep of a dense card, hashed and read back"),
                                (False, 1.15, "keep of a dense card, hashed")):
-        ratio, detail = paired(lambda verify=verify: _keep(card, folder, verify=verify), lambda: _plain(card, folder))
+        ratio, detail = paired(partial(_keep, card, folder, verify=verify), lambda: _plain(card, folder))
         yield Figure(name, ratio, goal, "×", detail)
     _make(card, dense=0.1)
     ratio, detail = paired(lambda: _keep(card, folder, verify=True), lambda: _plain(card, folder))

@@ -10,12 +10,12 @@ from pathlib import Path
 
 import numpy as np
 
-from benches.figure import Figure, paired, seconds
+from benches.figure import Figure, paired, seconds, settled
 from benches.growing import Counting
 from benches.journalled import journalled
 from mosscrate.core.blocks import FileBlocks, Window, create_image, open_blocks
 from mosscrate.core.contents.transfer import copy_tree, plan_passage
-from mosscrate.core.volumes import Making, edit, exfat, ext, format_for, open_volume
+from mosscrate.core.volumes import Making, edit, exfat, ext, facts_for, format_for, open_volume
 from mosscrate.core.watch import Watch
 
 GIB, MIB = 1 << 30, 1 << 20
@@ -36,7 +36,7 @@ def _ext_growth(folder: Path) -> Iterator[Figure]:
         counting = Counting(blocks)
         with journalled(counting, folder / "state") as journal:
             counting.written_bytes = 0
-            took = seconds(lambda: (ext.grow(journal, 60 * GIB, Watch()), journal.flush()))
+            took = settled(lambda: ext.grow(journal, 60 * GIB, Watch()), journal)
         share = 100 * counting.written_bytes / (60 * GIB)
         yield Figure("grow ext4 4 → 60 GiB", took, 3, "s", f"{counting.written_bytes >> 10} KiB written")
         yield Figure("grow ext4 4 → 60 GiB: written / new size", share, 0.2, "%")
@@ -53,13 +53,13 @@ def _exfat_growth(folder: Path) -> Iterator[Figure]:
             for name in range(5):
                 editor.add_file(f"folder {number}/a save of some size {name}.sav", b"x" * 30_000)
         editor.commit()
-        volume = open_volume(window)
+        volume = exfat.open_exfat(window)
         folders = sum(e.length for f in volume.tree().entries if f.kind == "folder" for e in volume.extents_of(f)) or \
             400 * 4096
         counting = Counting(blocks)
         with journalled(counting, folder / "state") as journal:
             counting.read_bytes = counting.written_bytes = 0
-            took = seconds(lambda: (exfat.grow(journal, 64 * GIB, Watch()), journal.flush()))
+            took = settled(lambda: exfat.grow(journal, 64 * GIB, Watch()), journal)
             read, written = counting.read_bytes, counting.written_bytes
         new = exfat.open_exfat(blocks).geometry
         shift = (new.heap_start - volume.geometry.heap_start) * new.sector
@@ -110,7 +110,7 @@ def _copy(source: Path, folder: Path) -> None:
         ext.make(b, Making("ext4", "GAMES", 4096))
         volume, editor = open_volume(a), edit(b)
         entries = volume.tree().entries
-        copy_tree(volume, entries, editor, plan_passage(entries, "ext4"), Watch())
+        copy_tree(volume.read_file, entries, editor, plan_passage(entries, facts_for("ext4")), Watch())
         editor.commit()
     path.unlink()
 
