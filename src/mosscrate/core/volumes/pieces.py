@@ -59,9 +59,11 @@ def pieces(logical: Sequence[int] | NDArray[np.int64], place: Sequence[int] | ND
 
 def following(extents: Iterable[Extent]) -> Pieces:
     """Extents that hold nothing but the file, one behind the other."""
-    room = list(extents)
-    lengths = np.array([e.length for e in room], np.int64)
-    return pieces(np.cumsum(lengths) - lengths, [e.start for e in room], lengths)
+    rows, at = [], 0
+    for extent in extents:
+        rows.append((at, extent.start, extent.length))
+        at += extent.length
+    return np.array(rows, PIECE)
 
 
 def within(rows: Pieces, start: int, end: int) -> Pieces:
