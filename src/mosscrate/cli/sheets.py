@@ -189,7 +189,7 @@ def log_(bench: Bench, as_json: bool) -> None:
 def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
     if ref is None:
         return None
-    with bench.shelf.find(ref.path).open() as blocks:
+    with running.find_medium(bench, ref).open() as blocks:
         return survey(blocks)
 
 

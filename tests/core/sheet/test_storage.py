@@ -93,6 +93,20 @@ def test_what_a_job_kept_is_found_in_whatever_crate_it_is_now(bench, image, tmp_
     assert new.path.read_bytes() == before
 
 
+def test_a_sheet_names_its_backup_by_id_and_finds_it_where_its_crate_went(bench, image, tmp_path):
+    put_card(bench, "new", 40 * MIB)
+    old, new = bench.shelf.find(str(image)), bench.shelf.find("New")
+    backup = bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    os.link(backup.path, tmp_path / "another name.img")
+    sheet = JobSheet((WriteImage(),), source=reference(bench.shelf.medium_at(backup.path)), target=reference(new))
+    assert (sheet.source.backup, sheet.source.path) == (backup.id, "")
+    assert reference(bench.shelf.find(str(tmp_path / "another name.img"))).backup == backup.id
+    bench.crate.root.rename(tmp_path / "older")
+    bench.shelf.crates = (tmp_path / "older",)
+    running.run(sheet, bench, Watch(), typed_tag=new.tag)
+    assert new.path.read_bytes()[:old.size] == image.read_bytes()
+
+
 @needs_root
 def test_loops_second_loops_nodes_and_partitions_are_what_they_stand_on(bench, image, tmp_path):
     os.link(image, tmp_path / "hard.img")

@@ -113,22 +113,23 @@ class Crate:
 
     def has(self, id: str) -> bool:
         """Whether a backup is in this crate."""
-        return self._image(id).is_file()
+        return self.image(id).is_file()
 
     def open(self, id: str) -> FileBlocks:
         """The card as it was kept, for reading. Raises MediumError."""
-        return open_blocks(self._image(id))
+        return open_blocks(self.image(id))
 
     def digest(self, id: str) -> str:
         """BLAKE3 that a backup is recorded with; "" where its record cannot be used."""
-        return records.digest_beside(self._image(id))
+        return records.digest_beside(self.image(id))
 
     @staticmethod
     def named(id: str) -> str:
         """A backup in a sentence."""
         return f"The backup {id.rpartition('/')[2]}"
 
-    def _image(self, id: str) -> Path:
+    def image(self, id: str) -> Path:
+        """Where a backup lies, as long as it is one file."""
         return Path(id) if id.startswith("/") else self.root / f"{id}.img"     # jobs named images by their paths once
 
     def backups_of(self, key: str) -> tuple[Backup, ...]:

@@ -16,7 +16,10 @@ FORMAT = 1
 
 
 class MediumRef(msgspec.Struct, frozen=True):
-    """A medium as it was planned for; the guard compares it with what is there when the sheet runs."""
+    """A medium as it was planned for; the guard compares it with what is there when the sheet runs.
+
+    A backup is named by its id and has no path: crates may be moved.
+    """
 
     name: str
     path: str
@@ -24,6 +27,7 @@ class MediumRef(msgspec.Struct, frozen=True):
     key: str
     tag: str
     fingerprint: str
+    backup: str = ""
 
 
 class JobSheet(msgspec.Struct, frozen=True):
@@ -41,8 +45,8 @@ _SHEETS = msgspec.json.Decoder(JobSheet)
 def reference(medium: Medium) -> MediumRef:
     """Note a medium as it is now. Raises MediumError."""
     with medium.open() as blocks:
-        return MediumRef(medium.name, str(medium.path), medium.size, medium.key, medium.tag,
-                         fingerprint(blocks).hex())
+        return MediumRef(medium.name, "" if medium.backup else str(medium.path), medium.size, medium.key, medium.tag,
+                         fingerprint(blocks).hex(), medium.backup)
 
 
 def save_sheet(sheet: JobSheet, path: Path) -> None:

@@ -55,6 +55,7 @@ class Medium:
         is_write_protected: by its switch or by permission.
         in_use: why it must not be written, such as "mounted at /media/x"; "" when free.
         mark: by what is on it, for a card without a serial number; "" where nothing is.
+        backup: the id of the backup that it is; "" for all others.
         faults: of a simulated card.
         slot: where it was found.
     """
@@ -70,6 +71,7 @@ class Medium:
     is_write_protected: bool = False
     in_use: str = ""
     mark: str = ""
+    backup: str = ""
     faults: Faults = field(default_factory=Faults)
     slot: Slot | None = field(default=None, compare=False, repr=False)
 

@@ -59,8 +59,8 @@ class Shelf:
             raise MediumError(f"{path} is neither a device nor an image.")
         return self._told_from_backups(found)
 
-    def is_kept(self, storage: Storage) -> bool:
-        """Whether a storage is that of a kept backup, in whatever crate and under whatever name."""
+    def kept_as(self, storage: Storage) -> str:
+        """The id of the backup that a storage is, in whatever crate and under whatever name; "" for none."""
         roots = {root.resolve() for root in (self.backups, *self.crates) if root is not None and root.is_dir()}
         for image in (image for root in roots for image in root.glob("*/*.img")):
             try:
@@ -68,14 +68,15 @@ class Shelf:
             except OSError:
                 continue
             if f"file-{status.st_dev}-{status.st_ino}" in storage.members:
-                return True
-        return False
+                return f"{image.parent.name}/{image.stem}"
+        return ""
 
     def _told_from_backups(self, medium: Medium) -> Medium:
         """A medium that stands on a backup is one, also a device."""
         if medium.source == Source.SIMULATED:
             return medium
         try:
-            return replace(medium, source=Source.BACKUP) if self.is_kept(medium.storage()) else medium
+            backup = self.kept_as(medium.storage())
         except MediumError:
             return medium                        # it is gone meanwhile
+        return replace(medium, source=Source.BACKUP, backup=backup) if backup else medium

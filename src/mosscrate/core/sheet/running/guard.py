@@ -117,6 +117,8 @@ def _is_device(medium: Medium) -> bool:
 
 def _is_same(medium: Medium, source: MediumRef) -> bool:
     """Whether both stand on one storage, whatever they are called."""
+    if source.backup:
+        return medium.backup == source.backup
     try:
         return medium.storage().meets(storage_of(Path(source.path)))
     except (OSError, MossError):

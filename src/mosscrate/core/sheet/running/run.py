@@ -251,11 +251,12 @@ class Running:
 
     def _expected(self) -> tuple[str, str]:
         """BLAKE3 that what is written from is recorded with, and its name; "" where it has no record."""
-        kept = self.job.kept.get(Which.SOURCE)
-        if kept:
-            crate = self.bench.crate_with(kept)
-            return crate.digest(kept), crate.named(kept)
-        path = Path(self.job.sheet.source.path) if self.job.sheet.source else None
+        source = self.job.sheet.source
+        backup = self.job.kept.get(Which.SOURCE) or (source.backup if source else "")
+        if backup:
+            crate = self.bench.crate_with(backup)
+            return crate.digest(backup), crate.named(backup)
+        path = Path(source.path) if source else None          # a copy of a backup may have its record beside it
         return (digest_beside(path), f"The backup {path.name}") if path else ("", "")
 
 
@@ -275,6 +276,8 @@ def needs_guard(sheet: JobSheet) -> bool:
 
 def find_medium(bench: Bench, ref: MediumRef) -> Medium:
     """The medium of a sheet: where it was, else anywhere on the shelf by its identity. Raises MediumError."""
+    if ref.backup:
+        return bench.shelf.medium_at(bench.crate_with(ref.backup).image(ref.backup))
     path = Path(ref.path)
     if path.exists():
         medium = bench.shelf.medium_at(path)
