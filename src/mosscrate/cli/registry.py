@@ -31,6 +31,8 @@ COMMANDS = (
           "Keep a whole MEDIUM as a dated image with a record beside it; empty stretches take no room."),
     Entry("crate", "commands", "List what is kept, card by card."),
     Entry("write", "commands", "Write an IMAGE (or another card) onto MEDIUM and read it back."),
+    Entry("prepare", "preparing",
+          "Lay a MEDIUM out anew for a purpose, with FILES on it. What is on it is lost, unless it is kept first."),
     Entry("convert", "converting",
           "Make a new image FILE of a SOURCE: swapped, one partition of it, or all of them below another map."),
     Entry("floppy", "converting", "Make the image FILE of an empty floppy disk."),
