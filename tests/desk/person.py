@@ -58,6 +58,13 @@ class Person:
         assert entry.field.isEnabled()
         QTest.keyClicks(entry.field, tag)
 
+    def type_text(self, field, text):
+        """Type into a field: one act."""
+        self.acts += 1
+        field.setFocus()
+        field.clear()
+        QTest.keyClicks(field, text)
+
     def carry(self, core, stratum, to, at=None):
         self.acts += 1
         start = core.stratum_rect(stratum).center().toPoint()

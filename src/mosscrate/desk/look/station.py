@@ -62,6 +62,8 @@ class LookStation(QWidget):
         self.arrange_button = button("Change partitions…",
                                      lambda: self.elsewhere.emit("move.arrange", self.model.selected),
                                      tip="Add, remove, size, move, label, make anew: planned first, then run")
+        self.prepare_button = button("Prepare…", lambda: self.elsewhere.emit("move.prepare", self.model.selected),
+                                     tip="Lay it out anew for a purpose, with a label and files")
         self.move_button = button("Move onto another card…", self._move, style="primary")
         self.shelf = ShelfView(model)
         self.shelf.picked.connect(model.select)
@@ -104,8 +106,8 @@ class LookStation(QWidget):
         words.addWidget(self.subtitle)
         self.head = head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.grow_button, self.arrange_button, self.check_button, self.keep_button,
-                           self.move_button))
+        head.addLayout(row(self.grow_button, self.prepare_button, self.arrange_button, self.check_button,
+                           self.keep_button, self.move_button))
         shelf = QVBoxLayout()
         shelf.addWidget(label("On the shelf", bold=True))
         shelf.addWidget(self.shelf, 1)
@@ -229,6 +231,7 @@ class LookStation(QWidget):
         self.keep_button.setEnabled(is_free and layout is not None and not is_kept)
         self.move_button.setEnabled(is_free and layout is not None)
         self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
+        self.prepare_button.setEnabled(may_change and layout is not None)
         self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
         self.grow_button.setEnabled(may_change)

@@ -11,6 +11,7 @@ from mosscrate.desk.move.carrying import Carrying
 from mosscrate.desk.move.chooser import MediumChooser
 from mosscrate.desk.move.guard_panel import GuardPanel
 from mosscrate.desk.move.names_panel import NamesPanel
+from mosscrate.desk.move.prepare_panel import PreparePanel
 from mosscrate.desk.move.ribbons import Ribbons
 from mosscrate.desk.move.run_panel import RunPanel
 from mosscrate.desk.move.sheet_panel import SheetPanel
@@ -37,13 +38,13 @@ class MovePage(QWidget):
         self.save_button = button("Save sheet…")
         self.rehearse_button = button("Rehearse", tip="Run every step on a view of the target that is thrown away "
                                                       "afterwards")
-        self.from_box = MediumChooser("Source", "choose what to move…")
+        self.from_box = MediumChooser("Source", "nothing, or choose what to move…")
         self.to_box = MediumChooser("Target", "choose the new card…")
         self.left, self.right = CoreView("left"), CoreView("right")
         self.ribbons = Ribbons(self.left, self.right)
         self.carrying = Carrying(self.left, self.right)
-        self.size_panel, self.arrange_panel = SizePanel(), ArrangePanel()
-        self.aspect = _stack(self.size_panel, self.arrange_panel)
+        self.size_panel, self.arrange_panel, self.prepare_panel = SizePanel(), ArrangePanel(), PreparePanel()
+        self.aspect = _stack(self.size_panel, self.arrange_panel, self.prepare_panel)
         self.aspect.setMaximumWidth(280)
         self.arrange_button = button("Change partitions", tip="Add, remove, size, move, label, make anew…")
         self.sheet_panel = SheetPanel()

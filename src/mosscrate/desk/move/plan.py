@@ -19,6 +19,7 @@ from mosscrate.core.machines import Machine, boot_partition, check, largest_in
 from mosscrate.core.sheet.planning.editing import with_steps
 from mosscrate.core.sheet.planning.forecasting import Forecast, after, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.planning.preparing import Wish, prepared, propose_preparation
 from mosscrate.core.sheet.planning.propose import propose, propose_arrangement, propose_growth
 from mosscrate.core.sheet.planning.suiting import Suited, suited
 from mosscrate.core.sheet.sheet import JobSheet
@@ -26,8 +27,10 @@ from mosscrate.core.sheet.sights import planned
 from mosscrate.core.sheet.steps import (
     AnyStep,
     CopyPartition,
+    Eject,
     EmptyCard,
     GrowPartition,
+    KeepCard,
     NewMap,
     WriteFitted,
     WriteImage,
@@ -76,6 +79,7 @@ class Plan:
     usual: JobSheet | None = None                # what is proposed for any machine; None once a person corrected it
     because: tuple[Finding, ...] = ()            # why another sheet is proposed
     at_stake: tuple[Finding, ...] = ()           # what the card holds that some steps would do away with
+    wish: Wish | None = None                     # of a card that is laid out anew
 
     @cached_property
     def sheet(self) -> JobSheet:
@@ -149,6 +153,15 @@ class Plan:
             return replace(self, machine=machine)
         fit = suited(self.usual, self.source_layout, self.target_layout, machine) if machine else Suited(self.usual)
         return replace(self, machine=machine, proposed=fit.sheet, because=fit.findings)
+
+    def wished(self, wish: Wish, machine: Machine | None) -> Plan:
+        """The same card, laid out anew in another way or for another machine. Raises FitError."""
+        steps = prepared(wish, self.target_layout, machine)
+        old = self.proposed.steps
+        kept, rest = (s for s in old if isinstance(s, KeepCard)), (s for s in old if isinstance(s, Eject))
+        proposed = msgspec.structs.replace(self.proposed, steps=(*kept, *steps, *rest))
+        return replace(self, wish=wish, machine=machine, proposed=proposed, left_out=self.left_out & frozenset(
+            k for k, s in enumerate(proposed.steps) if isinstance(s, KeepCard)))
 
     def leaving_out(self, step: int, *, is_out: bool) -> Plan:
         """The same plan with one proposed step left out or taken in again."""
@@ -238,7 +251,7 @@ class Plan:
             before = set() if is_cleared else {p.partition.start for p in self.target_layout.partitions}
             came = [p for p in layout.partitions if p.partition.start not in before and p.volume]
             pairs = [(self.source_layout.partition(i), twin) for i, twin in zip(brought, came, strict=False)]
-        elif self.is_in_place or self.writes_all:
+        elif (self.is_in_place or self.writes_all) and not any(s.begins_anew for s in self.sheet.steps):
             pairs = [(look, twin) for look in self.source_layout.partitions
                      for twin in layout.partitions if twin.index == look.index]
         else:
@@ -277,6 +290,13 @@ def make_arrangement(medium: Medium, layout: Layout, crate: Crate) -> Plan:
     return Plan(medium, layout, medium, layout, propose_arrangement(medium, layout, crate),
                 (Finding(Severity.GOOD, "What is overwritten is noted first, so a step can be taken back."),),
                 at_stake=what_would_be_lost(medium, layout, crate))
+
+
+def make_preparation(medium: Medium, layout: Layout, crate: Crate, wish: Wish, machine: Machine | None) -> Plan:
+    """A plan that lays a card out anew. Raises MediumError, FitError."""
+    lost = what_would_be_lost(medium, layout, crate)
+    sheet = propose_preparation(medium, layout, crate, prepared(wish, layout, machine))
+    return Plan(medium, layout, medium, layout, sheet, lost, machine=machine, at_stake=lost, wish=wish)
 
 
 def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout, crate: Crate) -> Plan:

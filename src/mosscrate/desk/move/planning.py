@@ -9,8 +9,10 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from mosscrate.core.contents import Layout
+from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.planning.forecasting import Forecast
 from mosscrate.core.sheet.planning.passing import shortened, together
+from mosscrate.core.sheet.planning.preparing import Wish
 from mosscrate.core.sheet.running import guard
 from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sheet.steps import AnyStep
@@ -19,7 +21,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.actions import Action
 from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
 from mosscrate.desk.move.page import MovePage
-from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan
+from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
 from mosscrate.desk.shared.background import BackgroundJob
 
 TOLD = 2                       # findings beside the actions; the table has them all
@@ -55,8 +57,12 @@ class MovePlanning(MovePage):
         self.source, self._is_arranging = medium, False
         if medium and self.target and medium.key == self.target.key:
             self.target = None
-        self._replan()
-        self.aspect.setCurrentWidget(self.size_panel)
+        self._begin()
+
+    def choose_to_prepare(self, medium: Medium) -> None:
+        """Plan to lay a card out anew."""
+        self.source, self.target, self._is_arranging = None, medium, False
+        self._begin()
 
     def choose_in_place(self, medium: Medium) -> None:
         """Plan to grow a card's last partition where it is."""
@@ -75,7 +81,19 @@ class MovePlanning(MovePage):
     def choose_target(self, medium: Medium | None) -> None:
         """Take a medium as target; the plan follows."""
         self.target, self._is_arranging = medium, False
+        self._begin()
+
+    @property
+    def is_preparing(self) -> bool:
+        """Whether a card is laid out anew: one that is to be written, from nothing."""
+        return self.source is None and self.target is not None
+
+    def _begin(self) -> None:
+        """A fresh plan for what was chosen; a card without a source is laid out anew."""
+        self.prepare_panel.begin()
         self._replan()
+        self.aspect.setCurrentWidget(self.prepare_panel if self.is_preparing else self.size_panel)
+        self._show_arranging()
 
     def _connect(self) -> None:
         """How a person corrects the plan."""
@@ -91,6 +109,7 @@ class MovePlanning(MovePage):
         self.right.chosen.connect(lambda _index: self._show_arranging())
         self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
         self.arrange_panel.steps_wanted.connect(self._add_steps)
+        self.prepare_panel.wished.connect(self._mean_for_machine)
         self.arrange_panel.names_wanted.connect(lambda: self.side.setCurrentWidget(self.names_panel))
         self.names_panel.close_wanted.connect(lambda: self.side.setCurrentWidget(self.guard_panel))
         self.sheet_panel.left_out.connect(
@@ -103,17 +122,22 @@ class MovePlanning(MovePage):
         self._show_choosers()
         self._show_plan()
         source, target = self.source, self.target
+        if self.is_preparing:
+            source = target
         a, b = self.model.layout_of(source), self.model.layout_of(target)
         if source is None or target is None or a is None or b is None:
             return
-        asked = self._asked
-        self.model.asker.ask(lambda: self._make(source, a, target, b),
+        asked, wish = self._asked, self.prepare_panel.wish() if self.is_preparing else None
+        self.model.asker.ask(lambda: self._make(source, a, target, b, wish),
                              lambda ready: self._take_plan(asked, ready),
                              lambda error: self.model.failed.emit(str(error)))
 
-    def _make(self, source: Medium, a: Layout, target: Medium, b: Layout) -> _Ready:
+    def _make(self, source: Medium, a: Layout, target: Medium, b: Layout, wish: Wish | None) -> _Ready:
         crate = self.model.bench.crate
-        plan = make_arrangement(target, b, crate) if self._is_arranging else make_plan(source, a, target, b, crate)
+        if wish is not None:
+            plan = make_preparation(target, b, crate, wish, self.model.machine)
+        else:
+            plan = make_arrangement(target, b, crate) if self._is_arranging else make_plan(source, a, target, b, crate)
         assert plan.proposed.target is not None, "a move has a target"
         return _Ready(plan, guard.inspect(target, plan.proposed.target, plan.proposed.source))
 
@@ -124,6 +148,9 @@ class MovePlanning(MovePage):
 
     def _mean_for_machine(self) -> None:
         """The plan as the chosen machine needs it; what files lose by that is told."""
+        if self.is_preparing:
+            self._change(lambda plan: plan.wished(self.prepare_panel.wish(), self.model.machine))
+            return
         self._change(lambda plan: plan.meant_for(self.model.machine))
         if self.plan is not None and self.plan.because and not self.plan.writes_all:
             self.aspect.setCurrentWidget(self.arrange_panel)
@@ -131,9 +158,16 @@ class MovePlanning(MovePage):
             self._look_closer(self.plan.proposed.steps)
 
     def _change(self, edit: Callable[[Plan], Plan]) -> None:
-        if self.plan is not None and self.job is None:
+        if self.plan is None or self.job is not None:
+            return
+        try:
             self.plan = edit(self.plan)
-            self._show_plan()
+        except FitError as error:
+            self.prepare_panel.complain(str(error))
+            return
+        problems = self.plan.forecast.problems
+        self.prepare_panel.complain(problems[0].sentence if problems and self.plan.wish else "")
+        self._show_plan()
 
     def _add_steps(self, steps: tuple[AnyStep, ...]) -> None:
         """Take steps that were filled in; one that does not fit is said where it was typed, and not taken."""
@@ -189,7 +223,7 @@ class MovePlanning(MovePage):
                                           is_locked=is_locked or self.plan is None, machine=self.model.machine)
         is_sizing = self.aspect.currentWidget() is self.size_panel
         self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
-        self.arrange_button.setVisible(self.plan is not None and not self._is_arranging)
+        self.arrange_button.setVisible(self.plan is not None and not self._is_arranging and not self.is_preparing)
 
     def _bring_over(self, index: int) -> None:
         """A partition of the source that was carried across comes onto the sheet."""
@@ -221,7 +255,8 @@ class MovePlanning(MovePage):
         source = self.source.name if self.source else "the source"
         target = self.target.name if self.target else "the target"
         self.left.can_be_carried = plan is not None and not plan.is_in_place and not is_locked
-        self.left.show_layout(self.model.layout_of(self.source), source)
+        self.left.show_layout(self.model.layout_of(self.target if self.is_preparing else self.source),
+                              f"{target} as it is" if self.is_preparing else source)
         shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)
         self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None
         self.right.show_layout(shown, f"{target} as it will be" if plan else target)
@@ -234,11 +269,13 @@ class MovePlanning(MovePage):
         self.share_width(is_single=self._is_arranging)
         self._show_arranging()
         is_in_place = plan is not None and plan.is_in_place
-        in_place = "Change a card’s partitions" if self._is_arranging else "Grow a card’s last partition"
+        in_place = "Prepare a card" if self.is_preparing else "Change a card’s partitions" if self._is_arranging \
+            else "Grow a card’s last partition"
         self.title.setText(in_place if is_in_place else "Move a card onto a larger one")
         self.subtitle.setText("On the left as it is, on the right as it will be. It can be taken back afterwards."
                               if is_in_place else "The source stays as it is. Nothing is written on the target until "
                               "you run the sheet.")
+        self.prepare_panel.set_locked(is_locked=is_locked or plan is None)
         can_run = plan is not None and seen is not None and not seen.problems and not is_locked \
             and any(step.changes for step in plan.sheet.steps)
         self.rehearse_button.setEnabled(can_run)
@@ -256,7 +293,7 @@ class MovePlanning(MovePage):
     def _is_still_true(self) -> bool:
         """Whether the plan was made for what is there now."""
         plan = self.plan
-        return plan is not None and plan.source_layout == self.model.layout_of(self.source) and \
+        return plan is not None and plan.source_layout == self.model.layout_of(plan.source) and \
             plan.target_layout == self.model.layout_of(self.target)
 
     def _save(self) -> None:

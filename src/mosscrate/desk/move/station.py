@@ -45,9 +45,10 @@ class MoveStation(MovePlanning):
         self._start("Rehearsal", lambda watch: running.rehearse(sheet, bench, watch), self._rehearsed)
 
     def take(self, medium: Medium | None, errand: str) -> None:
-        """See StationWidget: "grow" and "arrange" change it where it is, else it is the source of a move."""
+        """See StationWidget: "grow", "arrange" and "prepare" change it where it is, else it is the source of a move."""
+        errands = {"grow": self.choose_in_place, "arrange": self.choose_to_arrange, "prepare": self.choose_to_prepare}
         if medium is not None and errand:
-            (self.choose_in_place if errand == "grow" else self.choose_to_arrange)(medium)
+            errands[errand](medium)
         else:
             self.choose_source(medium)
 
@@ -57,7 +58,8 @@ class MoveStation(MovePlanning):
             return
         sheet, bench = self.plan.sheet, self.model.bench
         self._only_rehearsed = False
-        verb = "Change" if self._is_arranging else "Grow" if self.plan.is_in_place else "Move onto"
+        in_place = "Prepare" if self.is_preparing else "Change" if self._is_arranging else "Grow"
+        verb = in_place if self.plan.is_in_place else "Move onto"
         self._start(f"{verb} {self.plan.target.name}",
                     lambda watch: running.run(sheet, bench, watch, typed_tag=tag), self._ran)
 

@@ -1,0 +1,141 @@
+"""Laying a card out anew: for what, with which file system and label, and the files to put on it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit
+
+from mosscrate.core.sheet.planning.preparing import LAYOUTS, Wish, kinds_for
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes import kind_name
+from mosscrate.desk.shared.panel import Panel, button, label, row
+
+NAMES_SHOWN = 4
+
+
+class PreparePanel(Panel):
+    """Asks for a wish; `wished` tells each time that something of it changes."""
+
+    wished = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head = label("Prepare it", bold=True, scale=1.1, elides=True)
+        self.layouts = QComboBox()
+        self.layouts.setAccessibleName("Layout")
+        self.layouts.addItems([each.name for each in LAYOUTS])
+        self.about = label(style="muted", scale=0.88, wraps=True)
+        self.kinds = QComboBox()
+        self.kinds.setAccessibleName("File system")
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Label")
+        self.name.setPlaceholderText("label, such as GAMES")
+        self.files_button = button("Put files on it…", self._choose_files)
+        self.folder_button = button("Folder…", self._choose_folder, tip="A whole folder of this computer")
+        self.listed = label(style="muted", scale=0.88, wraps=True)
+        self.clear_button = button("None of them", self._clear, style="quiet")
+        self.error = label(style="problem", scale=0.88, wraps=True)
+        for part in (self.head, self.layouts, self.about, self.kinds, self.name):
+            self.column.addWidget(part)
+        self.column.addLayout(row(self.files_button, self.folder_button, spacing=6))
+        self.column.addWidget(self.listed)
+        self.column.addWidget(self.clear_button)
+        self.column.addWidget(self.error)
+        self.column.addStretch(1)
+        self.setMinimumWidth(200)
+        self.setMaximumWidth(280)
+        self.setAcceptDrops(True)
+        self._files: tuple[str, ...] = ()
+        self._kinds: tuple[str, ...] = ()
+        self.layouts.activated.connect(lambda _number: self._take_layout())
+        self.kinds.activated.connect(lambda _number: self._say())
+        self.name.textEdited.connect(lambda _text: self._say())
+        self.begin()
+
+    def begin(self) -> None:
+        """With nothing wished yet."""
+        self.layouts.setCurrentIndex(0)
+        self.name.clear()
+        self._files = ()
+        self._show_layout()
+        self._show_files()
+        self.complain("")
+
+    def wish(self) -> Wish:
+        """As it is filled in."""
+        kind = self._kinds[self.kinds.currentIndex()] if self._kinds and self.kinds.currentIndex() > 0 else ""
+        return Wish(LAYOUTS[self.layouts.currentIndex()].key, kind, self.name.text().strip(), self._files)
+
+    def add_files(self, paths: list[Path]) -> None:
+        """Put these on the card too."""
+        self._files = tuple(dict.fromkeys((*self._files, *map(str, paths))))
+        self._show_files()
+        self._say()
+
+    def complain(self, sentence: str) -> None:
+        """What stands against the wish; "" for nothing."""
+        self.error.setText(sentence)
+        self.error.setVisible(bool(sentence))
+
+    def set_locked(self, *, is_locked: bool) -> None:
+        """While a job runs nothing can be wished."""
+        for part in (self.layouts, self.kinds, self.name, self.files_button, self.folder_button, self.clear_button):
+            part.setEnabled(not is_locked)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Qt: files of this computer are welcome."""
+        if event is not None and _paths(event):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Qt: as if they had been chosen."""
+        if event is not None and (paths := _paths(event)):
+            self.add_files(paths)
+            event.acceptProposedAction()
+
+    def _take_layout(self) -> None:
+        self._show_layout()
+        self._say()
+
+    def _show_layout(self) -> None:
+        fresh = LAYOUTS[self.layouts.currentIndex()]
+        self.about.setText(fresh.about)
+        self._kinds = kinds_for(fresh.key)
+        self.kinds.clear()
+        self.kinds.addItems([f"{kind_name(kind)}, the usual one" if k == 0 else kind_name(kind)
+                             for k, kind in enumerate(self._kinds)])
+        self.kinds.setVisible(len(self._kinds) > 1)
+
+    def _show_files(self) -> None:
+        names = [Path(path).name for path in self._files]
+        more = f" and {len(names) - NAMES_SHOWN} more" if len(names) > NAMES_SHOWN else ""
+        self.listed.setText(f"{counted(len(names), 'file or folder', 'files or folders')}: "
+                            f"{', '.join(names[:NAMES_SHOWN])}{more}" if names else "No files are put on it yet.")
+        self.clear_button.setVisible(bool(names))
+
+    def _choose_files(self) -> None:
+        names, _ = QFileDialog.getOpenFileNames(self, "Files to put on the card", str(Path.home()))
+        if names:
+            self.add_files([Path(name) for name in names])
+
+    def _choose_folder(self) -> None:
+        name = QFileDialog.getExistingDirectory(self, "A folder to put on the card", str(Path.home()))
+        if name:
+            self.add_files([Path(name)])
+
+    def _clear(self) -> None:
+        self._files = ()
+        self._show_files()
+        self._say()
+
+    def _say(self) -> None:
+        self.wished.emit()
+
+
+def _paths(event: QDropEvent) -> list[Path]:
+    data = event.mimeData()
+    return [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()] if data else []
+
