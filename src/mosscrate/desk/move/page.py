@@ -31,15 +31,15 @@ class MovePage(QWidget):
         super().__init__(parent)
         self.model = model
         self._is_single = False
-        self.title = label("Move a card onto a larger one", scale=1.5, bold=True, elides=True)
+        self.title = label("Move a card, or prepare one", scale=1.5, bold=True, elides=True)
         self.subtitle = label("The source stays as it is. Nothing is written on the target until you run the sheet.",
                               style="muted", scale=0.95, elides=True)
         self.machine = MachineChooser(model)
         self.save_button = button("Save sheet…")
         self.rehearse_button = button("Rehearse", tip="Run every step on a view of the target that is thrown away "
                                                       "afterwards")
-        self.from_box = MediumChooser("Source", "nothing, or choose what to move…")
-        self.to_box = MediumChooser("Target", "choose the new card…")
+        self.from_box = MediumChooser("Source", "no source, or choose one…")
+        self.to_box = MediumChooser("Target", "choose the card to write…")
         self.left, self.right = CoreView("left"), CoreView("right")
         self.ribbons = Ribbons(self.left, self.right)
         self.carrying = Carrying(self.left, self.right)

@@ -260,18 +260,17 @@ class MovePlanning(MovePage):
         shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)
         self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None
         self.right.show_layout(shown, f"{target} as it will be" if plan else target)
-        hint = "" if plan else "choose both ends" if not (self.source and self.target) else "planning…"
+        hint = "planning…" if not plan and self.target else "choose both ends" if not plan else \
+            "laid out anew" if plan.wish else ""
         if seen and seen.problems:
             hint = "it does not fit"
         self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
         self.size_panel.show_plan(plan, is_locked=is_locked)
         self.sheet_panel.show_plan(plan, is_locked=is_locked)
-        self.share_width(is_single=self._is_arranging)
+        self.share_width(is_single=self._is_arranging or self.is_preparing)
         self._show_arranging()
         is_in_place = plan is not None and plan.is_in_place
-        in_place = "Prepare a card" if self.is_preparing else "Change a card’s partitions" if self._is_arranging \
-            else "Grow a card’s last partition"
-        self.title.setText(in_place if is_in_place else "Move a card onto a larger one")
+        self.title.setText(self._title())
         self.subtitle.setText("On the left as it is, on the right as it will be. It can be taken back afterwards."
                               if is_in_place else "The source stays as it is. Nothing is written on the target until "
                               "you run the sheet.")
@@ -284,6 +283,17 @@ class MovePlanning(MovePage):
             self.guard_panel.show_nothing()
         else:
             self.guard_panel.show_target(plan.target, self._checks, plan.would_be_lost, is_possible=can_run)
+
+    def _title(self) -> str:
+        """What the page is about, as far as it is known."""
+        if self.is_preparing:
+            return "Prepare a card"
+        if self.source is None or self.target is None:
+            return "Move a card, or prepare one"
+        if self.source.key == self.target.key:
+            return "Change a card’s partitions" if self._is_arranging else "Grow a card’s last partition"
+        larger, smaller = self.target.size > self.source.size, self.target.size < self.source.size
+        return f"Move a card onto {'a larger one' if larger else 'a smaller one' if smaller else 'another one'}"
 
     def _on_seen(self, key: str) -> None:
         if self.job is None and self.side.currentWidget() is not self.run_panel \

@@ -39,8 +39,9 @@ class SheetPanel(Panel):
         self._steps, self._in_sheet = [], []
         if plan is None:
             self.total.setText("")
-            words = label("Choose a source and a target: the whole sheet is proposed at once. "
-                          "Nothing is written until you run it.", style="muted", wraps=True)
+            words = label("Choose a source and a target to move a card onto another one, or only a target to lay it "
+                          "out anew. The whole sheet is proposed at once; nothing is written until you run it.",
+                          style="muted", wraps=True)
             self.rows.addWidget(words)
             self.rows.addStretch(1)
             return
