@@ -79,6 +79,7 @@ def main() -> None:
         growing(Photographer(folder, Path(bench)))
         meant_for(Photographer(folder, Path(bench)))
         arranging(Photographer(folder, Path(bench)))
+        preparing(Photographer(folder, Path(bench)))
         bringing_over(Photographer(folder, Path(bench)))
         vintage(Photographer(folder, Path(bench)))
         converting(Photographer(folder, Path(bench)))
@@ -135,6 +136,27 @@ def growing(p: Photographer) -> None:
     p.window.look.grow_button.click()
     p.settle(lambda: p.window.move_.plan is not None)
     p.take("grow")
+    p.window.close()
+
+
+def preparing(p: Photographer) -> None:
+    """A blank card laid out anew, with a folder to put on it."""
+    move = p.window.move_
+    p.look_at("New 8 GB card")
+    p.window.look.prepare_button.click()
+    p.settle(lambda: move.plan is not None)
+    panel = move.prepare_panel
+    panel.layouts.setCurrentIndex(1)
+    panel.layouts.activated.emit(1)
+    panel.name.setText("GAMES")
+    with tempfile.TemporaryDirectory() as here:
+        homebrew = Path(here) / "homebrew"
+        homebrew.mkdir()
+        for number in range(12):
+            (homebrew / f"a walk in the moss {number}.gb").write_bytes(bytes(number << 15))
+        panel.add_files([homebrew])
+        p.settle()
+        p.take("prepare")
     p.window.close()
 
 
