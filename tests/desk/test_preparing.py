@@ -62,7 +62,7 @@ def test_a_target_without_a_source_offers_every_fresh_layout(large, person):
         seen[panel.layouts.currentText()] = [look.name for look in w.move_.right.layout_shown.with_contents]
         if panel.layouts.currentText() == "As its machine wants it":
             assert "Choose the machine" in panel.error.text()
-    assert seen["Firmware and games"] == ["FIRMWARE", "FAT32 2"]
+    assert seen["Firmware and games"] == ["FIRMWARE", "Partition 2"]
     assert len(seen["Drives of an old PC"]) == 4
     w.model.mean_for("rdb-64bit")
     assert panel.error.text() == ""

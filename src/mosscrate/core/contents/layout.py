@@ -71,13 +71,14 @@ class PartitionLook:
 
     @property
     def name(self) -> str:
-        """What to call it: its label, else its kind and number."""
+        """What to call it: its label, else its number; without a map its kind."""
         if self.volume and self.volume.label:
             return self.volume.label
         if self.partition.label:
             return self.partition.label
-        kind = self.volume.kind_name if self.volume and self.volume.kind else self.partition.type_name
-        return f"{kind.partition(' below ')[0] or 'no file system'} {self.index or ''}".strip()
+        if self.index:
+            return f"Partition {self.index}"
+        return self.volume.kind_name if self.volume and self.volume.kind else "no file system"
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from mosscrate.core.contents.files import FileKind
+from mosscrate.core.sizes import counted
 
 
 class Role(StrEnum):
@@ -39,11 +40,11 @@ def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool,
         return RoleGuess(Role.FIRMWARE, f"it holds the system of a machine: {', '.join(sorted(SYSTEM_TREE & top))}")
     roms, saves, firmware = kinds[FileKind.ROM], kinds[FileKind.SAVE], kinds[FileKind.FIRMWARE]
     if roms and roms >= saves and roms * 3 >= total:
-        return RoleGuess(Role.ROMS, f"{roms} of its {total} files are ROMs")
+        return RoleGuess(Role.ROMS, _share(roms, total, "ROM"))
     if firmware and (is_active or firmware * 4 >= total or roms + saves == 0):
-        return RoleGuess(Role.FIRMWARE, f"it holds {firmware} files that a machine boots from")
+        return RoleGuess(Role.FIRMWARE, f"it holds {counted(firmware, 'file')} that a machine boots from")
     if saves and saves * 2 >= total:
-        return RoleGuess(Role.SAVES, f"{saves} of its {total} files are saves")
+        return RoleGuess(Role.SAVES, _share(saves, total, "save"))
     if kinds[FileKind.SETTING] * 2 >= total > 0:
         return RoleGuess(Role.SETTINGS, "most of its files are settings")
     if total:
@@ -51,3 +52,9 @@ def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool,
     if volume_kind:
         return RoleGuess(Role.STORAGE, "it holds no files yet")
     return RoleGuess(Role.UNKNOWN, "no file system is recognised on it")
+
+
+def _share(some: int, total: int, noun: str) -> str:
+    if total == 1:
+        return f"its only file is a {noun}"
+    return f"{some} of its {total} files {'is a ' + noun if some == 1 else 'are ' + noun + 's'}"
