@@ -12,6 +12,8 @@ from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.preparing import LAYOUTS, Wish, kinds_for, prepared
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.steps import AddPartition, FillWithDrives, NewMap
+from mosscrate.core.sizes import exact
 from mosscrate.core.watch import Watch
 from tests.volumes import MIB
 
@@ -77,3 +79,19 @@ def test_what_cannot_be_wished_is_said():
     with pytest.raises(FitError, match="can be made on this card"):
         prepared(Wish("machine"), layout, Machines().find("apple-68k"))
     assert [each.key for each in LAYOUTS] == ["one", "firmware", "drives", "machine"]
+
+
+def test_two_gib_of_fat16_are_made_and_told_and_what_has_no_room_names_the_largest(tmp_path):
+    with create_image(tmp_path / "card.img", 32_000_000_000) as card:
+        perform(NewMap("mbr"), card, None, Watch())
+        done = perform(AddPartition("fat16", 2 * GIB, label="C"), card, None, Watch())
+        assert done.sentence.endswith(f"Its volume ends at {exact(2_147_369_472)}, the most that FAT16 has.")
+        with pytest.raises(FitError, match="A FAT16 volume cannot be 3 GiB large"):
+            perform(AddPartition("fat16", 3 * GIB), card, None, Watch())
+        perform(FillWithDrives(), card, None, Watch())
+        layout = survey(card, thorough=True)
+        assert [look.volume.kind for look in layout.with_contents] == ["fat16"] * 4
+        assert [f.sentence for f in layout.findings if f.severity != "good"] == []
+        assert layout.partition(2).name == "Extended partition 2"
+        with pytest.raises(FitError, match="the largest free stretch has"):
+            perform(AddPartition("exfat", 60 * GIB), card, None, Watch())

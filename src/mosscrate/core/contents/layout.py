@@ -77,7 +77,8 @@ class PartitionLook:
         if self.partition.label:
             return self.partition.label
         if self.index:
-            return f"Partition {self.index}"
+            is_outer = self.volume is None and self.partition.type_name.startswith("extended")
+            return f"Extended partition {self.index}" if is_outer else f"Partition {self.index}"
         return self.volume.kind_name if self.volume and self.volume.kind else "no file system"
 
 

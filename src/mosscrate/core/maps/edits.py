@@ -88,6 +88,8 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         raise FitError(f"A partition starts on a multiple of {unit} bytes here; {start} is none.")
     if length <= 0 or free_length <= 0:
         raise FitError("There is no room for another partition.")
+    if start == free_start and length > free_length:
+        raise FitError(f"There is no room for {binary(length)}: the largest free stretch has {binary(free_length)}.")
     index = format.free_index(map, is_within=is_logical)
     made = Partition(index, start, length, format.type_for(map, kind, start, length))
     made = format.made(map, made, label, is_within=is_logical)

@@ -26,14 +26,14 @@ from mosscrate.core.sheet.steps import (
     PutFiles,
     Which,
 )
-from mosscrate.core.sizes import MIB
+from mosscrate.core.sizes import GIB, MIB
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import facts_for, facts_of
 
 LARGEST_MBR = 2 << 40                  # bytes: sectors of 512 are counted in 32 bits
 LEAST_FAT32 = 64 * MIB                 # below it the number of clusters decides
 FIRMWARE = 256 * MIB
-DRIVE = 2047 * MIB                     # 2 GiB would be one cluster more than FAT16 has
+DRIVE = 2 * GIB                        # of FAT16
 OLD_PC = 8 * 10**9                     # what the BIOS of an old PC reaches
 LEAST_DRIVE = 16 * MIB
 EDGES = 5 * MIB                        # for the map and for alignment

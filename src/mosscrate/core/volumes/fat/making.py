@@ -69,10 +69,20 @@ def plan_geometry(size: int, type: FatType, *, cluster: int | None = None, secto
         for _ in range(8):                             # the FAT's length and the cluster count settle
             geometry = replace(geometry, fat_sectors=geometry.fat_sectors_for(max(1, geometry.cluster_count)))
         lowest = {FatType.FAT12: 1, FatType.FAT16: MAX_CLUSTERS[FatType.FAT12] + 1, FatType.FAT32: 65525}[type]
+        if geometry.cluster_count > MAX_CLUSTERS[type]:
+            geometry = _ending_early(geometry, size)
         if lowest <= geometry.cluster_count <= MAX_CLUSTERS[type]:
             return geometry
     raise FitError(f"A FAT{int(type)} volume cannot be {binary(size)} large"
                    + (f" with clusters of {binary(cluster)}." if cluster else "."))
+
+
+def _ending_early(geometry: Geometry, size: int) -> Geometry:
+    """One with as many clusters as its type has, where that is only a little less than the room: 2 GiB of FAT16."""
+    most = MAX_CLUSTERS[geometry.type]
+    shorter = replace(geometry, fat_sectors=geometry.fat_sectors_for(most))
+    shorter = replace(shorter, total_sectors=shorter.data_start + most * geometry.cluster_sectors)
+    return shorter if shorter.size >= size - size // 500 else geometry
 
 
 def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int, hidden_sectors: int = 0,

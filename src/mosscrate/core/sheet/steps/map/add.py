@@ -21,9 +21,11 @@ from mosscrate.core.sheet.steps.shared.places import (
     must_be_arranged,
 )
 from mosscrate.core.sheet.steps.shared.room import LEAST
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import binary, exact
 from mosscrate.core.volumes import Making, kind_for, kind_name
 from mosscrate.core.watch import Watch
+
+SLACK = 16 << 10                       # bytes that a volume may leave of its partition without a word
 
 
 class AddPartition(Step, tag="add", frozen=True):
@@ -63,7 +65,10 @@ class AddPartition(Step, tag="add", frozen=True):
         look = fresh_look(made, making, card.sector)
         what = "logical drive" if self.is_logical else "partition"
         called, fresh = f" {self.label}" if self.label else "", f", {kind_name(kind)}" if kind else ""
-        return Decision(f"Make the {what}{called}, {binary(made.length)}{fresh}", 0, map=map_, looks=(look,),
+        short = look.volume is not None and kind and look.volume.size < made.length - SLACK
+        note = f"its volume ends at {exact(look.volume.size)}, the most that {kind_name(kind)} has" \
+            if short and look.volume else ""
+        return Decision(f"Make the {what}{called}, {binary(made.length)}{fresh}", 0, note=note, map=map_, looks=(look,),
                         bytes=fresh_bytes(card, (look,), (making,)),
                         journal=LEAST, chosen=making)
 
@@ -84,4 +89,5 @@ class AddPartition(Step, tag="add", frozen=True):
         write_map(card.blocks, decided.map)
         card.blocks.flush()
         fresh = f", {kind_name(making.kind)}" if making.kind else ""
-        return Done(f"Partition {made.index} made: {binary(made.length)}{fresh}.")
+        note = f" {decided.note[0].upper()}{decided.note[1:]}." if decided.note else ""
+        return Done(f"Partition {made.index} made: {binary(made.length)}{fresh}.{note}")
