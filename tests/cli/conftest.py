@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 
 import pytest
@@ -21,7 +22,11 @@ def cli(bench, monkeypatch, capsys):
         out, err = capsys.readouterr()
         return ended.value.code, out, err
 
-    return call
+    yield call
+    log = logging.getLogger("mosscrate")
+    while log.handlers:                                     # their file goes with the test
+        handler = log.handlers.pop()
+        handler.close()
 
 
 @pytest.fixture

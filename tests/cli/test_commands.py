@@ -15,7 +15,7 @@ def test_look_has_the_promised_shape(cli, cards):
     code, out, _ = cli("look", "Worn card", "--json")
     seen = json.loads(out)
     assert code == 0
-    assert list(seen) == ["size", "sector", "container", "map", "partitions", "unallocated", "findings"]
+    assert list(seen) == ["name", "tag", "size", "sector", "container", "map", "partitions", "unallocated", "findings"]
     assert seen["map"] == {"kind": "mbr", "id": "cafe0001"}
     first, second = seen["partitions"]
     assert list(first) == ["index", "start", "length", "type", "label", "flags", "role", "volume"]
@@ -31,7 +31,9 @@ def test_a_machine_speaks_of_a_card_and_of_a_plan(cli, cards, tmp_path):
     assert "pc-dos-early" in json.loads(cli("machines", "--json")[1])
     assert "suits a PC with DOS that knows FAT32" in cli("look", "Worn card", "--machine", "pc-fat32")[1]
     assert "GAMES holds FAT32" in cli("look", "Worn card", "--machine", "pc-dos")[1]
+    planned = cli("sheet", "plan", "Worn card", "New card", "--machine", "pc-dos")[1]
     told = json.loads(cli("sheet", "show", sheet, "--machine", "pc-dos-early", "--json")[1])["layout"]["findings"]
+    assert "GAMES holds FAT32; a" in planned
     assert [f["severity"] for f in told if f["partition"] == 2] == ["problem", "warning", "warning"]
     code, _, err = cli("look", "Worn card", "--machine", "loom")
     assert (code, "There is no machine “loom”" in err) == (1, True)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import re
 
 import pytest
 
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.sizes import exact
 from mosscrate.core.slots import medium as medium_module
 from tests.cards import MIB, handheld, put_card, some_files
 from tests.core.maps.test_ahdi import drive as ahdi_drive
@@ -41,6 +43,31 @@ def test_a_card_is_shown_partition_by_partition_with_what_was_noticed(cli, cards
     assert re.match(r"  1  PEAT +5 MiB at 1 MiB +FAT16 +firmware  active  \S+ \w+ used, .* free, ", peat)
     assert re.match(r"  2  GAMES +34 MiB at 6 MiB +FAT32 ", games)
     assert [line for line in rest if line.startswith("  -  free")] != []
+
+
+def test_a_drive_of_a_home_computer_is_told_as_its_people_do(cli, bench, tmp_path):
+    drive = rdb_drive()
+    put_card(bench, "drive", drive.size, drive.data, name="Drive")
+    _, out, _ = cli("look", "Drive")
+    assert "     DH0, DOS\\3, blocks of 512 B, boot priority 0\n" in out
+    told = json.loads(cli("look", "Drive", "--json")[1])
+    assert [told["name"], told["tag"]] == ["Drive", bench.shelf.find("Drive").tag]
+    assert "Mark System as bootable" in cli("sheet", "flag", "Drive", "active", "-p", 1)[1]
+    assert "No longer mark System as bootable" in cli("sheet", "flag", "Drive", "bootable", "-p", 1, "--off")[1]
+
+
+def test_what_is_rounded_is_told_with_the_bytes(cli, bench):
+    put_card(bench, "disk", 200 * MIB, name="Disk")
+    cylinder = 16 * 63 * 512
+    assert cli("sheet", "map", "Disk", "rdb", "--tag", bench.shelf.find("Disk").tag)[0] == 0
+    _, out, _ = cli("sheet", "add", "Disk", "ffs-intl", "--size", "64MiB", "--start", "10MiB", "--tag",
+                    bench.shelf.find("Disk").tag)
+    start, size = -(-10 * MIB // cylinder) * cylinder, 64 * MIB // cylinder * cylinder
+    assert f"{exact(size)}) from 10.3 MiB ({exact(start)}) on" in out
+    _, out, _ = cli("sheet", "add", "Disk", "ffs-intl", "--size", "64MiB")
+    assert f"(it has {exact(size)}, a multiple of {exact(cylinder)})" in out
+    _, out, _ = cli("sheet", "move", "Disk", "-p", 1, "--start", "100MiB")
+    assert f"(it starts at {exact(-(-100 * MIB // cylinder) * cylinder)}, a multiple of" in out
 
 
 @pytest.mark.parametrize(("make", "map", "kind"), [(rdb_drive, "RDB", "FFS"), (ahdi_drive, "AHDI", "GEMDOS")])

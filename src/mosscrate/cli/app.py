@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import sys
+from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 from typing import NoReturn
@@ -33,6 +34,14 @@ class _Commands(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl([(entry.name, entry.help) for entry in COMMANDS])
+
+
+class _BesideTheWork(logging.FileHandler):
+    """A log that cannot be opened, on a full disk or in a folder that is gone, is no reason to end anything."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        with suppress(OSError):
+            super().emit(record)
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -92,7 +101,7 @@ def main() -> NoReturn:
 
 def _start_log(path: Path) -> None:
     """What goes wrong inside is noted in a file, which is only made then."""
-    handler = logging.FileHandler(path, delay=True)
+    handler = _BesideTheWork(path, delay=True)
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
     logging.getLogger("mosscrate").addHandler(handler)
     logging.getLogger("mosscrate").propagate = False

@@ -12,16 +12,16 @@ import click
 import msgspec
 from blake3 import blake3
 
+from mosscrate.cli.layouts import print_layout, print_structure
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FOLDER, MARKS, finding_line, json_option, show_json
+from mosscrate.cli.speaking import FOLDER, MARKS, json_option, show_json
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
-from mosscrate.core.contents.inspecting import Structure, inspect
+from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.machines import check as suits
-from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running.recovering import interruption
 from mosscrate.core.sheet.running.run import run
@@ -71,11 +71,11 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
         layout = replace(layout, findings=layout.findings + suits(layout, meant_for))
     if as_json:
         more = {"structures": [describe_structure(i) for i in inspected]} if structures else {}
-        show_json(describe(layout) | more)
+        show_json({"name": found.name, "tag": found.tag} | describe(layout) | more)
     else:
-        _print_layout(found, layout)
+        print_layout(found, layout)
         for structure in inspected:
-            _print_structure(structure)
+            print_structure(structure)
 
 
 @click.command()
@@ -304,34 +304,6 @@ def machines(bench: Bench, as_json: bool) -> None:
     for key, machine in at_hand.items():
         click.echo(f"{key:18} {machine.name}")
         click.echo(f"{'':18} {', '.join(machine.maps)}; {', '.join(machine.volumes)}")
-
-
-def _print_layout(medium: Medium, layout: Layout) -> None:
-    kinds = {MapKind.NONE: "no partition map", MapKind.MBR: f"MBR, disk id {layout.map_id}",
-             MapKind.GPT: f"GPT, disk id {layout.map_id}", MapKind.RDB: "RDB", MapKind.AHDI: "AHDI",
-             MapKind.APPLE: "Apple partition map"}
-    click.echo(f"{medium.name}  [{medium.tag}]  {exact(layout.size)}, {kinds[layout.map_kind]}")
-    for p in layout.partitions:
-        v = p.volume
-        fill = ""
-        if v and v.used is not None:
-            fill = f"{binary(v.used)} used, {binary(v.free or 0)} free, {v.summary}"
-        kind = v.kind_name if v and v.kind else p.partition.type_name or "unknown"
-        flags = f" {', '.join(p.partition.flags)}" if p.partition.flags else ""
-        click.echo(f"  {p.index}  {p.name:14} {binary(p.partition.length):>9} at {binary(p.partition.start):<9} "
-                   f"{kind:6} {p.role:9}{flags}  {fill}")
-    for e in layout.unallocated:
-        click.echo(f"  -  {'free':14} {binary(e.length):>9} at {binary(e.start)}")
-    for finding in layout.findings:
-        click.echo(finding_line(finding))
-
-
-def _print_structure(structure: Structure) -> None:
-    verdict = f", {structure.verdict}" if structure.verdict else ""
-    click.echo(f"\n{structure.heading}, at byte {structure.offset}{verdict}")
-    for f in structure.fields:
-        raw = f.raw[:8].hex(" ") + (" …" if len(f.raw) > 8 else "")
-        click.echo(f"  {f.offset:#06x}  {f.name:28} {raw:26} {f.value}")
 
 
 COMMANDS: dict[str, click.Command] = {command.name or "": command for command in (

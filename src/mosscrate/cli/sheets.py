@@ -16,16 +16,16 @@ from mosscrate.cli.speaking import FILE, finding_line, json_option, show_json, s
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import JobError
 from mosscrate.core.findings import Finding
-from mosscrate.core.machines import check
+from mosscrate.core.machines import Machine, check
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.propose import propose
 from mosscrate.core.sheet.planning.suiting import suited, swapping_on_the_way
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job, Log
-from mosscrate.core.sheet.sheet import MediumRef, load_sheet
+from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet
 from mosscrate.core.sheet.steps import GrowPartition
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
@@ -64,8 +64,9 @@ def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, m
         old_layout, new_layout = survey(a), survey(b)
     made = propose(old, old_layout, new, new_layout, bench.crate)
     findings: tuple[Finding, ...] = ()
-    if machine:
-        fit = suited(made, old_layout, new_layout, bench.machines.find(machine))
+    meant_for = bench.machines.find(machine) if machine else None
+    if meant_for:
+        fit = suited(made, old_layout, new_layout, meant_for)
         made, findings = fit.sheet, fit.findings
     if size:
         wanted = size_of(size)
@@ -73,9 +74,7 @@ def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, m
             msgspec.structs.replace(s, size=wanted) if isinstance(s, GrowPartition) else s for s in made.steps))
     if swap:
         made = swapping_on_the_way(made)
-    put_out(made, forecast(made, old_layout, new_layout), out, as_json=as_json)
-    for finding in findings if not as_json else ():
-        click.echo(finding_line(finding))
+    _put_out_for(meant_for, made, forecast(made, old_layout, new_layout), out, findings, as_json=as_json)
 
 
 @sheet.command()
@@ -88,14 +87,7 @@ def show(bench: Bench, file: Path, machine: str | None, as_json: bool) -> None:
     made = load_sheet(file)
     meant_for = bench.machines.find(machine) if machine else None
     new = _layout(bench, made.target)
-    seen = foreseen(bench, made)
-    suits: tuple[Finding, ...] = ()
-    if meant_for and seen.layout:
-        suits = check(seen.layout, meant_for)
-        seen = replace(seen, layout=replace(seen.layout, findings=seen.layout.findings + suits))
-    put_out(made, seen, None, as_json=as_json)
-    for finding in suits if not as_json else ():
-        click.echo(finding_line(finding))
+    _put_out_for(meant_for, made, foreseen(bench, made), None, (), as_json=as_json)
     if made.target and new and not as_json:
         for finding in what_would_be_lost(bench.shelf.find(made.target.path), new, bench.crate):
             click.echo(f"  {finding.sentence} {finding.remedy}".rstrip())
@@ -184,6 +176,18 @@ def log_(bench: Bench, as_json: bool) -> None:
         target = job.sheet.target.name if job.sheet.target else ""
         click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
                    + (f"  {job.message}" if job.message else ""))
+
+
+def _put_out_for(machine: Machine | None, made: JobSheet, seen: Forecast, out: Path | None,
+                 findings: tuple[Finding, ...], *, as_json: bool) -> None:
+    """Print a sheet, why it is as it is, and what the machine makes of its result."""
+    suits: tuple[Finding, ...] = ()
+    if machine and seen.layout:
+        suits = check(seen.layout, machine)
+        seen = replace(seen, layout=replace(seen.layout, findings=seen.layout.findings + findings + suits))
+    put_out(made, seen, out, as_json=as_json)
+    for finding in (*findings, *suits) if not as_json else ():
+        click.echo(finding_line(finding))
 
 
 def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:

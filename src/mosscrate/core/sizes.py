@@ -37,6 +37,12 @@ def exact(size: int) -> str:
     return f"{size:,} bytes".replace(",", "\N{NARROW NO-BREAK SPACE}")
 
 
+def precise(size: int) -> str:
+    """4 GiB where it is just that, else with its bytes: 64 MiB (67 092 480 bytes)."""
+    said = binary(size)
+    return said if parse_size(said) == size else f"{said} ({exact(size)})"
+
+
 def rate(bytes_per_second: float) -> str:
     """84 MB/s."""
     return _three_digits(int(bytes_per_second), 1000, ("B", "kB", "MB", "GB", "TB")) + "/s"

@@ -11,8 +11,10 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.machines import Boot, Geometry, Limit, Machine, check
 from mosscrate.core.maps import rdb
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.suiting import Suited, suited
 from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sizes import binary
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import make_hfs
@@ -86,3 +88,18 @@ def test_bytes_are_exchanged_for_a_machine_that_reads_them_in_the_other_order():
         made = suited(USUAL, survey(source), target, machine)
         assert s.WriteImage(swap=is_swapped) in made.sheet.steps
         assert len(made.findings) == is_swapped
+
+
+def test_what_grows_stops_where_the_machine_does_and_says_so():
+    drive, target = DRIVES["rdb"](), survey(MemoryBlocks(bytes(240 * MIB)))
+    usual = JobSheet((s.WriteImage(), s.GrowPartition(3), s.Verify()))
+    reach = Limit("120 MiB", "its drivers count bytes in 27 bits")
+    made = suited(usual, survey(drive), target, Machine("loom", ("rdb",), ("ffs-intl",), reach=reach))
+    grown = forecast(made.sheet, survey(drive), target).layout.partition(3)
+    assert 119 * MIB < grown.partition.end <= 120 * MIB
+    assert [f.sentence for f in made.findings] == [
+        f"{grown.name} stops at {binary(made.sheet.steps[1].size)}: its drivers count bytes in 27 bits."]
+    tight = Machine("loom", ("rdb",), ("ffs-intl",), partition=Limit("2 MiB", "its shuttle is short"))
+    made = suited(usual, survey(drive), target, tight)
+    assert made.sheet.steps == (s.WriteImage(), s.Verify())
+    assert made.findings[0].sentence == f"{grown.name} does not grow: its shuttle is short."

@@ -250,6 +250,7 @@ class Ahdi(MapFormat):
     kind = MapKind.AHDI
     is_written = True
     flags = ("active",)
+    bootable = "bootable"
     within = "chained"
     is_known_empty = False                     # an empty root sector looks alike in both orders
 

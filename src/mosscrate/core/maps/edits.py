@@ -83,9 +83,7 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
     if length is None:
         length = free_start + free_length - start
     unit = room(map, size).unit
-    length = length // unit * unit
-    if start % unit:
-        raise FitError(f"A partition starts on a multiple of {unit} bytes here; {start} is none.")
+    start, length = _up(start, unit), length // unit * unit
     if length <= 0 or free_length <= 0:
         raise FitError("There is no room for another partition.")
     if start == free_start and length > free_length:
@@ -120,7 +118,8 @@ def placed(map: PartitionMap, index: int, size: int, *, start: int | None = None
 def flagged(map: PartitionMap, index: int, flag: str, *, is_set: bool) -> PartitionMap:
     """A map with a flag set or cleared."""
     map.partition(index)
-    return map_format(map.kind).flagged(map, index, flag, is_set=is_set)
+    format = map_format(map.kind)
+    return format.flagged(map, index, format.flag_of(flag), is_set=is_set)
 
 
 def retyped(map: PartitionMap, index: int, kind: str) -> PartitionMap:

@@ -37,6 +37,7 @@ class MapFormat:
         within: what partitions are called that lie within another one, or in a chain; "" where there are none.
         is_on_grid: whether partitions lie on the grid of the map alone, whatever a card likes.
         limit: why its partitions cannot lie anywhere, "" for no reason of its own.
+        bootable: what its people call the flag "active".
         is_known_empty: whether an empty one is known again with the bytes of its medium swapped.
     """
 
@@ -46,6 +47,7 @@ class MapFormat:
     within = ""
     is_on_grid = False
     limit = ""
+    bootable = "active"
     is_known_empty = True
 
     def probe(self, first: bytes) -> bool:
@@ -163,6 +165,18 @@ class MapFormat:
     def denial(self, partition: Partition, kind: str, block: int) -> str:
         """What the map says of a volume that is not what the volume is; "" where they agree or it says nothing."""
         return ""
+
+    def flag_word(self, flag: str) -> str:
+        """A flag as the people of this map call it."""
+        return self.bootable if flag == "active" else flag
+
+    def flag_of(self, word: str) -> str:
+        """The flag that a word means, which may be its own name too."""
+        return "active" if word == self.bootable else word
+
+    def facts_of(self, partition: Partition) -> tuple[str, ...]:
+        """What the map says of a partition beyond place, type and flags, in words."""
+        return ()
 
     def as_it_was(self, map: PartitionMap, came: Partition, made: Partition) -> Partition:
         """A partition with what a map of the same kind said of it before it came here."""

@@ -322,6 +322,7 @@ class Gpt(MapFormat):
     kind = MapKind.GPT
     is_written = True
     flags = tuple(FLAGS)
+    bootable = "bootable by a BIOS"
 
     def probe(self, first: bytes) -> bool:
         """See MapFormat."""

@@ -155,6 +155,11 @@ def dos_type_name(dos_type: bytes) -> str:
     """What a DosType stands for, in words; the type itself for those that are not known."""
     if dos_type[:3] == b"DOS" and dos_type[3] < len(_NAMES):
         return _NAMES[dos_type[3]]
+    return dos_type_text(dos_type)
+
+
+def dos_type_text(dos_type: bytes) -> str:
+    """A DosType as its people write it: DOS\\3."""
     text = dos_type[:3].decode("latin-1")
     return f"{text}\\{dos_type[3]}" if text.isprintable() else f"0x{dos_type.hex()}"
 

@@ -12,6 +12,7 @@ from mosscrate.core.maps import rdb, rdb_code
 from mosscrate.core.maps.base import Environment, MapKind, Partition, PartitionMap, Room
 from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.maps.format import MapFormat, exchanged
+from mosscrate.core.sizes import binary
 
 
 class Rdb(MapFormat):
@@ -21,6 +22,7 @@ class Rdb(MapFormat):
     is_written = True
     flags = ("active", "no automount")
     is_on_grid = True
+    bootable = "bootable"
 
     def probe(self, first: bytes) -> bool:
         """See MapFormat."""
@@ -46,6 +48,12 @@ class Rdb(MapFormat):
         """See MapFormat."""
         rdb_code.write(blocks, map)                      # first: the RDSK leads to it
         rdb.write(blocks, map)
+
+    def facts_of(self, partition: Partition) -> tuple[str, ...]:
+        """See MapFormat: the device, its DosType, its blocks, where it comes when the machine starts."""
+        e, type = partition.environment or Environment(), bytes.fromhex(partition.type[2:])
+        return (partition.label, rdb.dos_type_text(type), f"blocks of {binary(e.block)}",
+                f"boot priority {e.boot_priority}")
 
     def room(self, map: PartitionMap, size: int) -> Room:
         """See MapFormat."""

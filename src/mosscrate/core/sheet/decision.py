@@ -53,6 +53,11 @@ class Decision:
     journal: int = 0
     chosen: Any = None
 
+    @property
+    def noted(self) -> str:
+        """The note as a sentence that follows another one, "" for none."""
+        return f" {self.note[0].upper()}{self.note[1:]}." if self.note else ""
+
 
 @dataclass(frozen=True)
 class Done:

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QLineEdit, QTreeView, QVBoxLayout, QWidget
 
 from mosscrate.core.contents import Layout, PartitionLook
+from mosscrate.core.maps import MapKind, map_format
 from mosscrate.core.sheet.steps import AnyStep, Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, SetTraits
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
@@ -91,7 +92,7 @@ class FilesPanel(Panel):
         self.show_text("" if layout is None else "There is no partition whose files could be listed."
                        if not layout.is_blank else "This card is blank. Moving another card onto it is one step away.")
 
-    def show_head(self, medium: Medium, look: PartitionLook) -> None:
+    def show_head(self, medium: Medium, look: PartitionLook, map_kind: MapKind) -> None:
         """The chosen partition in words."""
         if self._medium is None or medium.key != self._medium.key or self._look is None or \
                 self._look.index != look.index:
@@ -106,8 +107,11 @@ class FilesPanel(Panel):
                          f"{binary(volume.free or 0)} free, {volume.id}")
         where = f"from {binary(p.start)} to {binary(p.end)}"
         facts.append(f"{where}, type {p.type_name or p.type}" if p.type else where)
+        format = map_format(map_kind)
         if p.flags:
-            facts.append(", ".join(p.flags))
+            facts.append(", ".join(map(format.flag_word, p.flags)))
+        if own := format.facts_of(p):
+            facts.append(", ".join(own))
         self.facts.setText("\n".join(facts))
         readable = volume is not None and volume.used is not None
         if volume is None:
@@ -307,7 +311,7 @@ class _AskStrip(QWidget):
         self._show(sentence, "", field=text is not None, box=choice, entry=True)
         self.close_button.setText("Not now")
         self.entry.ask(tag)
-        self.entry.prompt.setText(f"Type {tag}")
+        self.entry.prompt.setText(f"Type {tag} to change the card")
         if text is not None:
             self.field.setText(text)
             self.field.selectAll()
@@ -330,7 +334,7 @@ class _AskStrip(QWidget):
         self._show(sentence, "good", undo=bool(tag))
         self.close_button.setText("Close")
         self.undo.ask(tag)
-        self.undo.prompt.setText(f"Type {tag}")
+        self.undo.prompt.setText(f"Type {tag} to take it back")
 
     def show_problem(self, sentence: str) -> None:
         """It could not be done."""

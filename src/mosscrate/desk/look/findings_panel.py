@@ -58,7 +58,7 @@ class FindingsPanel(Panel):
         self.entry.setVisible(bool(tag))
         self.setMinimumHeight(WITH_ENTRY if tag else WITHOUT)
         self.entry.ask(tag)
-        self.entry.prompt.setText(f"Type {tag}")
+        self.entry.prompt.setText(f"Type {tag} to mend it")
 
     def show_checked(self, layout: Layout) -> None:
         """What a thorough check has found."""

@@ -250,7 +250,7 @@ class LookStation(QWidget):
         if wanted == self._shown:
             return
         self._shown = wanted
-        self.files.show_head(medium, look)
+        self.files.show_head(medium, look, layout.map_kind)
         if look.volume and look.volume.used is not None:
             self.model.asker.ask(lambda: _read_tree(medium, look.index),
                                  lambda root: self._show_tree(wanted, root),

@@ -110,7 +110,8 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                               Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS))),
             lambda v: (s.FormatPartition(index, v["file system"], v["label"], _cluster(v)),), "What is on it is lost."))
     if layout.can_be_arranged:
-        flags = map_format(layout.map_kind).flags
+        format = map_format(layout.map_kind)
+        flags = tuple(map(format.flag_word, format.flags))
         if not is_outer:
             found.append(Action("Flags…", (Field("flag", flags[0], flags), Field("set", YES, (YES, NO))),
                                 lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))

@@ -78,7 +78,7 @@ class RunPanel(Panel):
         self.look_button.setVisible(can_look)
         self.entry.setVisible(bool(undo_tag))
         self.entry.ask(undo_tag)
-        self.entry.prompt.setText(f"Type {undo_tag}")
+        self.entry.prompt.setText(f"Type {undo_tag} to take it back")
         self.entry.buttons[1].setVisible(can_finish)
 
     def _show(self, *, is_running: bool) -> None:

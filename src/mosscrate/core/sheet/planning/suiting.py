@@ -11,12 +11,22 @@ from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.machines import Machine
+from mosscrate.core.machines import Machine, boot_partition, largest_in
 from mosscrate.core.maps import MapKind, written_kinds
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.propose import kind_under, under_another_map
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.steps import AnyStep, CopyPartition, Eject, FlagPartition, KeepCard, NewMap, WriteImage
+from mosscrate.core.sheet.steps import (
+    AnyStep,
+    CopyPartition,
+    Eject,
+    FlagPartition,
+    GrowPartition,
+    KeepCard,
+    NewMap,
+    WriteImage,
+)
+from mosscrate.core.sizes import binary
 from mosscrate.core.volumes import facts_of, kind_for
 
 
@@ -29,13 +39,14 @@ class Suited:
 
 
 def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) -> Suited:
-    """A sheet that writes all of a source, changed where the machine would not know its map or the order of its bytes.
+    """A sheet that writes all of a source, changed where the machine would not know its map, the order of its bytes or
+    the size to which its last partition would grow.
 
     It stays as it is where the change does not fit the target, and where no volume of the source is known: what has
     neither a map nor a file system may be exactly right for its machine.
     """
     if source.map_kind in machine.maps:
-        return _turned_round(sheet, source, machine)
+        return _within_reach(_turned_round(sheet, source, machine), source, target, machine)
     if not any(look.volume for look in source.with_contents):
         return Suited(sheet)
     kind = next((MapKind(word) for word in machine.maps if word in written_kinds()), None)
@@ -48,6 +59,25 @@ def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) ->
                 Severity.NOTE, f"A {machine.name} does not know the source’s map: its partitions come under one that "
                 "it knows.", "partition map", remedy="Meant for any machine, all of it is written as it is."),))
     return Suited(sheet)
+
+
+def _within_reach(made: Suited, source: Layout, target: Layout, machine: Machine) -> Suited:
+    """The sheet with a growing partition that stops where the machine's drivers or its BIOS do."""
+    grow = next((step for step in made.sheet.steps if isinstance(step, GrowPartition)), None)
+    layout = forecast(made.sheet, source, target).layout if grow else None
+    if grow is None or layout is None:
+        return made
+    look, boot = layout.partition(grow.partition), boot_partition(layout)
+    limit = largest_in(machine, look, is_boot=boot is not None and boot.index == look.index)
+    if limit is None or look.partition.length <= limit[0]:
+        return made
+    most, because = limit
+    grows = most > source.partition(look.index).partition.length
+    steps = tuple(msgspec.structs.replace(step, size=most) if step is grow else step for step in made.sheet.steps
+                  if step is not grow or grows)
+    told = Finding(Severity.NOTE, f"{look.name} {'stops at ' + binary(most) if grows else 'does not grow'}: {because}.",
+                   partition=look.index, remedy="A size that is given goes further, for drivers that bear it.")
+    return Suited(msgspec.structs.replace(made.sheet, steps=steps), (*made.findings, told))
 
 
 def _turned_round(sheet: JobSheet, source: Layout, machine: Machine) -> Suited:

@@ -7,6 +7,7 @@ from typing import Annotated, ClassVar
 from msgspec.structs import replace
 
 from mosscrate.core.contents.fresh import fresh_look
+from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.maps import edits, write_map
 from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
@@ -21,7 +22,7 @@ from mosscrate.core.sheet.steps.shared.places import (
     must_be_arranged,
 )
 from mosscrate.core.sheet.steps.shared.room import LEAST
-from mosscrate.core.sizes import binary, exact
+from mosscrate.core.sizes import binary, exact, precise
 from mosscrate.core.volumes import Making, kind_for, kind_name
 from mosscrate.core.watch import Watch
 
@@ -65,12 +66,21 @@ class AddPartition(Step, tag="add", frozen=True):
         look = fresh_look(made, making, card.sector)
         what = "logical drive" if self.is_logical else "partition"
         called, fresh = f" {self.label}" if self.label else "", f", {kind_name(kind)}" if kind else ""
-        short = look.volume is not None and kind and look.volume.size < made.length - SLACK
-        note = f"its volume ends at {exact(look.volume.size)}, the most that {kind_name(kind)} has" \
-            if short and look.volume else ""
-        return Decision(f"Make the {what}{called}, {binary(made.length)}{fresh}", 0, note=note, map=map_, looks=(look,),
+        return Decision(f"Make the {what}{called}, {binary(made.length)}{fresh}", 0,
+                        note=self._rounding(look, card.unit), map=map_, looks=(look,),
                         bytes=fresh_bytes(card, (look,), (making,)),
                         journal=LEAST, chosen=making)
+
+    def _rounding(self, look: PartitionLook, unit: int) -> str:
+        """What is otherwise than it was asked for, "" where nothing is."""
+        made, volume, said = look.partition, look.volume, []
+        if self.start is not None and made.start != self.start:
+            said.append(f"it starts at {exact(made.start)}, a multiple of {exact(unit)}")
+        if self.size is not None and made.length != self.size:
+            said.append(f"it has {exact(made.length)}, a multiple of {exact(unit)}")
+        if volume is not None and volume.kind and volume.size < made.length - SLACK:
+            said.append(f"its volume ends at {exact(volume.size)}, the most that {kind_name(volume.kind)} has")
+        return "; ".join(said)
 
     def settled(self, decided: Decision) -> Step:
         """See Step."""
@@ -89,5 +99,5 @@ class AddPartition(Step, tag="add", frozen=True):
         write_map(card.blocks, decided.map)
         card.blocks.flush()
         fresh = f", {kind_name(making.kind)}" if making.kind else ""
-        note = f" {decided.note[0].upper()}{decided.note[1:]}." if decided.note else ""
-        return Done(f"Partition {made.index} made: {binary(made.length)}{fresh}.{note}")
+        return Done(f"Partition {made.index} made: {precise(made.length)} from {precise(made.start)} on{fresh}."
+                    f"{decided.noted}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar
 
-from mosscrate.core.maps import edits
+from mosscrate.core.maps import edits, map_format
 from mosscrate.core.sheet.asking import PARTITION, asked
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sights import Sight
@@ -16,7 +16,7 @@ class FlagPartition(ChangesMap, tag="flag", frozen=True):
     """Set or clear a flag of a partition: "active", "hidden" ..."""
 
     partition: Annotated[int, PARTITION]
-    flag: Annotated[str, asked("active, hidden, and for a GPT required, read-only …", is_first=True)]
+    flag: Annotated[str, asked("active or bootable, hidden, and for a GPT required, read-only …", is_first=True)]
     is_set: Annotated[bool, asked("Clear the flag instead of setting it.", flag="--off")] = True
 
     command: ClassVar[str] = "flag"
@@ -26,12 +26,14 @@ class FlagPartition(ChangesMap, tag="flag", frozen=True):
         """See Step."""
         look = card.look(self.partition)
         must_be_arranged(card)
-        return Decision(f"{'Mark' if self.is_set else 'No longer mark'} {look.name} as {self.flag}", 0,
+        format = map_format(card.map.kind)
+        word = format.flag_word(format.flag_of(self.flag))
+        return Decision(f"{'Mark' if self.is_set else 'No longer mark'} {look.name} as {word}", 0, chosen=word,
                         map=edits.flagged(card.map, self.partition, self.flag, is_set=self.is_set))
 
     def said(self, decided: Decision) -> str:
         """See ChangesMap."""
-        return f"Partition {self.partition}: “{self.flag}” {'set' if self.is_set else 'cleared'}."
+        return f"Partition {self.partition}: “{decided.chosen}” {'set' if self.is_set else 'cleared'}."
 
 
 class TypePartition(ChangesMap, tag="type", frozen=True):

@@ -17,7 +17,7 @@ from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps.shared.moving import PIECE, used_of
 from mosscrate.core.sheet.steps.shared.places import alignment_for, must_be_arranged, rebase
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import binary, exact, precise
 from mosscrate.core.watch import Watch
 
 
@@ -39,7 +39,9 @@ class MovePartition(Step, tag="move", frozen=True):
         map_ = edits.placed(card.map, self.partition, card.size, start=start)
         moved = replace(look, partition=map_.partition(self.partition))
         overlap = max(0, look.partition.length - abs(start - look.partition.start))
+        rounded = self.start is not None and start != self.start
         return Decision(f"Move {look.name} to {binary(start)}, with all that is on it", used, used, map=map_,
+                        note=f"it starts at {exact(start)}, a multiple of {exact(card.unit)}" if rounded else "",
                         looks=(moved,), kept=frozenset({self.partition}),
                         journal=min(overlap, used_of_look(look)) + tables(look, look.partition.length), chosen=start)
 
@@ -59,8 +61,8 @@ class MovePartition(Step, tag="move", frozen=True):
             start = (high - partition.length) // align * align
             if start <= partition.start:
                 start = (high - partition.length) // unit * unit
-        if start % unit:
-            raise FitError(f"A partition starts on a multiple of {unit} bytes here; {start} is none.")
+        else:
+            start = -(-start // unit) * unit
         if start < low or start + partition.length > high:
             raise FitError(f"Partition {self.partition} can lie between {binary(low)} and {binary(high)}; at "
                            f"{binary(start)} it would run into something else.")
@@ -81,7 +83,8 @@ class MovePartition(Step, tag="move", frozen=True):
         write_map(blocks, decided.map)
         rebase(blocks, new)
         blocks.flush()
-        return Done(f"Partition {old.index} moved from {binary(old.start)} to {binary(new.start)}.", moved)
+        return Done(f"Partition {old.index} moved from {binary(old.start)} to {precise(new.start)}.",
+                    moved)
 
 
 def _copy_within(blocks: Blocks, extents: tuple[Extent, ...], old: int, new: int, watch: Watch) -> int:

@@ -16,7 +16,7 @@ from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew, tried_in_place
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import binary, precise
 from mosscrate.core.volumes import format_of
 from mosscrate.core.watch import Watch
 
@@ -94,7 +94,7 @@ class GrowPartition(Step, tag="grow", frozen=True):
             write_map(card.blocks, decided.map)
         card.blocks.flush()
         stop = f" It {decided.note}." if decided.note else ""
-        return Done(f"Partition {self.partition} has grown from {binary(before)} to {binary(length)}.{stop}",
+        return Done(f"Partition {self.partition} has grown from {binary(before)} to {precise(length)}.{stop}",
                     length - before)
 
 
