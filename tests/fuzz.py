@@ -99,7 +99,7 @@ def subjects() -> list[Subject]:
         found.append(Subject(kind, blocks, tuple(_metadata(blocks))))
     for kind in ("ofs", "ffs-intl", "ffs-cache", "ffs-long"):
         found.append(_home(kind))
-    blocks = fresh("gemdos", 2 * MIB)
+    blocks = fresh("gemdos", 5 * MIB)
     editor = edit(blocks)
     editor.add_folder("AUTO")
     for number in range(40):
@@ -226,7 +226,7 @@ def _plan_changes(blocks: MemoryBlocks) -> None:
 
 
 def _arranged(kind: str, *steps: Step) -> MemoryBlocks:
-    card = MemoryBlocks(bytes(32 * MIB if kind == "mbr" else 8 * MIB))
+    card = MemoryBlocks(bytes(8 * MIB if kind in ("gpt", "rdb") else 32 * MIB))
     for step in (NewMap(kind), *steps):
         perform(step, card, None, Watch())
     return card
@@ -282,7 +282,8 @@ def _rdb() -> Subject:
 
 def _ahdi() -> Subject:
     """Partitions in the root sector and in a chain."""
-    drive = _arranged("ahdi", AddPartition("gemdos", MIB), *(AddPartition("gemdos", MIB, is_logical=True),) * 3)
+    drive = _arranged("ahdi", AddPartition("gemdos", 5 * MIB),
+                      *(AddPartition("gemdos", 5 * MIB, is_logical=True),) * 3)
     sectors = (0, *(p.record // 512 for p in read_map(drive).partitions if p.record >= 512))
     links = Links(tuple(n * 512 for n in sectors), tuple(0x1C6 + 12 * k + 4 for k in range(4)),
                   (*sectors, *(n - sectors[1] & 0xFFFFFFFF for n in sectors), 2**32 - 1), None)

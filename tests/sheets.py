@@ -50,15 +50,15 @@ def bases() -> dict[str, MemoryBlocks]:
     found = {"blank": MemoryBlocks(bytes(12 * MIB), name="Blank")}
     for map_, parts in (
             ("mbr", (("fat12", 2), ("ext4", 3), ("exfat", 2))), ("gpt", (("fat16", 5), ("ext2", 2), ("ext3", 3))),
-            ("rdb", (("ffs-intl", 3), ("ofs", 2), ("ffs-cache", 2))), ("ahdi", (("gemdos", 3), ("gemdos", 2)))):
+            ("rdb", (("ffs-intl", 3), ("ofs", 2), ("ffs-cache", 2))), ("ahdi", (("gemdos", 5), ("gemdos", 5)))):
         found[map_] = _arranged(map_, parts)
     found["logical"] = _arranged("mbr", (("fat12", 2),), s.AddPartition("fat12", 3 * MIB, label="D1", is_logical=True),
                                  s.AddPartition("ext2", 2 * MIB, label="D2", is_logical=True))
-    found["chain"] = _arranged("ahdi", (("gemdos", 3),), s.AddPartition("gemdos", 2 * MIB, is_logical=True),
-                               s.AddPartition("gemdos", 2 * MIB, is_logical=True))
+    found["chain"] = _arranged("ahdi", (("gemdos", 5),), s.AddPartition("gemdos", 5 * MIB, is_logical=True),
+                               s.AddPartition("gemdos", 5 * MIB, is_logical=True))
     with_code(found["rdb"], b"PFS\x03", bytes(492 * 3), (20, 21, 22, 23))
     for kind in ("fat12", "exfat", "ext4", "ext2", "ffs", "ofs-long", "gemdos"):
-        bare = fresh(kind, 2 * MIB if kind == "fat12" else max(ROOM.get(kind, 0), 3 * MIB))
+        bare = fresh(kind, {"fat12": 2 * MIB, "gemdos": 5 * MIB}.get(kind) or max(ROOM.get(kind, 0), 3 * MIB))
         _fill(bare, len(kind))
         room = bytes(2 * MIB if kind.startswith(("fat", "ext", "exf")) else 0)
         found[kind] = MemoryBlocks(bytes(bare.data) + room, name=kind)
@@ -69,7 +69,7 @@ def bases() -> dict[str, MemoryBlocks]:
 
 
 def _arranged(map_: str, parts: tuple[tuple[str, int], ...], *more: Step) -> MemoryBlocks:
-    card = MemoryBlocks(bytes(16 * MIB), name=map_)
+    card = MemoryBlocks(bytes((20 if map_ == "ahdi" else 16) * MIB), name=map_)
     perform(s.NewMap(map_), card, None, Watch())
     for number, (kind, size) in enumerate(parts):
         perform(s.AddPartition(kind, size * MIB, label=f"P{number}"), card, None, Watch())

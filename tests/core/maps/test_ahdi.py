@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import random
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -12,15 +13,19 @@ from hypothesis import strategies as st
 from mosscrate.core import volumes
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.maps import MapKind, ahdi, read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.propose import under_another_map
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.volumes import Making, Traits, edit, format_for, open_volume
+from mosscrate.core.volumes.fat.making import make as make_fat
+from mosscrate.core.volumes.fat.making import plan_gemdos
 from mosscrate.core.watch import Watch
-from tests.volumes import MIB, WHEN
+from tests.volumes import MIB, WHEN, tree
 
 # A root sector written by hand: GEM from sector 2 (8 MiB, bootable), then XGM from sector 16386.
 SAMPLE = bytes(0x1C2) + bytes.fromhex(
@@ -44,6 +49,10 @@ def drive(parts: int = 3, size: int = 80 * MIB) -> MemoryBlocks:
         step = s.AddPartition("gemdos", 6 * MIB if number != 1 else 20 * MIB, label=f"PART{number}")
         perform(step, blocks, None, Watch())
     return blocks
+
+
+def contents_of(blocks) -> dict[str, bytes]:
+    return {path: data for path, (_, data, _) in tree(blocks).items()}
 
 
 def files_of(raw: bytes) -> dict[str, bytes]:
@@ -95,7 +104,7 @@ def test_chains_of_extended_entries_are_followed_and_written():
     assert bytes(blocks.data) == before                       # to the byte, as it was written by hand
     perform(s.RemovePartition(2), blocks, None, Watch())
     perform(s.MovePartition(2, 0x4800 * 512), blocks, None, Watch())
-    perform(s.AddPartition("gemdos", 3 * MIB, label="THREE"), blocks, None, Watch())
+    perform(s.AddPartition("fat12", 3 * MIB, label="THREE"), blocks, None, Watch())
     map_ = read_map(blocks)
     assert [(p.index, p.start // 512, p.length // 512) for p in map_.partitions[:2]] == [
         (1, 2, 0x4000), (2, 0x4800, 0x3FFC)]
@@ -138,12 +147,12 @@ def test_more_than_four_partitions_take_the_second_style_and_none_of_them_boots_
     assert [p.name for p in survey(blocks).partitions] == ["PART0", *(f"PART{k}" for k in range(2, 9))]
 
 
-@pytest.mark.parametrize("size", [4 * MIB, 30 * MIB, 60 * MIB, 200 * MIB])
+@pytest.mark.parametrize("size", [5 * MIB, 30 * MIB, 60 * MIB, 200 * MIB])
 def test_gemdos_volumes_have_two_sectors_a_cluster_and_a_second_reader_agrees(size):
     blocks = MemoryBlocks(bytes(size))
     format_for("gemdos").make(blocks, Making("gemdos", "MOSS", id="1A2B-3C4D"))
     g = open_volume(blocks).geometry
-    assert (g.cluster_sectors, g.type, g.sector) == (2, 16, {4: 512, 30: 512, 60: 1024, 200: 4096}[size // MIB])
+    assert (g.cluster_sectors, g.type, g.sector) == (2, 16, {5: 512, 30: 512, 60: 1024, 200: 4096}[size // MIB])
     assert bytes(blocks.data[510:512]) != b"\x55\xaa"
     rnd, editor, files = random.Random(size), edit(blocks), {}
     editor.add_folder("AUTO", Traits(WHEN))
@@ -229,3 +238,46 @@ def test_a_damaged_root_sector_is_read_or_refused(seed):
         blocks.write(place, rnd.randbytes(rnd.choice((1, 4))))
     with contextlib.suppress(MossError):
         survey(blocks)
+
+
+def test_a_volume_that_other_machines_read_otherwise_is_told_and_not_passed_on():
+    blocks = drive(1, 40 * MIB)
+    place = read_map(blocks).partition(1)
+    small = Window(blocks, place.start, 3 * MIB)
+    geometry = replace(plan_gemdos(5 * MIB), total_sectors=small.size // 512)      # as its own formatter leaves it
+    make_fat(small, geometry, label="TINY", volume_id=1, is_gemdos=True)
+    songs = {f"SONG{k}.SNG": bytes((k + 1,)) * 3000 for k in range(60)}
+    editor = edit(small)
+    for name, data in songs.items():
+        editor.add_file(name, data, Traits(WHEN))
+    editor.commit()
+    assert files_of(bytes(small.read(0, small.size))) == songs                    # in 16 bits
+    assert contents_of(small) == songs
+    layout = survey(blocks, thorough=True)
+    assert [f.sentence for f in layout.findings if f.severity == "warning"] == [
+        "TINY is read rightly by its own machine alone: with fewer than 4085 clusters its own machine reads the table "
+        "in 16 bits, all others in 12."]
+    for map_, kind, refusal in (("ahdi", "", ""), ("mbr", "", "cannot be brought exactly"), ("mbr", "fat", "")):
+        target = MemoryBlocks(bytes(40 * MIB))
+        perform(s.NewMap(map_), target, None, Watch())
+        with pytest.raises(FitError, match=refusal) if refusal else contextlib.nullcontext():
+            perform(s.CopyPartition(1, kind), target, blocks, Watch())
+            assert contents_of(partition_window(target, read_map(target).partition(1))) == songs
+    perform(s.GrowPartition(1, 8 * MIB), blocks, None, Watch())
+    assert [f for f in survey(blocks).findings if f.severity == "warning"] == []
+    assert contents_of(Window(blocks, place.start, 8 * MIB)) == songs
+
+
+def test_no_volume_is_made_or_left_that_other_machines_would_read_otherwise():
+    blocks = drive(1, 40 * MIB)
+    with pytest.raises(FitError, match=r"below 4\.02 MiB it would have so few clusters"):
+        perform(s.AddPartition("gemdos", 4 * MIB), blocks, None, Watch())
+    perform(s.ShrinkPartition(1), blocks, None, Watch())
+    volume = open_partition(blocks, 1)
+    assert (volume.variant, volume.geometry.cluster_count >= 4085) == ("gemdos", True)
+    handheld = MemoryBlocks(bytes(40 * MIB))
+    perform(s.NewMap("mbr"), handheld, None, Watch())
+    perform(s.AddPartition("fat12", 2 * MIB, label="PEAT"), handheld, None, Watch())
+    for step in under_another_map(survey(handheld), MapKind.AHDI):
+        perform(step, blocks, handheld, Watch())
+    assert [(p.name, p.variant) for p in survey(blocks).partitions] == [("PEAT", "gemdos")]

@@ -225,7 +225,7 @@ def test_two_thousand_files_go_from_here_onto_a_volume_and_back_with_what_was_an
 def test_the_same_files_put_twice_replace_themselves(tmp_path):
     folder = tmp_path / "tree"
     files = made_tree(folder, 60)
-    blocks = MemoryBlocks(bytes(4 * MIB), name="Bare")
+    blocks = MemoryBlocks(bytes(6 * MIB), name="Bare")
     perform(s.FormatPartition(0, "gemdos"), blocks, None, Watch())
     perform(s.PutFiles(0, (str(folder),)), blocks, None, Watch())
     first = tree(blocks)
@@ -233,3 +233,17 @@ def test_the_same_files_put_twice_replace_themselves(tmp_path):
     assert (tree(blocks), sum(k == Kind.FILE for k, *_ in first.values())) == (first, len(files))
     perform(s.PutFiles(0, (str(folder),), existing=s.Existing.KEEP_BOTH), blocks, None, Watch())
     assert first.items() <= {p: v for p, v in tree(blocks).items()}.items()
+
+
+@pytest.mark.parametrize("under", ["", "rdb", "mbr", "gpt", "ahdi"])
+def test_a_volume_that_nothing_is_known_of_is_brought_exactly_also_alone(under):
+    drive, target = rdb_drive(), MemoryBlocks(bytes(96 * MIB), name="Target")
+    place = read_map(drive).partition(2)
+    perform(s.TypePartition(2, "0x58595a07"), drive, None, Watch())
+    drive.write(place.start, random.Random(1).randbytes(place.length))
+    for step in (*((s.NewMap(under),) if under else ()), s.CopyPartition(2)):
+        assert forecast(JobSheet((step,)), survey(drive), survey(target)).problems == ()
+        perform(step, target, drive, Watch())
+    made = read_map(target).partitions[0]
+    assert target.read(made.start, place.length) == drive.read(place.start, place.length)
+    assert made.type == ("0x58595a07" if under == "rdb" else made.type)

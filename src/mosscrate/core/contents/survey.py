@@ -120,7 +120,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
         if not is_opened_here(window):
             return _closed(partition, kind)
         opened, findings = _opened(partition, open_volume(window), thorough=thorough)
-        return opened, [*findings, *_denied(map_, opened)]
+        return opened, [*findings, *_denied(map_, opened), *_misread(opened)]
     except (FormatError, MediumError) as error:
         finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"Partition {partition.index}",
                           partition.index, "Keep the card exactly before trying to mend it.")
@@ -189,6 +189,14 @@ def _denied(map_: PartitionMap, look: PartitionLook) -> list[Finding]:
     denial = map_format(map_.kind).denial(look.partition, volume.variant, volume.block) if volume else ""
     return [Finding(Severity.PROBLEM, f"Its machine cannot mount {look.name}: {denial}.", look.name,
                     look.partition.index, "“Make anew…” makes both agree and keeps its files.")] if denial else []
+
+
+def _misread(look: PartitionLook) -> list[Finding]:
+    """Where other machines than its own read a volume otherwise."""
+    facts = look.volume.facts if look.volume else None
+    return [Finding(Severity.WARNING, f"{look.name} is read rightly by its own machine alone: {facts.misread}.",
+                    look.name, look.partition.index, "Grown, it is made anew so that all read it alike.")] \
+        if facts is not None and facts.misread else []
 
 
 def _for_tail(layout: Layout, last: PartitionLook) -> str:

@@ -114,6 +114,8 @@ def _kind(look: PartitionLook) -> str:
     """The variant of its volume, by which machines tell them apart; "" where it has none."""
     facts = look.volume.facts if look.volume else None
     is_floppy = facts is not None and facts.home == MapKind.NONE
+    if facts is not None and facts.made_as:
+        return facts.made_as
     return facts.shown if facts is not None and is_floppy else look.variant         # read wherever FAT12 is
 
 

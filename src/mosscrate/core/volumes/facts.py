@@ -37,6 +37,9 @@ class Facts:
         extra_blocks: (size of a file, of a block): blocks beside its data, at most.
         is_mostly_room: whether an exact copy leaves out what is free, since such volumes are large.
         has_journal: whether a journal of its own may have to be carried out.
+        misread: why machines of other maps read such a volume otherwise than its own; "" where they do not.
+        made_as: the kind that one is made anew as; `kind` where left out.
+        least: bytes that one has at least.
         home: the map of its machines, `NONE` for a floppy; None where any map of later machines carries it.
     """
 
@@ -63,6 +66,9 @@ class Facts:
     is_known_swapped: bool = False
     is_mostly_room: bool = False
     has_journal: bool = False
+    misread: str = ""
+    made_as: str = ""
+    least: int = 0
     home: MapKind | None = None
     entry_bytes: Callable[[str], int] = lambda _name: 0
     extra_blocks: Callable[[int, int], int] = lambda _size, _block: 0

@@ -18,7 +18,7 @@ from mosscrate.core.volumes.fat.checking import check
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.facts import FACTS
 from mosscrate.core.volumes.fat.growing import grow as grow_in_place
-from mosscrate.core.volumes.fat.growing import largest as largest_in_place
+from mosscrate.core.volumes.fat.growing import largest as _largest_in_place
 from mosscrate.core.volumes.fat.making import carry_boot_code, plan_gemdos, plan_gemdos_floppy, plan_geometry
 from mosscrate.core.volumes.fat.making import make as format_volume
 from mosscrate.core.volumes.fat.mending import mend
@@ -108,4 +108,10 @@ def declared(blocks: Blocks) -> Iterator[Declared]:
 
 def largest(volume: FatVolume) -> tuple[int, str]:
     """Bytes that it can be grown to, and the limit that stands there; a GEMDOS volume is made anew on its way."""
-    return (LARGEST_GEMDOS, "a GEMDOS volume ends at 1 GiB") if volume.variant == "gemdos" else largest_in_place(volume)
+    is_hard_disk = volume.variant in ("gemdos", "gemdos-small")
+    return (LARGEST_GEMDOS, "a GEMDOS volume ends at 1 GiB") if is_hard_disk else _largest_in_place(volume)
+
+
+def largest_in_place(volume: FatVolume) -> tuple[int, str]:
+    """The same without being made anew; one that is too small for its kind only grows out of it."""
+    return (0, "") if volume.variant == "gemdos-small" else _largest_in_place(volume)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from mosscrate.core.maps import MapKind
 from mosscrate.core.volumes.facts import Facts
 from mosscrate.core.volumes.fat import names
+from mosscrate.core.volumes.fat.structures import LEAST_GEMDOS, MAX_CLUSTERS, FatType
 
 LARGEST_FILE = 2**32 - 1
 CLUSTERS = tuple(512 << k for k in range(8))
@@ -33,11 +36,11 @@ def _fat(bits: int, *, is_mostly_room: bool = False) -> Facts:
                  entry_bytes=entry_bytes)
 
 
-def _gemdos(kind: str, shows: str, home: MapKind) -> Facts:
-    return Facts(kind, "GEMDOS", "fat", why_not_short, label_of, shows=shows, longest_name=12,
-                 largest_file=LARGEST_FILE, unit="clusters", home=home, entry_bytes=entry_bytes,
-                 folded=str.upper, stands_as=str.upper)
-
-
-FACTS = (_fat(32, is_mostly_room=True), _fat(16), _fat(12), _gemdos("gemdos", "fat16", MapKind.AHDI),
-         _gemdos("gemdos-floppy", "fat12", MapKind.NONE))
+_GEMDOS = Facts("gemdos", "GEMDOS", "fat", why_not_short, label_of, shows="fat16", longest_name=12,
+                largest_file=LARGEST_FILE, unit="clusters", home=MapKind.AHDI, entry_bytes=entry_bytes,
+                folded=str.upper, stands_as=str.upper, least=LEAST_GEMDOS)
+FACTS = (_fat(32, is_mostly_room=True), _fat(16), _fat(12), _GEMDOS,
+         replace(_GEMDOS, kind="gemdos-floppy", shows="fat12", home=MapKind.NONE, least=0),
+         replace(_GEMDOS, kind="gemdos-small", made_as="gemdos", is_written=False, misread=(
+             f"with fewer than {MAX_CLUSTERS[FatType.FAT12] + 1} clusters its own machine reads the table in 16 bits, "
+             "all others in 12")))

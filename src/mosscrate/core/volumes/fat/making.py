@@ -23,6 +23,7 @@ from mosscrate.core.volumes.fat.structures import (
     BOOT_GEMDOS,
     FSINFO,
     FSINFO_SIGNATURES,
+    LEAST_GEMDOS,
     MAX_CLUSTERS,
     SIGNATURE,
     VOLUME_LABEL,
@@ -123,9 +124,11 @@ def plan_gemdos(size: int) -> Geometry:
         geometry = Geometry(FatType.FAT16, sector, 2, 1, 2, 1, ROOT_ENTRIES, min(size // sector, 65535))
         for _ in range(8):
             geometry = replace(geometry, fat_sectors=geometry.fat_sectors_for(max(1, geometry.cluster_count)))
-        if size // sector <= 65535 and 16 <= geometry.cluster_count <= MOST_GEMDOS:
+        if size // sector <= 65535 and MAX_CLUSTERS[FatType.FAT12] < geometry.cluster_count <= MOST_GEMDOS:
             return geometry
-    raise FitError(f"A GEMDOS volume cannot be {binary(size)} large: it ends at 1 GiB.")
+    why = f"below {binary(LEAST_GEMDOS)} it would have so few clusters that other machines read its table otherwise" \
+        if size < LEAST_GEMDOS else "it ends at 1 GiB"
+    raise FitError(f"A GEMDOS volume cannot be {binary(size)} large: {why}.")
 
 
 def plan_gemdos_floppy(size: int) -> Geometry:

@@ -35,6 +35,7 @@ FSINFO = np.dtype([
     ("next_free", "<u4"), ("reserved_2", "V12"), ("trail_signature", "<u4")])
 FSINFO_SIGNATURES = (0x41615252, 0x61417272, 0xAA550000)
 UNKNOWN = 0xFFFFFFFF
+LEAST_GEMDOS = (1 + 2 * 16 + 32 + 2 * 4085) * 512  # boot sector, FATs, root, so many clusters that all count in 16 bits
 LARGEST_GEMDOS = 65535 * 16384         # logical sectors are counted in 16 bits and have 16 KiB at most
 DIRECTORY_ENTRY = np.dtype([
     ("name", "V11"), ("attributes", "u1"), ("case", "u1"), ("created_tenth", "u1"), ("created_time", "<u2"),
@@ -135,13 +136,12 @@ class BootSector:
     @property
     def is_gemdos(self) -> bool:
         """Whether it is of the big-endian family: no PC signature, two sectors a cluster, names of 8.3."""
-        return not self.is_fat32 and int(self.raw["signature"]) != SIGNATURE and self.geometry.cluster_sectors == 2
+        return not self.is_fat32 and _is_of_gemdos(self.raw)
 
     @property
     def is_floppy_shaped(self) -> bool:
         """Whether it names the tracks of a floppy and fills them."""
-        track, heads = int(self.raw["sectors_per_track"]), int(self.raw["heads"])
-        return 8 <= track <= 42 and heads in (1, 2) and self.geometry.total_sectors % (track * heads) == 0
+        return _is_floppy_shaped(self.raw, self.geometry.total_sectors)
 
     @property
     def volume_id(self) -> int:
@@ -241,8 +241,24 @@ def _geometry(raw: Record, *, is_fat32: bool) -> Geometry:
                      int(raw["root_entries"]), total, int(raw["root_cluster"]) if is_fat32 else 0)
     if is_fat32:
         return plain
-    is_fat12 = plain.cluster_count <= MAX_CLUSTERS[FatType.FAT12]
+    is_fat12 = plain.cluster_count <= MAX_CLUSTERS[FatType.FAT12] and not _is_in_16_bits(raw, plain)
     return replace(plain, type=FatType.FAT12 if is_fat12 else FatType.FAT16)
+
+
+def _is_of_gemdos(raw: Record) -> bool:
+    """No PC signature, two sectors a cluster."""
+    return int(raw["signature"]) != SIGNATURE and int(raw["sectors_per_cluster"]) == 2
+
+
+def _is_floppy_shaped(raw: Record, total_sectors: int) -> bool:
+    track, heads = int(raw["sectors_per_track"]), int(raw["heads"])
+    return 8 <= track <= 42 and heads in (1, 2) and total_sectors % (track * heads) == 0
+
+
+def _is_in_16_bits(raw: Record, small: Geometry) -> bool:
+    """Whether a small volume was laid out by the hard-disk drivers of GEMDOS, which know no entries of 12 bits."""
+    return _is_of_gemdos(raw) and not _is_floppy_shaped(raw, small.total_sectors) and \
+        small.fat_sectors * small.sector >= 2 * (small.cluster_count + 2)
 
 
 def _cut(geometry: Geometry, clusters: int) -> Geometry:

@@ -20,6 +20,7 @@ from mosscrate.core.volumes.fat.structures import (
     FSINFO,
     FSINFO_SIGNATURES,
     IS_HIDDEN,
+    MAX_CLUSTERS,
     MAX_DIRECTORY,
     SIGNATURE,
     UNKNOWN,
@@ -60,10 +61,12 @@ class FatVolume(ReadByPieces):
 
     @property
     def variant(self) -> str:
-        """gemdos or gemdos-floppy for a volume as that system lays it out, else its kind."""
+        """gemdos, gemdos-small or gemdos-floppy for a volume as that system lays it out, else its kind."""
         if not self.boot.is_gemdos:
             return self.kind
-        return "gemdos" if self.geometry.type == FatType.FAT16 else "gemdos-floppy"
+        if self.geometry.type == FatType.FAT12:
+            return "gemdos-floppy"
+        return "gemdos" if self.geometry.cluster_count > MAX_CLUSTERS[FatType.FAT12] else "gemdos-small"
 
     @property
     def id(self) -> str:

@@ -36,7 +36,9 @@ def making_like(old: Old, kind: str, *, block: int | None = None, hidden_sectors
 
     `block` in bytes; None keeps that of the same kind where it can be chosen.
     """
-    facts, was = facts_for(kind), facts_of(old.variant)
+    was = facts_of(old.variant)
+    kind = was.made_as if was is not None and was.made_as and kind == was.kind else kind
+    facts = facts_for(kind)
     if block is None and kind == old.variant and facts.blocks:
         block = old.block
     is_alike = was is not None and was.ids == facts.ids

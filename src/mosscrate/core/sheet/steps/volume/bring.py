@@ -29,6 +29,7 @@ from mosscrate.core.sizes import binary
 from mosscrate.core.volumes import (
     edit,
     facts_for,
+    facts_of,
     format_for,
     format_of,
     is_resized_anew,
@@ -77,12 +78,13 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
             must_be_whole(source.layout)
         if not card.can_be_arranged and not card.is_blank:
             raise FitError(NOT_BLANK)
+        _must_be_read_alike(came, self.kind, card.map.kind)
         map_, made = self._placed(came, card.map, card.size)
         is_anew = bool(self.kind) or (came.partition.length != made.length and is_resized_anew(came.variant))
         anew = self._anew(card, source, came, made) if is_anew else None
         look = replace(came, partition=made) if anew is None else anew.look
         if anew is None and came.volume is not None and made.length > came.partition.length:
-            if made.length > came.volume.size and not came.volume.largest:
+            if self.size is not None and made.length > came.volume.size and not came.volume.largest:
                 raise FitError(f"{came.name} cannot be grown; bring it over in its own length.")
             length = min(made.length, max(came.volume.largest, came.volume.size))
             look = replace(look, volume=replace(came.volume, size=length))
@@ -116,7 +118,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
                 raise FitError(f"An exact copy needs {binary(came.length)}, there are {binary(size)}; it can be made "
                                "anew with its files.")
             return map, Partition(0, 0, size)
-        length = came.length if self.size is None else self.size
+        length = max(came.length, _least(self.kind)) if self.size is None else self.size
         if not self.kind and length < came.length:
             raise FitError(f"An exact copy needs {binary(came.length)}; a smaller one can be made anew with its "
                            "files.")
@@ -152,7 +154,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
             done = _exactly(window, new, is_mostly_room=came.volume is not None and came.volume.facts is not None
                             and came.volume.facts.is_mostly_room, watch=watch)
             rebase(card.blocks, made)                        # a bare volume starts at 0
-            if made.length > came.partition.length and came.volume is not None:
+            if made.length > came.partition.length and came.volume is not None and came.volume.largest:
                 format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // card.sector)
         write_map(card.blocks, decided.map)
         card.blocks.flush()
@@ -160,6 +162,18 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
         what = f"Partition {self.source}" if self.source else "The volume"
         return Done(f"{what} of the source is {where}, copied {how}, read back and equal.", done)
+
+
+def _must_be_read_alike(came: PartitionLook, kind: str, map: MapKind) -> None:
+    facts = came.volume.facts if came.volume else None
+    if facts is not None and facts.misread and not kind and not facts.stands_under(map):
+        raise FitError(f"{came.name} cannot be brought exactly under this map: {facts.misread}. It can be made anew "
+                       "with its files.")
+
+
+def _least(kind: str) -> int:
+    facts = facts_of(kind)
+    return facts.least if facts else 0
 
 
 def _exactly(window: Window, new: Window, *, is_mostly_room: bool, watch: Watch) -> int:
