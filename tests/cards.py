@@ -8,7 +8,7 @@ from hashlib import blake2b
 from mosscrate.core.blocks import Blocks, MemoryBlocks, Window
 from mosscrate.core.maps import Partition, mbr
 from mosscrate.core.slots.simulated import CardFile, write_card
-from mosscrate.core.volumes import Kind, Traits, open_volume
+from mosscrate.core.volumes import Kind, Seat, Traits, open_volume
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.making import make, plan_geometry
 from mosscrate.core.volumes.fat.structures import FatType
@@ -44,7 +44,7 @@ def make_volume(blocks: Blocks, type: FatType, *, cluster: int | None = None, la
                 files: dict[str, bytes | None] | None = None, hidden: int = 0) -> None:
     """Format and fill."""
     make(blocks, plan_geometry(blocks.size, type, cluster=cluster), label=label, volume_id=0x12345678,
-         hidden_sectors=hidden)
+         seat=Seat(hidden))
     fill(blocks, files or {})
 
 

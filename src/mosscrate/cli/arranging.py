@@ -116,9 +116,8 @@ def _bring(bench: Bench, values: Values) -> None:
 
 def _map(bench: Bench, values: Values) -> None:
     machine = values.pop("machine")
-    wanted = bench.machines.find(machine).geometry if machine else None
-    if wanted and values["kind"] == "rdb":
-        values["heads"], values["sectors"] = values["heads"] or wanted.heads, values["sectors"] or wanted.sectors
+    heads, sectors = bench.machines.find(machine).tracks(values["kind"]) if machine else (0, 0)
+    values["heads"], values["sectors"] = values["heads"] or heads, values["sectors"] or sectors
 
 
 def _add(bench: Bench, values: Values) -> None:

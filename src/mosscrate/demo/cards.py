@@ -16,10 +16,11 @@ from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import Crate
 from mosscrate.core.maps import MapKind, apple, edits, write_map
+from mosscrate.core.maps.mbr import geometry_of
 from mosscrate.core.sheet.bench import Bench, card_of, standard_bench
 from mosscrate.core.slots import Shelf
 from mosscrate.core.slots.simulated import CardFile, write_card
-from mosscrate.core.volumes import Making, Traits, edit, format_for
+from mosscrate.core.volumes import Making, Seat, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from mosscrate.demo import contents
 from mosscrate.demo.contents import DAY, MadeFile
@@ -155,6 +156,7 @@ def _lay_out(image: Path, disk_id: int, parts: list[Part], map_kind: MapKind = M
     """Map, volumes and files; the ids follow from `disk_id`, so that every build is the same."""
     with open_blocks(image, writable=True) as blocks:
         map_ = edits.new_map(map_kind, blocks.size, blocks.sector)
+        geometry = geometry_of(map_) if map_.heads else None
         map_ = replace(map_, id={MapKind.MBR: f"{disk_id:08x}", MapKind.GPT: str(UUID(int=disk_id))}.get(map_kind, ""))
         for number, part in enumerate(parts, start=1):
             map_, made = edits.added(map_, blocks.size, start=part.start, length=part.length, kind=part.kind,
@@ -165,8 +167,8 @@ def _lay_out(image: Path, disk_id: int, parts: list[Part], map_kind: MapKind = M
             map_ = replace(map_, partitions=tuple(made if p.index == made.index else p for p in map_.partitions))
             window = Window(blocks, part.start, part.length)
             id = str(UUID(int=disk_id + number)) if part.kind.startswith("ext") else f"{disk_id + number:08X}"
-            format_for(part.kind).make(window, Making(part.kind, part.label, part.cluster, id, part.start // 512,
-                                                      TODAY - 400 * DAY))
+            format_for(part.kind).make(window, Making(part.kind, part.label, part.cluster, id,
+                                                      Seat(part.start // 512, geometry), TODAY - 400 * DAY))
             _put(window, part.files)
         write_map(blocks, map_)
 

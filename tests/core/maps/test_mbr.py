@@ -6,11 +6,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks import MemoryBlocks, create_image
+from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError
+from mosscrate.core.machines import Machines, check
 from mosscrate.core.maps import MapKind, Partition, edits, mbr, read_map, write_map
+from mosscrate.core.maps.geometry import Geometry, derived, read_off
+from mosscrate.core.sheet.planning.preparing import Wish, prepared
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.steps import AddPartition, CopyPartition, NewMap
 from mosscrate.core.volumes.fat.making import make, plan_geometry
 from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.watch import Watch
 
 # As a firmware's own script wrote it: 255 heads, 63 sectors; worked out by hand from the CHS rules.
 SAMPLE = bytes(440) + bytes.fromhex(
@@ -115,7 +122,9 @@ def test_logical_drives_are_added_removed_and_chained_as_the_format_wants():
     assert (again.findings, again.origin[:4]) == ((), b"boot")
     found = [(p.index, p.start, p.length) for p in again.partitions[2:]]
     assert found == [(p.index, p.start, p.length) for p in drives]
-    assert [p.length for p in drives[:4]] == [100 * MIB // 512 * 512] * 4
+    cylinder = 255 * 63 * 512                                       # as the table of the card counts
+    assert [p.end % cylinder for p in drives] == [0] * len(drives)
+    assert all(100 * MIB - cylinder < p.length <= 100 * MIB for p in drives[:4])
     assert drives[-1].end <= 500 * MIB
     outer = again.partitions[1]
     assert (outer.type, outer.end) == ("0x05", drives[-1].end) or outer.end >= drives[-1].end
@@ -139,3 +148,63 @@ def test_flags_and_types_follow_and_only_one_partition_is_active():
         edits.flagged(edits.retyped(map_, 1, "ext4"), 1, "hidden", is_set=True)
     with pytest.raises(FitError, match="overlap"):
         edits.placed(map_, 1, card.size, length=2 * MIB)
+
+
+# Ten drives as they were sold, and the heads that a BIOS which translates counts them in: as they are up to 504 MiB,
+# then the fewest of 32, 64, 128 and 255 that come out with 1024 cylinders. One that does not translate stays with 16.
+SOLD = {120_000_000: 16, 340_000_000: 16, 1024 * 16 * 63 * 512: 16, 540_000_000: 32, 850_000_000: 32,
+        1_280_000_000: 64, 2_000_000_000: 64, 2_560_000_000: 128, 4_000_000_000: 128, 8_400_000_000: 255}
+
+
+@pytest.mark.parametrize("bios", ["translating", "plain"])
+@pytest.mark.parametrize("size", SOLD)
+def test_a_drive_for_an_old_pc_is_counted_as_its_bios_does_everywhere(tmp_path, size, bios):
+    heads = SOLD[size] if bios == "translating" else 16
+    with create_image(tmp_path / "drive.img", size) as card:
+        steps = prepared(Wish("drives", label="C"), survey(card))
+        tracks = {"translating": (0, 0), "plain": (16, 63)}[bios]
+        for step in (NewMap("mbr", *tracks), *steps[1:]):
+            perform(step, card, None, Watch())
+        map_, first = read_map(card), card.read(0, 512)
+        assert (map_.heads, map_.sectors) == (heads, 63)
+        for p in map_.partitions:
+            entry = first[430 + 16 * p.index:][:16] if p.index < 5 else card.read(p.record + 446, 16)
+            start, last = p.start // 512, p.end // 512 - 1
+            assert last % (heads * 63) == heads * 63 - 1                              # ends on a cylinder
+            for lba, field in ((start, entry[1:4]), (last, entry[5:8])):
+                cylinder, head, sector = lba // (heads * 63), lba // 63 % heads, lba % 63 + 1
+                assert field == (bytes((head, sector | cylinder >> 2 & 0xC0, cylinder & 0xFF)) if cylinder < 1024
+                                 else bytes((heads - 1, 0xFF, 0xFF)))
+            if p.type not in ("0x05", "0x0f"):
+                boot = card.read(p.start, 512)
+                assert [int.from_bytes(boot[at:at + n], "little") for at, n in ((24, 2), (26, 2), (28, 4))] == [
+                    63, heads, start]
+        machine = Machines().find("pc-dos" if bios == "translating" else "pc-dos-old-bios")
+        assert not any("BIOS of a" in f.sentence for f in check(survey(card), machine))
+
+
+@given(st.integers(1, 255), st.integers(1, 63), st.integers(1, 1000), st.integers(1, 500))
+def test_the_geometry_of_a_table_is_read_off_it_or_noted_in_an_empty_one(heads, sectors, first, length):
+    geometry = Geometry(heads, sectors)
+    size = 1024 * geometry.cylinder
+    card = MemoryBlocks(bytes(64 * 512))
+    write_map(card, mbr.new(card.size, 512, "00000001", geometry))
+    assert mbr.geometry_of(read_map(card)) == geometry
+    start, end = first * geometry.cylinder, min(first + length, 1023) * geometry.cylinder
+    if end > start:
+        fields = [(lba, geometry.chs(lba)) for lba in (start, end - 1)]
+        found = read_off(fields, derived(size))
+        assert [found.chs(lba) for lba, _ in fields] == [field for _, field in fields]
+
+
+def test_a_volume_that_moves_to_another_drive_is_counted_as_that_one():
+    old, new = MemoryBlocks(bytes(40 * MIB), name="Old"), MemoryBlocks(bytes(64 * MIB), name="New")
+    for card, tracks in ((old, (4, 32)), (new, (8, 17))):
+        perform(NewMap("mbr", *tracks), card, None, Watch())
+    perform(AddPartition("fat16", 20 * MIB), old, None, Watch())
+    perform(CopyPartition(1), new, old, Watch())
+    place = read_map(new).partition(1)
+    boot = new.read(place.start, 512)
+    assert (boot[24], boot[26], int.from_bytes(boot[28:32], "little")) == (17, 8, place.start // 512)
+    with pytest.raises(FitError, match="1 to 63 sectors of a track"):
+        perform(NewMap("mbr", 16, 64), new, None, Watch())

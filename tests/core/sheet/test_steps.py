@@ -20,7 +20,7 @@ from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.running.job import Log
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.volumes import Kind, Making, Traits, edit, format_for
+from mosscrate.core.volumes import Kind, Making, Seat, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, fill, handheld, some_files
 from tests.journals import cut_short, taken_back
@@ -47,7 +47,7 @@ def card(kind: MapKind = MapKind.MBR, *, tail: int = 30) -> MemoryBlocks:
         map_, part = edits.added(map_, SIZE, start=at, length=length * MIB, kind=fs, label=label, alignment=MIB)
         window = Window(blocks, part.start, part.length)
         block = 512 if fs.startswith("fat") else 1024
-        format_for(fs).make(window, Making(fs, label, block, made=WHEN, hidden_sectors=part.start // 512))
+        format_for(fs).make(window, Making(fs, label, block, made=WHEN, seat=Seat(part.start // 512)))
         put_in(window, some_files(len(label), 12, 3000))
         at = part.end + 2 * MIB
     write_map(blocks, map_)

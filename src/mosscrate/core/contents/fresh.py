@@ -13,6 +13,7 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.contents.survey import volume_look
 from mosscrate.core.maps import Partition
 from mosscrate.core.volumes import Making, format_for, open_volume
+from mosscrate.core.volumes.base import BARE
 
 NOTHING_YET = "nothing is on it yet"
 
@@ -51,7 +52,7 @@ def _seen(making: Making, size: int, sector: int) -> VolumeLook:
 
 def _plain(making: Making) -> Making:
     """The same without what no look shows."""
-    return replace(making, id="", hidden_sectors=0, made=0, boot=b"")
+    return replace(making, id="", seat=BARE, made=0, boot=b"")
 
 
 def fresh_volume(making: Making, size: int, sector: int) -> VolumeLook:

@@ -9,6 +9,8 @@ from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines.machine import Geometry, Limit, Machine
 from mosscrate.core.maps import MapKind, PartitionMap, rdb
+from mosscrate.core.maps.geometry import UNTRANSLATED, derived
+from mosscrate.core.maps.mbr import geometry_of
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import kind_name
 
@@ -60,6 +62,8 @@ def _about_medium(layout: Layout, machine: Machine) -> Iterator[Finding]:
                       "byte order", remedy="“Swap bytes” turns them round.")
     if machine.geometry and layout.map_kind == MapKind.RDB and layout.map and layout.map.origin:
         yield from _geometry(layout.map, machine, machine.geometry)
+    if machine.bios and layout.map_kind == MapKind.MBR and layout.map and layout.partitions:
+        yield from _bios(layout.map, layout.size // layout.sector, machine)
     count = len(layout.with_contents)
     if machine.most and count > machine.most:
         yield Finding(Severity.WARNING, f"A {machine.name} takes {counted(machine.most, 'partition')}; here are "
@@ -73,6 +77,14 @@ def _geometry(map: PartitionMap, machine: Machine, wanted: Geometry) -> Iterator
         yield Finding(Severity.NOTE, f"The map counts {heads} heads and {sectors} sectors in a track; a {machine.name} "
                       f"wants {wanted.heads} and {wanted.sectors}.", "partition map",
                       remedy="Only a new map changes that; what matters is that the drive starts.")
+
+
+def _bios(map: PartitionMap, sectors: int, machine: Machine) -> Iterator[Finding]:
+    wanted, found = UNTRANSLATED if machine.bios == "plain" else derived(sectors), geometry_of(map)
+    if found != wanted:
+        yield Finding(Severity.NOTE, f"Its table counts in {found.heads} heads and {found.sectors} sectors of a track; "
+                      f"the BIOS of a {machine.name} counts this drive in {wanted.heads} and {wanted.sectors}.",
+                      "partition map", remedy="Old systems may not start from it; a new map counts as they do.")
 
 
 def _about_boot(layout: Layout, machine: Machine) -> Iterator[Finding]:

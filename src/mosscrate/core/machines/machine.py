@@ -11,7 +11,8 @@ from typing import Literal
 import msgspec
 
 from mosscrate.core.errors import MachineError
-from mosscrate.core.maps import kinds
+from mosscrate.core.maps import MapKind, kinds
+from mosscrate.core.maps.geometry import UNTRANSLATED
 from mosscrate.core.sizes import parse_size
 from mosscrate.core.volumes import KINDS, facts_of
 
@@ -83,6 +84,7 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         reach: where its last partition must end.
         most: partitions it takes; 0 where only the map sets a limit.
         geometry: for a new RDB; None where any will do.
+        bios: how it counts the sectors of a drive: "plain" in 16 heads, "translating" in as many as its size asks for.
         names: of files; None where the file systems alone set a limit.
     """
 
@@ -96,6 +98,7 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     boot: Boot = Boot()
     most: int = 0
     geometry: Geometry | None = None
+    bios: Literal["", "plain", "translating"] = ""
     names: Names | None = None
 
     def __post_init__(self) -> None:
@@ -106,6 +109,15 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         _must_be_kinds(self.volumes)
         if not self.maps or not self.volumes:
             raise ValueError("maps and volumes each need at least one word")
+
+
+    def tracks(self, map: str) -> tuple[int, int]:
+        """Heads and sectors of a track that it wants a map of a kind to be counted in; zeros for the usual ones."""
+        if map == MapKind.RDB and self.geometry:
+            return self.geometry.heads, self.geometry.sectors
+        if map == MapKind.MBR and self.bios == "plain":
+            return UNTRANSLATED.heads, UNTRANSLATED.sectors
+        return 0, 0
 
 
 msgspec.json.Decoder(Machine)            # knows the type before two threads ask for it at once

@@ -84,6 +84,7 @@ class PartitionMap:
     Attributes:
         id: disk signature or GUID.
         origin: the bytes it was read from, so that unmodelled ones survive.
+        heads, sectors: of a track, in which a BIOS counts; 0 for maps that do not say.
         span: bytes of the medium that the map counts with; 0 where it does not say.
     """
 
@@ -94,6 +95,8 @@ class PartitionMap:
     findings: tuple[Finding, ...] = ()
     origin: bytes = b""
     span: int = 0
+    heads: int = 0
+    sectors: int = 0
 
     def partition(self, index: int) -> Partition:
         """The partition of that number. Raises FitError."""

@@ -13,7 +13,7 @@ from mosscrate.core.maps import logical
 from mosscrate.core.maps.base import Environment, MapKind, Partition, PartitionMap, Room
 from mosscrate.core.maps.format import exchanged
 from mosscrate.core.maps.formats import map_format
-from mosscrate.core.maps.mbr import PRIMARIES, Mbr
+from mosscrate.core.maps.mbr import PRIMARIES, Mbr, geometry_of
 from mosscrate.core.sizes import MIB, binary
 
 ALIGNMENT = 4 * MIB                    # erase blocks of cards
@@ -60,7 +60,7 @@ def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_lo
 
 
 def added(map: PartitionMap, size: int, *, start: int | None, length: int | None, kind: str, label: str = "",
-          is_logical: bool = False, alignment: int = ALIGNMENT) -> tuple[PartitionMap, Partition]:
+          is_logical: bool = False, alignment: int = ALIGNMENT, cylinder: int = 0) -> tuple[PartitionMap, Partition]:
     """A map with one more partition, and that partition.
 
     Args:
@@ -72,6 +72,7 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         label: for maps that name partitions.
         is_logical: inside the extended partition, which is made where it is missing; chained in an AHDI map.
         alignment: bytes.
+        cylinder: bytes on a multiple of which it ends, 0 for anywhere.
     """
     format = map_format(map.kind)
     if is_logical and map.kind == MapKind.MBR and logical.container(map) is None:
@@ -84,6 +85,8 @@ def added(map: PartitionMap, size: int, *, start: int | None, length: int | None
         length = free_start + free_length - start
     unit = room(map, size).unit
     start, length = _up(start, unit), length // unit * unit
+    if cylinder and (start + length) // cylinder * cylinder > start:
+        length = (start + length) // cylinder * cylinder - start
     if length <= 0 or free_length <= 0:
         raise FitError("There is no room for another partition.")
     if start == free_start and length > free_length:
@@ -159,23 +162,37 @@ def with_block(map: PartitionMap, index: int, block: int | None) -> PartitionMap
 
 def fill_with_drives(map: PartitionMap, size: int, *, each: int, until: int, kind: str,
                      alignment: int = TRACK) -> tuple[PartitionMap, tuple[Partition, ...]]:
-    """Logical drives of at most `each` bytes behind what is there, none ending above byte `until`; for an MBR."""
+    """Logical drives of at most `each` bytes behind what is there, none ending above byte `until`; for an MBR.
+
+    They lie on tracks and end on cylinders, as old systems expect it.
+    """
     made: list[int] = []
-    limit = min(until, size)
+    before, cylinder = logical.container(map), cylinder_of(map)
+    limit = min(until, size) // cylinder * cylinder
     while True:
         if logical.container(map) is None:
             start, length = free_room(map, limit, alignment=alignment)
-            map, _ = added(map, size, start=start, length=length, kind="extended", alignment=alignment)
+            map, _ = added(map, size, start=start, length=length, kind="extended", alignment=alignment,
+                           cylinder=cylinder)
         map = Mbr().stretched(map, size, to=limit)
         start, length = free_room(map, limit, alignment=alignment, is_logical=True)
         length = min(length, each)
         if length < 8 * MIB or len(made) >= 22:            # letters end, and a scrap is worth nothing
             break
-        map, part = added(map, size, start=start, length=length, kind=kind, is_logical=True, alignment=alignment)
+        map, part = added(map, size, start=start, length=length, kind=kind, is_logical=True, alignment=alignment,
+                          cylinder=cylinder)
         made.append(part.start)
     if not made:
         raise FitError("There is no room for a logical drive below that limit.")
-    return map, tuple(p for p in map.partitions if p.start in made and p.index > PRIMARIES)
+    drives = tuple(p for p in map.partitions if p.start in made and p.index > PRIMARIES)
+    outer, end = logical.container(map), max(drives[-1].end, before.end if before else 0)
+    assert outer is not None, "it holds them"
+    return placed(map, outer.index, size, length=end - outer.start), drives
+
+
+def cylinder_of(map: PartitionMap) -> int:
+    """Bytes of a cylinder of an MBR."""
+    return geometry_of(map).cylinder * map.sector
 
 
 def _must_be_sound(map: PartitionMap, size: int) -> None:

@@ -19,6 +19,7 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import mbr_sector as mbr
 from mosscrate.core.maps.base import Partition, PartitionMap
+from mosscrate.core.maps.geometry import Geometry
 
 NAME = "extended boot record"
 
@@ -55,7 +56,7 @@ def drives(map: PartitionMap) -> list[Partition]:
     return sorted((p for p in map.partitions if p.index > mbr.PRIMARIES), key=lambda p: p.start)
 
 
-def records(blocks: Blocks, map: PartitionMap, geometry: mbr.Geometry) -> Iterator[tuple[int, bytes]]:
+def records(blocks: Blocks, map: PartitionMap, geometry: Geometry) -> Iterator[tuple[int, bytes]]:
     """(offset, bytes) of every record of the chain. Raises FitError where a record finds no place."""
     outer, logical = container(map), drives(map)
     if outer is None:
@@ -89,7 +90,7 @@ def places_in(outer: Partition, logical: list[Partition], sector: int) -> list[i
 
 
 def _record(blocks: Blocks, at: int, drive: Partition | None, following: Partition | None, outer: Partition,
-            sector: int, geometry: mbr.Geometry) -> bytes:
+            sector: int, geometry: Geometry) -> bytes:
     """One record; what it held beside its entries stays where it already was a record."""
     old = blocks.read(at, mbr.SECTOR.itemsize)
     is_record = old[-2:] == b"\x55\xaa"

@@ -21,11 +21,11 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import ahdi, logical
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
 from mosscrate.core.maps.format import Level, MapFormat, exchanged
+from mosscrate.core.maps.geometry import CHS_BEYOND as CHS_BEYOND
+from mosscrate.core.maps.geometry import TRACK, derived
+from mosscrate.core.maps.geometry import Geometry as Geometry
 from mosscrate.core.maps.mbr_sector import (
     ACTIVE as ACTIVE,
-)
-from mosscrate.core.maps.mbr_sector import (
-    CHS_BEYOND as CHS_BEYOND,
 )
 from mosscrate.core.maps.mbr_sector import (
     ENTRY as ENTRY,
@@ -41,9 +41,6 @@ from mosscrate.core.maps.mbr_sector import (
 )
 from mosscrate.core.maps.mbr_sector import (
     LARGEST as LARGEST,
-)
-from mosscrate.core.maps.mbr_sector import (
-    MAX_CYLINDERS as MAX_CYLINDERS,
 )
 from mosscrate.core.maps.mbr_sector import (
     MAX_LOGICAL as MAX_LOGICAL,
@@ -64,7 +61,7 @@ from mosscrate.core.maps.mbr_sector import (
     TYPES as TYPES,
 )
 from mosscrate.core.maps.mbr_sector import (
-    Geometry as Geometry,
+    geometry_in,
 )
 from mosscrate.core.maps.mbr_sector import (
     geometry_of as geometry_of,
@@ -122,13 +119,16 @@ def read(blocks: Blocks) -> PartitionMap:
         findings.append(Finding(Severity.NOTE, f"The first sector also names {counted(beside, 'partition')} as "
                                 "an AHDI root sector does, for machines of another family.", "partition map",
                                 remedy="Partitions added here can overwrite those entries: they share their bytes."))
+    geometry = geometry_in(raw, blocks.size // unit)
     return PartitionMap(MapKind.MBR, f"{int(raw['disk_signature']):08x}", tuple(partitions), unit,
-                        tuple(findings), origin)
+                        tuple(findings), origin, heads=geometry.heads, sectors=geometry.sectors)
 
 
-def new(size: int, sector: int, id: str) -> PartitionMap:
+def new(size: int, sector: int, id: str, geometry: Geometry | None = None) -> PartitionMap:
     """An empty map; `id` is the disk signature as eight hexadecimal digits."""
-    return PartitionMap(MapKind.MBR, id, (), sector, origin=build((), disk_signature=int(id, 16)), span=size)
+    geometry = geometry or derived(size // sector)
+    return PartitionMap(MapKind.MBR, id, (), sector, origin=build((), disk_signature=int(id, 16)), span=size,
+                        heads=geometry.heads, sectors=geometry.sectors)
 
 
 def room(map: PartitionMap, size: int) -> Room:
@@ -144,6 +144,8 @@ def write(blocks: Blocks, map: PartitionMap) -> None:
     """
     geometry = geometry_of(map)
     sector = first_sector(map, geometry)
+    if not map.partitions and geometry != derived(blocks.size // map.sector):
+        sector = _noting(sector, geometry)
     for at, record in logical.records(blocks, map, geometry):
         blocks.write(at, record)
     blocks.write(0, sector)
@@ -162,6 +164,14 @@ def first_sector(map: PartitionMap, geometry: Geometry) -> bytes:
             put_entry(entry, found, 0, map.sector, geometry)
         elif entry["type"] and entry["sector_count"]:        # an unused one may hold what another map put there
             raw["entries"][number - 1] = np.zeros((), ENTRY)
+    return bytes(raw.tobytes())
+
+
+def _noting(sector: bytes, geometry: Geometry) -> bytes:
+    """A first sector whose empty table tells in what geometry its entries are to be written."""
+    place = Place("MBR", SECTOR, 0)
+    raw = place.read(sector)
+    raw["entries"][0]["chs_last"] = np.void(geometry.last)
     return bytes(raw.tobytes())
 
 
@@ -274,7 +284,11 @@ class Mbr(MapFormat):
 
     def new(self, size: int, sector: int, *, heads: int, sectors: int) -> PartitionMap:
         """See MapFormat."""
-        return new(size, sector, secrets.token_hex(4))
+        if not (0 <= heads <= 255 and 0 <= sectors <= TRACK):
+            raise FitError(f"An MBR counts in 1 to 255 heads and 1 to 63 sectors of a track, not {heads} and "
+                           f"{sectors}.")
+        usual = derived(size // sector)
+        return new(size, sector, secrets.token_hex(4), Geometry(heads or usual.heads, sectors or usual.sectors))
 
     def write(self, blocks: Blocks, map: PartitionMap) -> None:
         """See MapFormat."""

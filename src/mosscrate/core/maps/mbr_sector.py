@@ -6,13 +6,12 @@ cylinder bits 0-7.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
-from mosscrate.core.binary import Place, Record
+from mosscrate.core.binary import Record
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps.base import Partition, PartitionMap
+from mosscrate.core.maps.geometry import Geometry, derived, read_off
 
 TITLE = "Master boot record"
 SIGNATURE = 0xAA55
@@ -24,8 +23,6 @@ SECTOR = np.dtype([                       # 512 bytes
     ("boot_code", "V440"), ("disk_signature", "<u4"), ("reserved", "<u2"),
     ("entries", ENTRY, 4), ("signature", "<u2")])
 ACTIVE = 0x80
-CHS_BEYOND = bytes((0xFE, 0xFF, 0xFF))    # for sectors that CHS cannot name
-MAX_CYLINDERS = 1024
 LARGEST = 2**32 - 1                       # sectors: start and length are 32-bit fields
 MAX_LOGICAL = 128
 PRIMARIES = 4
@@ -36,26 +33,6 @@ TYPES = {
     0x01: "FAT12", 0x04: "FAT16 below 32 MiB", 0x05: "extended", 0x06: "FAT16", 0x07: "exFAT or NTFS",
     0x0B: "FAT32", 0x0C: "FAT32 (LBA)", 0x0E: "FAT16 (LBA)", 0x0F: "extended (LBA)", 0x82: "Linux swap",
     0x83: "Linux", 0xEE: "GPT protective", 0xEF: "EFI system", 0x8E: "Linux LVM", 0xA5: "BSD"}
-
-
-@dataclass(frozen=True)
-class Geometry:
-    """Heads and sectors of a track that CHS fields are counted in."""
-
-    heads: int = 255
-    sectors: int = 63
-
-    def chs(self, lba: int) -> bytes:
-        """The three bytes for a sector, or the mark for one that is out of reach."""
-        cylinder, rest = divmod(lba, self.heads * self.sectors)
-        if cylinder >= MAX_CYLINDERS:
-            return CHS_BEYOND
-        head, sector = divmod(rest, self.sectors)
-        return bytes((head, sector + 1 | cylinder >> 2 & 0xC0, cylinder & 0xFF))
-
-    def reaches(self, lba: int) -> bool:
-        """Whether CHS can name a sector."""
-        return lba < MAX_CYLINDERS * self.heads * self.sectors
 
 
 def is_extended(partition: Partition) -> bool:
@@ -79,18 +56,19 @@ def put_entry(entry: Record | np.void, partition: Partition, base: int, sector: 
 
 
 def geometry_of(map: PartitionMap) -> Geometry:
-    """The geometry that the entries were written with; 255 heads, 63 sectors where none is told."""
-    if not map.origin:
-        return Geometry()
-    raw = Place("MBR", SECTOR, 0).read(map.origin)
-    for entry in raw["entries"]:
-        last = entry["chs_last"].tobytes()
-        end = int(entry["first_lba"]) + int(entry["sector_count"]) - 1
-        if entry["type"] and last != CHS_BEYOND and last[1] & 63:
-            guess = Geometry(last[0] + 1, last[1] & 63)       # partitions mostly end with a cylinder
-            if guess.chs(end) == last:
-                return guess
-    return Geometry()
+    """The geometry that its entries are written in; 255 heads, 63 sectors where none is told."""
+    return Geometry(map.heads, map.sectors) if map.heads and map.sectors else Geometry()
+
+
+def geometry_in(raw: Record, size: int) -> Geometry:
+    """The geometry that a sector's entries tell, on a medium of so many sectors; an empty table may note it."""
+    used = [e for e in raw["entries"] if e["type"] and e["sector_count"]]
+    note = raw["entries"][0]["chs_last"].tobytes()
+    if not used and note[1] & 63 and note == Geometry(note[0] + 1 if note[0] < 255 else 255, note[1] & 63).last:
+        return Geometry(note[0] + 1, note[1] & 63)
+    fields = [(int(e["first_lba"]) + more, e[field].tobytes()) for e in used
+              for field, more in (("chs_first", 0), ("chs_last", int(e["sector_count"]) - 1))]
+    return read_off(fields, derived(size))
 
 
 def partition_of(number: int, entry: Record | np.void, base: int, unit: int) -> Partition:

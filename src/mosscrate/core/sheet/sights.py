@@ -17,9 +17,19 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.contents.survey import has_blank_ends, look_at, partition_window, survey
 from mosscrate.core.errors import FitError, FormatError, MossError, Unsound
-from mosscrate.core.maps import MapKind, PartitionMap, can_be_arranged, edits, map_format, read_map, without_map
+from mosscrate.core.maps import (
+    MapKind,
+    Partition,
+    PartitionMap,
+    can_be_arranged,
+    edits,
+    map_format,
+    read_map,
+    without_map,
+)
+from mosscrate.core.maps.geometry import Geometry
 from mosscrate.core.sheet.decision import Decision
-from mosscrate.core.volumes import Editor, Facts, Volume, edit, open_volume
+from mosscrate.core.volumes import Editor, Facts, Seat, Volume, edit, open_volume
 
 
 class Sight:
@@ -134,9 +144,12 @@ class Sight:
             return edits.bounds(self.map, index, self.size)[1] - partition.start
         return partition.length
 
-    def hidden(self, index: int, start: int) -> int:
-        """Sectors before a partition, as its boot sector notes them."""
-        return start // self.map.sector if index else 0
+    def seat(self, partition: Partition) -> Seat:
+        """Where a partition lies, as its boot sector notes it."""
+        if not partition.index:
+            return Seat()
+        geometry = Geometry(self.map.heads, self.map.sectors) if self.map.heads else None
+        return Seat(partition.start // self.map.sector, geometry)
 
 
 @dataclass(frozen=True)

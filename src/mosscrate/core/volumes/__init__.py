@@ -15,7 +15,7 @@ from mosscrate.core.errors import FitError, FormatError, Unsound
 from mosscrate.core.findings import Finding
 from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
-from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Traits, Tree, Volume
+from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Seat, Traits, Tree, Volume
 from mosscrate.core.volumes.facts import Facts
 from mosscrate.core.volumes.signatures import FIRST_BYTES, WRITTEN, name_by_signature
 from mosscrate.core.volumes.soundness import Soundness
@@ -50,8 +50,8 @@ class VolumeFormat(Protocol):
     def grow(self, blocks: Blocks, size: int, watch: Watch, *, hidden_sectors: int | None = None) -> Resized:
         """Grow the volume at the start of `blocks` towards `size` bytes. Raises FitError, FormatError."""
 
-    def rebase(self, blocks: Blocks, first_sector: int) -> None:
-        """Note where the partition starts, for kinds that do; 512-byte or larger sectors of the medium."""
+    def rebase(self, blocks: Blocks, seat: Seat) -> None:
+        """Note where the partition lies, for kinds that do; 512-byte or larger sectors of the medium."""
 
     def shrink(self, blocks: Blocks, size: int, watch: Watch) -> Resized:
         """Shrink it to at most `size` bytes. Raises FitError, FormatError."""
@@ -92,6 +92,7 @@ __all__ = [
     "Kind",
     "Making",
     "Resized",
+    "Seat",
     "Traits",
     "Tree",
     "Volume",

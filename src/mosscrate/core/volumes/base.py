@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.findings import Finding
+from mosscrate.core.maps.geometry import Geometry
 
 HIDDEN = 2
 DOS_ATTRIBUTES = 0x27
@@ -112,6 +113,17 @@ class Retraits:
 
 
 @dataclass(frozen=True)
+class Seat:
+    """Where a partition lies: its first sector, and how a BIOS counts the drive; None where no map says that."""
+
+    first_sector: int = 0
+    geometry: Geometry | None = None
+
+
+BARE = Seat()
+
+
+@dataclass(frozen=True)
 class Making:
     """How a fresh volume is made.
 
@@ -120,7 +132,7 @@ class Making:
         label: "" for none.
         block: bytes of an allocation unit; None takes what the size asks for.
         id: serial number or UUID in the way that the kind writes it; "" for a fresh one.
-        hidden_sectors: where the partition starts, for kinds that note it.
+        seat: of the partition, for kinds that note it.
         made: seconds since 1970, noted by kinds that do; None is now.
         boot: the first bytes of a volume of this kind whose boot code is to be kept; b"" for none.
     """
@@ -129,7 +141,7 @@ class Making:
     label: str = ""
     block: int | None = None
     id: str = ""
-    hidden_sectors: int = 0
+    seat: Seat = BARE
     made: int | None = None
     boot: bytes = b""
 

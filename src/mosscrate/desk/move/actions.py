@@ -68,12 +68,9 @@ def _new_map(machine: Machine | None) -> Action:
     """An empty map, first of all the kind that the machine expects, in its geometry."""
     kinds = tuple(map(str, written_kinds()))
     wanted = next((kind for kind in machine.maps if kind in kinds), "mbr") if machine else "mbr"
-    geometry = machine.geometry if machine else None
 
     def steps(values: Values) -> tuple[s.AnyStep, ...]:
-        is_counted = geometry is not None and values["kind"] == "rdb"
-        return (s.NewMap(values["kind"], geometry.heads, geometry.sectors) if geometry and is_counted
-                else s.NewMap(values["kind"]),)
+        return (s.NewMap(values["kind"], *(machine.tracks(values["kind"]) if machine else ())),)
 
     return Action("New map…", (Field("kind", wanted, kinds),), steps,
                   "Everything that the present map names is lost from it.")

@@ -12,6 +12,7 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Severity
 from mosscrate.core.machines import Machine, check
 from mosscrate.core.maps import MapKind, written_kinds
+from mosscrate.core.maps.edits import TRACK
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -104,7 +105,8 @@ def _firmware(wish: Wish, layout: Layout, _machine: Machine | None) -> tuple[Any
 
 def _drives(wish: Wish, layout: Layout, _machine: Machine | None) -> tuple[AnyStep, ...]:
     room = min(layout.size - 2 * MIB, OLD_PC)
-    first = AddPartition("fat16" if room >= LEAST_DRIVE else "fat", None if room <= DRIVE else DRIVE, label=wish.label)
+    first = AddPartition("fat16" if room >= LEAST_DRIVE else "fat", None if room <= DRIVE else DRIVE, label=wish.label,
+                         alignment=TRACK)
     more = (FillWithDrives(DRIVE, OLD_PC, "fat16"),) if room - DRIVE >= LEAST_DRIVE else ()
     return NewMap("mbr"), first, FlagPartition(1, "active"), *more
 
@@ -134,9 +136,8 @@ def _as_it_takes(machine: Machine, map_: str, kind: str, wish: Wish, size: int,
     most = min(machine.partition.bytes - slack if machine.partition else size, DRIVE if kind == "fat16" else size)
     start = min(reach, machine.boot.ends_by.bytes if machine.boot.ends_by else size)
     first = None if min(most, start) >= size else min(most, start - EDGES)
-    g = machine.geometry
-    steps: list[AnyStep] = [NewMap(map_, g.heads, g.sectors) if g and map_ == "rdb" else NewMap(map_),
-                            AddPartition(kind, first, label=wish.label)]
+    steps: list[AnyStep] = [NewMap(map_, *machine.tracks(map_)),
+                            AddPartition(kind, first, label=wish.label, alignment=TRACK if machine.bios else None)]
     if machine.boot.must_be_marked:
         steps.append(FlagPartition(1, "active"))
     if first is not None and machine.most != 1:

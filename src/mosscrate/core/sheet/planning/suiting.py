@@ -101,8 +101,8 @@ def _under(source: Layout, kind: MapKind, machine: Machine) -> tuple[AnyStep, ..
     """The partitions below a map with the machine's geometry, in file systems that it opens. Raises FitError."""
     made: list[AnyStep] = []
     for step in under_another_map(source, kind):
-        if isinstance(step, NewMap) and kind == MapKind.RDB and machine.geometry:
-            step = NewMap(step.kind, machine.geometry.heads, machine.geometry.sectors)
+        if isinstance(step, NewMap):
+            step = NewMap(step.kind, *machine.tracks(kind))
         elif isinstance(step, CopyPartition):
             look = source.partition(step.source)
             made_as = _kind_for(look, kind, machine)

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
+from mosscrate.core.volumes.base import Seat
 from mosscrate.core.volumes.exfat.checking import check
 from mosscrate.core.volumes.exfat.editing import ExfatEditor
 from mosscrate.core.volumes.exfat.facts import FACTS
@@ -33,12 +34,12 @@ def kind_of(first: bytes) -> str:
     return "exfat"
 
 
-def rebase(blocks: Blocks, first_sector: int) -> None:
+def rebase(blocks: Blocks, seat: Seat) -> None:
     """Note where the partition starts now, in both boot regions. Raises FormatError, MediumError."""
     boot = open_exfat(blocks).boot
     sector = boot.geometry.sector
     raw = boot.raw.copy()
-    raw["partition_offset"] = first_sector
+    raw["partition_offset"] = seat.first_sector
     region = boot_region(raw.tobytes() + blocks.read(512, sector - 512), blocks.read(sector, 10 * sector), sector)
     blocks.write(REGION_SECTORS * sector, region)
     blocks.write(0, region)

@@ -93,7 +93,7 @@ def make(blocks: Blocks, making: Making) -> None:
     for last in (1 + bitmap_clusters, g.root_cluster - 1, g.root_cluster):
         fat[last] = END_OF_CHAIN
     blocks.write(g.fat_offset(0), fat[:g.root_cluster + 1].tobytes())
-    region = boot_region(boot_sector(g, serial, making.hidden_sectors), b"", g.sector)
+    region = boot_region(boot_sector(g, serial, making.seat.first_sector), b"", g.sector)
     blocks.write(REGION_SECTORS * g.sector, region)
     blocks.write(0, region)
 

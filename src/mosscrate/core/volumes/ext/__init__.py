@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FormatError
+from mosscrate.core.volumes.base import Seat
 from mosscrate.core.volumes.ext.checking import check
 from mosscrate.core.volumes.ext.editing import ExtEditor
 from mosscrate.core.volumes.ext.facts import FACTS
@@ -58,7 +59,7 @@ def kind_of(first: bytes) -> str:
     return kind_of_features(frozenset(names))
 
 
-def rebase(blocks: Blocks, first_sector: int) -> None:
+def rebase(blocks: Blocks, seat: Seat) -> None:
     """An ext volume does not note where its partition starts."""
 
 

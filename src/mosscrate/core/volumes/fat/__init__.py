@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared, backwards
 from mosscrate.core.errors import FitError
-from mosscrate.core.volumes.base import Making, Resized
+from mosscrate.core.volumes.base import Making, Resized, Seat
 from mosscrate.core.volumes.fat.checking import check
 from mosscrate.core.volumes.fat.editing import FatEditor
 from mosscrate.core.volumes.fat.facts import FACTS
@@ -65,21 +65,23 @@ def make(blocks: Blocks, making: Making) -> None:
     except ValueError:
         raise FitError(f"“{making.id}” is not a FAT serial number such as 1A2B-3C4D.") from None
     format_volume(blocks, geometry, label=making.label, volume_id=serial & 0xFFFFFFFF,
-                  hidden_sectors=making.hidden_sectors, modified=making.made,
+                  seat=making.seat, modified=making.made,
                   is_gemdos=making.kind.startswith("gemdos"))
     if making.boot:
         carry_boot_code(blocks, making.boot[:512])
 
 
-def rebase(blocks: Blocks, first_sector: int) -> None:
+def rebase(blocks: Blocks, seat: Seat) -> None:
     """Note where the partition starts now, in the boot sector and its backup. Raises FormatError, MediumError."""
     boot = open_fat(blocks).boot
     if boot.is_gemdos:                                   # its system does not note it
         return
     raw = boot.raw.copy()
-    if int(raw["hidden_sectors"]) == first_sector:
+    raw["hidden_sectors"] = seat.first_sector
+    if seat.geometry is not None and not boot.is_floppy_shaped:
+        raw["heads"], raw["sectors_per_track"] = seat.geometry.heads, seat.geometry.sectors
+    if raw == boot.raw:
         return
-    raw["hidden_sectors"] = first_sector
     backup = int(raw["backup_boot_sector"]) if boot.is_fat32 else 0
     if 0 < backup < boot.geometry.reserved:
         blocks.write(backup * boot.geometry.sector, raw.tobytes())

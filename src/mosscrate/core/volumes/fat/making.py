@@ -14,7 +14,9 @@ from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import ahdi
+from mosscrate.core.maps.geometry import Geometry as Counted
 from mosscrate.core.sizes import binary, exact
+from mosscrate.core.volumes.base import BARE, Seat
 from mosscrate.core.volumes.clusters import END, FREE
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
@@ -86,13 +88,13 @@ def _ending_early(geometry: Geometry, size: int) -> Geometry:
     return shorter if shorter.size >= size - size // 500 else geometry
 
 
-def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int, hidden_sectors: int = 0,
+def make(blocks: Blocks, geometry: Geometry, *, label: str = "", volume_id: int, seat: Seat = BARE,
          modified: int | None = None, is_gemdos: bool = False) -> None:
     """Write an empty volume; one for GEMDOS carries no PC signature. Raises FitError, MediumError."""
     raw_label = names.as_label(label) if label else b"NO NAME    "
     g = geometry
     blocks.zero(0, min(blocks.size, max(FIRST_BYTES, g.data_start * g.sector)))
-    boot = _boot_sector(g, raw_label, volume_id, hidden_sectors).tobytes()
+    boot = _boot_sector(g, raw_label, volume_id, seat).tobytes()
     if is_gemdos:
         boot = _for_gemdos(boot, volume_id)
     media = boot[BOOT16.fields["media"][1]]  # type: ignore[index]
@@ -172,15 +174,16 @@ def fsinfo(free_count: int, next_free: int) -> bytes:
     return bytes(raw.tobytes())
 
 
-def _boot_sector(g: Geometry, label: bytes, volume_id: int, hidden: int) -> Record:
+def _boot_sector(g: Geometry, label: bytes, volume_id: int, seat: Seat) -> Record:
     is_fat32 = g.type == FatType.FAT32
     raw = np.zeros((), BOOT32 if is_fat32 else BOOT16)
+    counted = seat.geometry or Counted()
     is_small = g.total_sectors < 65536 and not is_fat32
     values: dict[str, int | np.void] = {
         "jump": np.void(b"\xeb\x58\x90" if is_fat32 else b"\xeb\x3c\x90"), "oem_name": np.void(b"MOSSCRAT"),
         "bytes_per_sector": g.sector, "sectors_per_cluster": g.cluster_sectors, "reserved_sectors": g.reserved,
-        "fat_count": g.fat_count, "root_entries": g.root_entries, "media": MEDIA, "sectors_per_track": 63,
-        "heads": 255, "hidden_sectors": hidden, "drive_number": 0x80, "boot_signature": 0x29,
+        "fat_count": g.fat_count, "root_entries": g.root_entries, "media": MEDIA, "sectors_per_track": counted.sectors,
+        "heads": counted.heads, "hidden_sectors": seat.first_sector, "drive_number": 0x80, "boot_signature": 0x29,
         "volume_id": volume_id, "label": np.void(label), "type_text": np.void(f"FAT{int(g.type)}   ".encode()),
         "signature": SIGNATURE, "total_sectors_16" if is_small else "total_sectors_32": g.total_sectors}
     if g.size in FLOPPIES and g.type == FatType.FAT12:

@@ -15,7 +15,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import SUMS, SUMS_NOT, Declared, Verdict
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps.rdb import bcpl, dos_type_name
-from mosscrate.core.volumes.base import Resized
+from mosscrate.core.volumes.base import Resized, Seat
 from mosscrate.core.volumes.ffs.checking import check
 from mosscrate.core.volumes.ffs.editing import FfsEditor
 from mosscrate.core.volumes.ffs.facts import FACTS
@@ -68,7 +68,7 @@ def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
     raise FitError("An OFS or FFS volume keeps its root in the middle: it shrinks by being made anew.")
 
 
-def rebase(blocks: Blocks, first_sector: int) -> None:
+def rebase(blocks: Blocks, seat: Seat) -> None:
     """Such a volume does not note where its partition starts."""
 
 

@@ -9,7 +9,7 @@ from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
-from mosscrate.core.volumes.base import Editor, Making, Resized, Tree
+from mosscrate.core.volumes.base import Editor, Making, Resized, Seat, Tree
 from mosscrate.core.volumes.hfs.facts import FACTS, READ_ONLY
 from mosscrate.core.volumes.hfs.structures import MDB, MDB_AT, SIGNATURE
 from mosscrate.core.volumes.hfs.volume import HfsVolume, open_hfs
@@ -53,7 +53,7 @@ def shrink(blocks: Blocks, size: int, watch: Watch) -> Resized:
     raise FitError(READ_ONLY)
 
 
-def rebase(blocks: Blocks, first_sector: int) -> None:
+def rebase(blocks: Blocks, seat: Seat) -> None:
     """Such a volume does not note where its partition starts."""
 
 

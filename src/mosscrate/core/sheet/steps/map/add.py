@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from mosscrate.core.contents.fresh import fresh_look
 from mosscrate.core.contents.layout import PartitionLook
-from mosscrate.core.maps import edits, write_map
+from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -43,8 +43,8 @@ class AddPartition(Step, tag="add", frozen=True):
     is_logical: Annotated[bool, asked("A logical drive of an MBR; in an AHDI map one of the chain.",
                                       flag="--logical")] = False
     block: Annotated[int | None, asked("Size of a cluster or block, such as 32KiB.", Form.SIZE)] = None
-    alignment: Annotated[int | None, asked("Start on a multiple of this; 4 MiB on ordinary cards, 32256 for a track.",
-                                           Form.SIZE, flag="--align")] = None
+    alignment: Annotated[int | None, asked("Start on a multiple of this; 4 MiB on ordinary cards. 32256 is a track; "
+                                           "on an MBR it ends on a cylinder then.", Form.SIZE, flag="--align")] = None
 
     command: ClassVar[str] = "add"
 
@@ -58,11 +58,11 @@ class AddPartition(Step, tag="add", frozen=True):
             _, length = edits.free_room(map_, size, alignment=align, is_logical=self.is_logical)
         kind = kind_for(self.kind, length)
         map_, made = edits.added(map_, size, start=self.start, length=self.size, kind=kind, label=self.label,
-                                 is_logical=self.is_logical, alignment=align)
+                                 is_logical=self.is_logical, alignment=align, cylinder=self._cylinder(card))
         if self.block:
             map_ = edits.with_block(map_, made.index, self.block)
         made = map_.partition(made.index)
-        making = Making(kind, self.label, self.block, hidden_sectors=card.hidden(made.index, made.start))
+        making = Making(kind, self.label, self.block, seat=card.seat(made))
         look = fresh_look(made, making, card.sector)
         what = "logical drive" if self.is_logical else "partition"
         called, fresh = f" {self.label}" if self.label else "", f", {kind_name(kind)}" if kind else ""
@@ -70,6 +70,11 @@ class AddPartition(Step, tag="add", frozen=True):
                         note=self._rounding(look, card.unit), map=map_, looks=(look,),
                         bytes=fresh_bytes(card, (look,), (making,)),
                         journal=LEAST, chosen=making)
+
+    def _cylinder(self, card: Sight) -> int:
+        """On what it ends: who asks for a track to start on has an old machine, which expects whole cylinders."""
+        is_for_old = card.map.kind == MapKind.MBR and self.alignment == edits.TRACK
+        return edits.cylinder_of(card.map) if is_for_old else 0
 
     def _rounding(self, look: PartitionLook, unit: int) -> str:
         """What is otherwise than it was asked for, "" where nothing is."""

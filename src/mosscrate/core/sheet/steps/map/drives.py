@@ -45,7 +45,7 @@ class FillWithDrives(Step, tag="drives", frozen=True):
 
     def _making(self, card: Sight, drive: Partition, number: int) -> Making:
         label = f"{self.label}{number}" if self.label else ""
-        return Making(kind_for(self.kind, drive.length), label, hidden_sectors=card.hidden(drive.index, drive.start))
+        return Making(kind_for(self.kind, drive.length), label, seat=card.seat(drive))
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""

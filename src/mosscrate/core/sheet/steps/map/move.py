@@ -81,7 +81,7 @@ class MovePartition(Step, tag="move", frozen=True):
                 blocks.forgo([Extent(first, last - first)])
         moved = _copy_within(blocks, used, old.start, new.start, watch)
         write_map(blocks, decided.map)
-        rebase(blocks, new)
+        rebase(card, new)
         blocks.flush()
         return Done(f"Partition {old.index} moved from {binary(old.start)} to {precise(new.start)}.",
                     moved)

@@ -20,12 +20,13 @@ from mosscrate.core.watch import Watch
 class NewMap(Step, tag="map", frozen=True):
     """See above: "mbr", "gpt", "rdb" or "ahdi".
 
-    `heads` and `sectors` of a track are the geometry of an RDB; 0 takes the usual one.
+    `heads` and `sectors` of a track are the geometry of an RDB, or what CHS fields of an MBR are counted in; 0 takes
+    the usual one.
     """
 
     kind: Annotated[str, asked("The kind of map.", is_first=True, choices=tuple(map(str, written_kinds())))]
-    heads: Annotated[int, asked("Heads of an RDB's geometry; the usual one when left out.")] = 0
-    sectors: Annotated[int, asked("Sectors of a track in an RDB's geometry.")] = 0
+    heads: Annotated[int, asked("Heads, for an RDB or an MBR; as its machines count the drive when left out.")] = 0
+    sectors: Annotated[int, asked("Sectors of a track.")] = 0
 
     command: ClassVar[str] = "map"
     does_away: ClassVar[bool] = True

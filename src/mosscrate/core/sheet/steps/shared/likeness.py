@@ -6,7 +6,8 @@ from dataclasses import replace
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.volumes import Making, facts_for, facts_of
+from mosscrate.core.volumes import Making, Seat, facts_for, facts_of
+from mosscrate.core.volumes.base import BARE
 
 BOOT_BYTES = 1024
 
@@ -31,7 +32,7 @@ class Old(Protocol):
         """Bytes of an allocation unit."""
 
 
-def making_like(old: Old, kind: str, *, block: int | None = None, hidden_sectors: int = 0) -> Making:
+def making_like(old: Old, kind: str, *, block: int | None = None, seat: Seat = BARE) -> Making:
     """How to make a volume of a kind after an old one. Raises FitError.
 
     `block` in bytes; None keeps that of the same kind where it can be chosen.
@@ -43,7 +44,7 @@ def making_like(old: Old, kind: str, *, block: int | None = None, hidden_sectors
         block = old.block
     is_alike = was is not None and was.ids == facts.ids
     return Making(kind, facts.cut_label(old.label), block, id=old.id if is_alike else "",
-                  hidden_sectors=hidden_sectors)
+                  seat=seat)
 
 
 def with_boot_code(making: Making, old: Old, window: Blocks) -> Making:

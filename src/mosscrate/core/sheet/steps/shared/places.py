@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from mosscrate.core.blocks import Blocks, Extent, Window
+from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.contents.fresh import fresh_view
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.errors import FitError, FormatError
@@ -48,11 +48,11 @@ def forgo(blocks: Blocks, partition: Partition) -> None:
     blocks.forgo([Extent(partition.start, partition.length)])
 
 
-def rebase(blocks: Blocks, partition: Partition) -> None:
-    """Let a volume note where its partition starts now; an unknown one is left exactly as it is."""
-    window = Window(blocks, partition.start, partition.length)
+def rebase(card: Card, partition: Partition) -> None:
+    """Let a volume note where its partition lies now; an unknown one is left exactly as it is."""
+    window = card.place(partition.start, partition.length)
     try:
-        format_of(window).rebase(window, partition.start // blocks.sector)
+        format_of(window).rebase(window, card.seat(partition))
     except FormatError:
         return
 

@@ -57,8 +57,7 @@ def resized_anew(card: Sight, look: PartitionLook, partition: Partition) -> Resi
     """The volume of a partition in another length. Raises FitError."""
     if look.volume is None:
         raise FitError(f"{look.name} cannot be made anew: {look.role_reason}.")
-    hidden = card.hidden(partition.index, partition.start)
-    making = making_like(look.volume, look.variant, hidden_sectors=hidden)
+    making = making_like(look.volume, look.variant, seat=card.seat(partition))
     return ResizedAnew(made_anew(look, partition, making, card.files(partition.index), card))
 
 

@@ -102,7 +102,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         if came.volume is None or came.volume.used is None:
             raise FitError(f"{came.name} cannot be made anew: {came.role_reason}. It can be copied exactly.")
         kind = kind_for(self.kind, made.length) or came.variant
-        making = making_like(came.volume, kind, hidden_sectors=card.hidden(made.index, made.start))
+        making = making_like(came.volume, kind, seat=card.seat(made))
         return made_anew(came, made, making, source.files(self.source), card)
 
     def _placed(self, look: PartitionLook, map: PartitionMap, size: int) -> tuple[PartitionMap, Partition]:
@@ -153,7 +153,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         else:
             done = _exactly(window, new, is_mostly_room=came.volume is not None and came.volume.facts is not None
                             and came.volume.facts.is_mostly_room, watch=watch)
-            rebase(card.blocks, made)                        # a bare volume starts at 0
+            rebase(card, made)                        # a bare volume starts at 0
             if made.length > came.partition.length and came.volume is not None and came.volume.largest:
                 format_of(new).grow(new, made.length, watch, hidden_sectors=made.start // card.sector)
         write_map(card.blocks, decided.map)

@@ -37,7 +37,7 @@ class FormatPartition(Step, tag="format", frozen=True):
         card.must_be_known(facts_for(kind))
         map_ = edits.with_block(edits.retyped(card.map, self.partition, kind), self.partition, self.block)
         partition = map_.partition(self.partition)
-        making = Making(kind, self.label, self.block, hidden_sectors=card.hidden(self.partition, partition.start))
+        making = Making(kind, self.label, self.block, seat=card.seat(partition))
         fresh = fresh_look(partition, making, card.sector)
         return Decision(f"Put a fresh {kind_name(kind)} volume on {look.name}; what is on it is lost", 0, map=map_,
                         looks=(fresh,), bytes=fresh_bytes(card, (fresh,), (making,)),

@@ -88,7 +88,7 @@ class GrowPartition(Step, tag="grow", frozen=True):
         if anew is not None:
             return anew.put(card, decided.map, new, watch)
         window = card.place(new.start, new.length)
-        hidden = card.hidden(self.partition, new.start) if self.partition else None
+        hidden = card.seat(new).first_sector if self.partition else None
         format_of(window).grow(window, length, watch, hidden_sectors=hidden)
         if card.map.kind != MapKind.NONE:
             write_map(card.blocks, decided.map)

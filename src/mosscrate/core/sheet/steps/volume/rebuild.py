@@ -39,7 +39,7 @@ class RebuildPartition(Step, tag="rebuild", frozen=True):
             map_ = edits.with_block(map_, self.partition, self.block)
         partition = map_.partition(self.partition)
         making = making_like(look.volume, kind or look.variant, block=self.block or None,
-                             hidden_sectors=card.hidden(self.partition, partition.start))
+                             seat=card.seat(partition))
         card.must_be_known(facts_for(making.kind))
         anew = made_anew(look, partition, making, card.files(self.partition), card)
         used, what = used_of_look(look), f" as {kind_name(kind)}" if kind else ""
