@@ -24,8 +24,9 @@ from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.editing import with_steps
 from mosscrate.core.sheet.planning.forecasting import Forecast
+from mosscrate.core.sheet.planning.making_room import growth_with_room
 from mosscrate.core.sheet.planning.passing import shortened, together
-from mosscrate.core.sheet.planning.propose import growth_with_room, under_another_map
+from mosscrate.core.sheet.planning.propose import under_another_map
 from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sizes import counted

@@ -5,14 +5,19 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.maps import MapKind, read_map
+from mosscrate.core.contents.survey import open_partition, partition_window
+from mosscrate.core.errors import FitError
+from mosscrate.core.maps import MapKind, edits, read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.making_room import growth_with_room
 from mosscrate.core.sheet.planning.propose import (
-    growth_with_room,
     kind_under,
     propose,
     propose_arrangement,
@@ -22,10 +27,12 @@ from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.slots import Source
+from mosscrate.core.volumes import Kind
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
 from tests.core.sheet.test_converting import DRIVES, rdb_bare
-from tests.core.sheet.test_steps import SIZE, card
+from tests.core.sheet.test_steps import SIZE, card, put_in
+from tests.sheets import bases
 
 
 def plan(bench, source, target=b"", size: int = 0):
@@ -120,6 +127,77 @@ def test_making_room_moves_what_lies_behind_the_last_first_and_not_further_than_
     assert size is None or grown.length == size
     assert all(a.partition.end <= b.partition.start
                for a, b in zip(seen.layout.partitions, seen.layout.partitions[1:], strict=False))
+
+
+@pytest.mark.parametrize("base", ["mbr", "gpt", "rdb", "ahdi", "logical", "chain", "long"])
+@given(data=st.data())
+@settings(max_examples=40, deadline=None)
+def test_whatever_fits_is_grown_and_what_gives_way_keeps_its_files(base, data):
+    made = bases()[base] if base != "long" else long_chain()
+    card = MemoryBlocks(bytes(made.data), name=base)
+    for index in data.draw(st.lists(st.sampled_from([p.index for p in survey(card).with_contents]), max_size=1)):
+        if len(survey(card).with_contents) > 2:
+            perform(s.RemovePartition(index), card, None, Watch())              # leaves a gap
+    layout = survey(card)
+    index = data.draw(st.sampled_from([p.index for p in layout.with_contents]))
+    look = layout.partition(index)
+    size = data.draw(st.none() | st.integers(look.partition.length, look.partition.length + 6 * MIB))
+    unit = edits.room(layout.as_map, layout.size).unit
+    behind = sum(p.partition.length for p in layout.with_contents if p.partition.start > look.partition.start)
+    free = edits.room(layout.as_map, layout.size).end - look.partition.end - behind
+    try:
+        steps = growth_with_room(layout, index, size)
+    except FitError:
+        assert size - look.partition.length > free - 8 * max(unit, 512)        # records, and a cylinder here and there
+        return
+    before = {q: files_of(card, q.index) for q in layout.with_contents}
+    for step in steps[:-1]:
+        perform(step, card, None, Watch())
+    room = edits.bounds(read_map(card), index, card.size)[1] - look.partition.start
+    assert room >= (size or 0)
+    if min(room if size is None else size // unit * unit, look.volume.largest) <= look.volume.size:
+        return                                                                 # there is nothing to grow into
+    perform(steps[-1], card, None, Watch())
+    after = survey(card)
+    assert [files_of(card, p.index) for p in after.with_contents] == list(before.values())
+    assert size is None or after.partition(index).partition.length >= min(size // unit * unit, look.volume.largest)
+    assert [f.sentence for f in after.findings if f.severity == "problem"] == []
+
+
+def test_making_room_uses_gaps_and_shifts_nothing_that_is_not_in_the_way():
+    card = MemoryBlocks(bytes(64 * MIB), name="Card")
+    for step in (s.NewMap("mbr"), *(s.AddPartition("fat12", 4 * MIB, k * 8 * MIB) for k in range(1, 4))):
+        perform(step, card, None, Watch())
+    assert growth_with_room(survey(card), 1, 10 * MIB) == (s.MovePartition(2, 18 * MIB), s.GrowPartition(1, 10 * MIB))
+    with pytest.raises(FitError, match="all that lies behind it gives way"):
+        growth_with_room(survey(card), 1, 50 * MIB)
+
+
+def test_an_extended_partition_gives_way_with_its_drives():
+    card = long_chain()
+    steps = growth_with_room(survey(card), 1, 4 * MIB)
+    assert [step.partition for step in steps] == [7, 6, 5, 2, 1]
+    for step in steps:
+        perform(step, card, None, Watch())
+    assert [(p.index, p.name) for p in survey(card).with_contents] == [
+        (1, "P0"), (5, "D5"), (6, "D6"), (7, "D7")]
+    assert survey(card).partition(1).partition.length == 4 * MIB
+
+
+def long_chain():
+    """A primary, and close behind it three logical drives."""
+    card = MemoryBlocks(bytes(24 * MIB), name="Long")
+    for step in (s.NewMap("mbr"), s.AddPartition("fat12", 3 * MIB, label="P0"),
+                 *(s.AddPartition("fat12", 2 * MIB, label=f"D{k}", is_logical=True) for k in (5, 6, 7))):
+        perform(step, card, None, Watch())
+    for look in survey(card).with_contents:
+        put_in(partition_window(card, look.partition), {"NAME.TXT": look.name.encode()})
+    return card
+
+
+def files_of(card, index: int):
+    return {e.path: b"".join(v.read_file(e)) for v in [open_partition(card, index)] for e in v.tree().entries
+            if e.kind == Kind.FILE}
 
 
 def test_what_a_volume_becomes_under_another_map():

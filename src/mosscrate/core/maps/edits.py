@@ -42,8 +42,7 @@ def bounds(map: PartitionMap, index: int, size: int) -> tuple[int, int]:
         if other.end <= me.start:
             low = max(low, other.end + own)
         elif other.start >= me.end:
-            has_record = format.own(map, other) and other.record >= me.end
-            high = min(high, other.record if has_record else other.start)
+            high = min(high, _front(map, other))
     return low, high
 
 
@@ -52,7 +51,7 @@ def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_lo
     format, unit = map_format(map.kind), room(map, size).unit
     alignment = unit if format.is_on_grid else max(alignment, unit)
     level = format.level_for_new(map, size, is_within=is_logical)
-    taken = sorted((format.begin(p), p.end) for p in level.partitions)
+    taken = sorted((_front(map, p), p.end) for p in level.partitions)
     edges = [level.first, *(e for pair in taken for e in pair), level.end]
     stretches = [(a + level.own, b) for a, b in zip(edges[::2], edges[1::2], strict=True)]
     best = max(((_up(a, alignment), b // unit * unit) for a, b in stretches), key=lambda s: s[1] - s[0], default=(0, 0))
@@ -211,6 +210,12 @@ def _must_be_sound(map: PartitionMap, size: int) -> None:
                 raise FitError(f"Partition {p.index} would end {binary(p.end - whole.end)} behind what the map and "
                                f"the medium can hold{why}.")
             end, before = p.end, p
+
+
+def _front(map: PartitionMap, p: Partition) -> int:
+    """The byte up to which others may come: its record can be written anew close in front of it."""
+    format = map_format(map.kind)
+    return min(format.begin(p), p.start - format.own(map, p))
 
 
 def _up(value: int, step: int) -> int:

@@ -11,7 +11,8 @@ from mosscrate.core.errors import FormatError
 from mosscrate.core.machines import Machine
 from mosscrate.core.maps import MapKind, edits, map_format, rdb_code, written_kinds
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.planning.propose import growth_with_room, usual_kind
+from mosscrate.core.sheet.planning.making_room import growth_with_room
+from mosscrate.core.sheet.planning.propose import usual_kind
 from mosscrate.core.sheet.steps.shared.places import alignment_for
 from mosscrate.core.sizes import binary, parse_size
 from mosscrate.core.volumes import KINDS, is_changed_here

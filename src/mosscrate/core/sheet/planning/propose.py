@@ -8,8 +8,6 @@ from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
-from mosscrate.core.maps.edits import bounds
-from mosscrate.core.maps.mbr import PRIMARIES
 from mosscrate.core.sheet.planning.forecasting import after
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -22,14 +20,12 @@ from mosscrate.core.sheet.steps import (
     GrowPartition,
     KeepCard,
     MendMap,
-    MovePartition,
     NewMap,
     Verify,
     Which,
     WriteFitted,
     WriteImage,
 )
-from mosscrate.core.sheet.steps.shared.places import alignment_for
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import KINDS, is_resized_anew
 
@@ -94,24 +90,6 @@ def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
     if last is not None:
         steps.append(GrowPartition(last.index))
     return JobSheet((*steps, Eject()), None, reference(medium))
-
-
-def growth_with_room(layout: Layout, index: int, size: int | None = None) -> tuple[AnyStep, ...]:
-    """Move what lies behind a partition, the last one first, then grow it.
-
-    With a size, the others move as far as that needs; without one, to the end of the card.
-    """
-    here = layout.partition(index).partition
-    is_logical = layout.map_kind == MapKind.MBR and index > PRIMARIES
-    behind = [p.index for p in layout.partitions if p.partition.start >= here.end and
-              (layout.map_kind != MapKind.MBR or (p.index > PRIMARIES) == is_logical)]
-    behind.sort(key=lambda i: layout.partition(i).partition.start, reverse=True)
-    room = bounds(layout.as_map, index, layout.size)[1] - here.start
-    align = alignment_for(layout.size)
-    shift = None if size is None else max(0, -(-(size - room) // align) * align)
-    starts = {i: None if shift is None else layout.partition(i).partition.start + shift for i in behind}
-    moves = () if shift == 0 else tuple(MovePartition(i, starts[i]) for i in behind)
-    return (*moves, GrowPartition(index, size))
 
 
 def under_another_map(source: Layout, kind: MapKind) -> tuple[AnyStep, ...]:

@@ -9,14 +9,14 @@ import msgspec
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FitError
-from mosscrate.core.maps import edits, map_format, write_map
+from mosscrate.core.maps import edits, logical, map_format, write_map
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps.shared.moving import PIECE, used_of
 from mosscrate.core.sheet.steps.shared.places import alignment_for, must_be_arranged, rebase
-from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
+from mosscrate.core.sheet.steps.shared.room import LEAST, tables, used_of_look
 from mosscrate.core.sizes import binary, exact, precise
 from mosscrate.core.watch import Watch
 
@@ -34,6 +34,8 @@ class MovePartition(Step, tag="move", frozen=True):
         """See Step."""
         look = card.look(self.partition)
         must_be_arranged(card)
+        if card.outer(self.partition):
+            return self._front(card)
         start, used = self._start(card), used_of_look(look) if look.volume is None or look.volume.used is None \
             else look.volume.used
         map_ = edits.placed(card.map, self.partition, card.size, start=start)
@@ -44,6 +46,19 @@ class MovePartition(Step, tag="move", frozen=True):
                         note=f"it starts at {exact(start)}, a multiple of {exact(card.unit)}" if rounded else "",
                         looks=(moved,), kept=frozenset({self.partition}),
                         journal=min(overlap, used_of_look(look)) + tables(look, look.partition.length), chosen=start)
+
+    def _front(self, card: Sight) -> Decision:
+        """The front of an extended partition alone: its end and its drives stay."""
+        outer, drives = card.map.partition(self.partition), logical.drives(card.map)
+        low = edits.bounds(card.map, self.partition, card.size)[0]
+        high = drives[0].start - card.sector if drives else outer.end - card.sector
+        start = high if self.start is None else -(-self.start // card.unit) * card.unit
+        if not low <= start <= high:
+            raise FitError(f"The extended partition can begin between {binary(low)} and {binary(high)}; "
+                           f"{binary(start)} is not there.")
+        map_ = edits.placed(card.map, self.partition, card.size, start=start, length=outer.end - start)
+        return Decision(f"Let the extended partition begin at {binary(start)}; its drives stay", 0, map=map_,
+                        kept=frozenset(p.index for p in drives), journal=LEAST, chosen=start)
 
     def settled(self, decided: Decision) -> Step:
         """See Step."""
@@ -72,6 +87,10 @@ class MovePartition(Step, tag="move", frozen=True):
         """Move what is in use, from the end where it overlaps behind itself, then the map."""
         assert decided.map is not None, "it was decided"
         blocks, old, new = card.blocks, card.map.partition(self.partition), decided.map.partition(self.partition)
+        if card.outer(self.partition):
+            write_map(blocks, decided.map)
+            blocks.flush()
+            return Done(f"The extended partition begins at {precise(new.start)} now; its drives stay.")
         if new.start == old.start:
             return Done(f"Partition {old.index} stays where it is.")
         used = used_of(card.place(old.start, old.length))
