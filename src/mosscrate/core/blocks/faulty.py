@@ -28,8 +28,8 @@ class FaultyBlocks(View):
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
         self._count(offset)
-        if self.faults.real_size is None or offset + length <= self.faults.real_size:
-            super().zero(offset, length)
+        if held := self._held(offset, length):
+            super().zero(offset, held)
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         self._present(offset)
@@ -41,8 +41,12 @@ class FaultyBlocks(View):
 
     def _write(self, offset: int, data: Buffer) -> None:
         self._count(offset)
-        if self.faults.real_size is None or offset + len(data) <= self.faults.real_size:
-            super()._write(offset, data)
+        if held := self._held(offset, len(data)):
+            super()._write(offset, memoryview(data)[:held])
+
+    def _held(self, offset: int, length: int) -> int:
+        real = self.faults.real_size
+        return length if real is None else max(0, min(length, real - offset))
 
     def _count(self, offset: int) -> None:
         self._present(offset)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from mosscrate.core.errors import JobError
+from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.step import Shop, Step
 from mosscrate.core.sheet.steps.shared.comparing import verify_copy
+from mosscrate.core.sheet.steps.shared.false_size import false_size
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
@@ -30,5 +31,12 @@ class Verify(Step, tag="verify", frozen=True):
         """See Step."""
         if shop.source is None:
             raise JobError("The sheet has no source.")
-        proof = verify_copy(shop.source.raw, shop.target.raw, watch)
+        source, target = shop.source.raw, shop.target.raw
+        try:
+            proof = verify_copy(source, target, watch)
+        except (JobError, FormatError) as error:
+            found = false_size(source, target, min(source.size, target.size), watch)
+            if found is None:
+                raise
+            raise JobError(f"{found.sentence(target)} The source is untouched; take another card.") from error
         return Done(proof.sentence, proof.bytes, is_proof=True)

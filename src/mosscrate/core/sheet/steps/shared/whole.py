@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from blake3 import blake3
 
@@ -11,6 +13,7 @@ from mosscrate.core.blocks.streaming import chunks, copy, digest
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import CrateError, FitError, JobError
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
+from mosscrate.core.sheet.steps.shared.false_size import false_size
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.watch import Watch
 
@@ -94,14 +97,26 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
     if notes.expected and length == source.size:
         _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
     target.flush()
+    _must_hold_it(source, target, length, watch)
     notes.before_head(Body(copied.digest, head_digest(held.head), length))
     held.settle()
     if verify:
         target.drop_cache()
         if digest(target, length, watch, phase=f"Reading {target.name} back") != copied.digest:
-            raise JobError(f"{target.name} does not read back as it was written. It may be failing or smaller "
-                           "than it says; the source is untouched.")
+            found = false_size(source, target, length, watch)
+            raise JobError(f"{found.sentence(target)} The source is untouched." if found else
+                           f"{target.name} does not read back as it was written. It may be failing; the source is "
+                           "untouched.")
     return length
+
+
+def _must_hold_it(source: Blocks, target: Blocks, length: int, watch: Watch) -> None:
+    """A few places are read back at once: a card that claims too much is told before anything is built on it."""
+    behind = max(0, length - EDGE)
+    found = false_size(Window(source, length - behind, behind), Window(target, length - behind, behind), behind, watch)
+    if found is not None:
+        raise JobError(f"{replace(found, real=found.real + (0 if found.wraps else EDGE)).sentence(target)} It shows no "
+                       "map now; the source is untouched.")
 
 
 def is_written(card: Blocks, body: Body, watch: Watch) -> bool:

@@ -1,0 +1,84 @@
+"""Cards that claim more than they have: they are named as such when they are written, with what they hold."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.base import View
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.errors import JobError
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.steps.shared.false_size import false_size
+from mosscrate.core.sheet.steps.shared.whole import write_image
+from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, lay_out
+
+
+class Folding(View):
+    """What is written above the real size goes to its beginning again."""
+
+    def __init__(self, inner, real: int) -> None:
+        super().__init__(inner)
+        self.real = real
+
+    def zero(self, offset: int, length: int) -> None:
+        self.write(offset, bytes(length))
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        for at in range(0, len(buffer), 512):
+            self.inner.read_into((offset + at) % self.real, buffer[at:at + 512])
+
+    def _write(self, offset: int, data) -> None:
+        for at in range(0, len(data), 512):
+            self.inner.write((offset + at) % self.real, memoryview(data)[at:at + 512])
+
+
+def image(size: int, seed: int = 1, filled: float = 0.7) -> MemoryBlocks:
+    """Contents in stretches, with zeros between them."""
+    rnd, data = random.Random(seed), bytearray(size)
+    for at in range(0, size, 256 << 10):
+        if rnd.random() < filled:
+            data[at:at + (256 << 10)] = rnd.randbytes(256 << 10)
+    return MemoryBlocks(bytes(data), name="Image")
+
+
+def card(size: int, real: int, way: str):
+    inner = MemoryBlocks(bytes(size), name="Pipkin")
+    return Folding(inner, real) if way == "folds" else FaultyBlocks(inner, Faults(real_size=real))
+
+
+@pytest.mark.parametrize("way", ["drops", "folds"])
+@pytest.mark.parametrize("real", [6, 9, 15, 22])
+@pytest.mark.parametrize("verify", [True, False])
+def test_a_card_that_claims_too_much_is_named_with_what_it_holds(way, real, verify):
+    target = card(32 * MIB, real * MIB, way)
+    with pytest.raises(JobError, match="is not what it claims to be") as told:
+        write_image(image(24 * MIB), target, Watch(), verify=verify)
+    said = float(str(told.value).split("about ")[1].split(" MiB")[0])
+    assert said == pytest.approx(real, abs=0.6)
+    assert ("overwrites its beginning" in str(told.value)) == (way == "folds")
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_an_honest_card_and_one_with_single_bad_places_are_not_accused(seed):
+    source, target = image(24 * MIB, seed), MemoryBlocks(bytes(32 * MIB), name="Pipkin")
+    write_image(source, target, Watch(), verify=True)
+    rnd = random.Random(seed)
+    for _ in range(seed * 4):
+        target.write(rnd.randrange(24 * MIB // 4096) * 4096, rnd.randbytes(4096))
+    assert false_size(source, target, source.size, Watch()) is None
+
+
+def test_verifying_a_move_names_it_too():
+    source, target = MemoryBlocks(bytes(40 * MIB)), card(64 * MIB, 12 * MIB, "drops")
+    lay_out(source, [(MIB, 39 * MIB, FatType.FAT32, "GAMES", {f"{k}.bin": random.Random(k).randbytes(MIB)
+                                                              for k in range(30)})])
+    target.inner.write(0, bytes(source.data))                    # as if its own cache had hidden it until now
+    target.inner.write(12 * MIB, bytes(52 * MIB))
+    with pytest.raises(JobError, match=r"holds about 1[12].*, not 64 MiB"):
+        perform(s.Verify(), target, source, Watch())
