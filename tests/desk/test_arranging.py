@@ -33,7 +33,7 @@ def test_partitions_are_sized_rebuilt_and_added_on_the_page(person):
     assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == [
         "KeepCard", "MovePartition", "GrowPartition", "RebuildPartition", "LabelPartition", "AddPartition", "Eject"]
     arrange(person, 1, "Size…", size="9 TiB")
-    assert "would run into" in w.move_.arrange_panel.error.text()
+    assert "gives way" in w.move_.arrange_panel.error.text()
     w.move_.arrange_panel.fill_in("size", "large")
     person.click(w.move_.arrange_panel.add_button)
     assert "is not a size" in w.move_.arrange_panel.error.text()

@@ -31,7 +31,11 @@ def test_a_machine_gives_findings_and_a_stop_at_every_station(person):
     mean_for(move.machine, "loom")
     grown = move.plan.growing
     assert [s.name for s in move.plan.stops()] == ["as it was", "its shuttle is short", "fills the card"]
-    assert "its shuttle is short" in words_of(move.sheet_panel)
+    assert "stops at 64 MiB: its shuttle is short" in words_of(move.sheet_panel)
+    assert move.plan.size() == 64 * MIB
+    move.size_panel.stops.setCurrentIndex(3)
+    move.size_panel.stops.activated.emit(3)
+    assert "above 64 MiB: its shuttle is short" in words_of(move.sheet_panel)
     assert any(f.partition == grown and f.severity == Severity.PROBLEM for f in move.right.layout_shown.findings)
     move.size_panel.stops.setCurrentIndex(2)
     move.size_panel.stops.activated.emit(2)

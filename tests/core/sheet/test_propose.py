@@ -141,7 +141,7 @@ def test_whatever_fits_is_grown_and_what_gives_way_keeps_its_files(base, data):
     layout = survey(card)
     index = data.draw(st.sampled_from([p.index for p in layout.with_contents]))
     look = layout.partition(index)
-    size = data.draw(st.none() | st.integers(look.partition.length, look.partition.length + 6 * MIB))
+    size = data.draw(st.none() | st.integers(look.partition.length + MIB // 16, look.partition.length + 6 * MIB))
     unit = edits.room(layout.as_map, layout.size).unit
     behind = sum(p.partition.length for p in layout.with_contents if p.partition.start > look.partition.start)
     free = edits.room(layout.as_map, layout.size).end - look.partition.end - behind
@@ -155,12 +155,13 @@ def test_whatever_fits_is_grown_and_what_gives_way_keeps_its_files(base, data):
         perform(step, card, None, Watch())
     room = edits.bounds(read_map(card), index, card.size)[1] - look.partition.start
     assert room >= (size or 0)
-    if min(room if size is None else size // unit * unit, look.volume.largest) <= look.volume.size:
-        return                                                                 # there is nothing to grow into
+    if min(room if size is None else size // unit * unit, look.volume.largest) <= look.volume.size or (
+            size or 0) > look.volume.largest:
+        return                                                                 # the volume itself has its limit
     perform(steps[-1], card, None, Watch())
     after = survey(card)
     assert [files_of(card, p.index) for p in after.with_contents] == list(before.values())
-    assert size is None or after.partition(index).partition.length >= min(size // unit * unit, look.volume.largest)
+    assert size is None or after.partition(index).partition.length >= size // unit * unit
     assert [f.sentence for f in after.findings if f.severity == "problem"] == []
 
 
@@ -208,3 +209,46 @@ def test_what_a_volume_becomes_under_another_map():
               "pc": {"rdb": "ffs-intl", "ahdi": "gemdos", "mbr": "", "gpt": ""}}
     for name, look in looks.items():
         assert {kind: kind_under(MapKind(kind), look) for kind in wanted[name]} == wanted[name]
+
+
+def small_clusters(size: int):
+    """A card with one FAT16 volume whose clusters are as small as they can be, filled a little."""
+    card = MemoryBlocks(bytes(size), name="Small clusters")
+    for step in (s.NewMap("mbr"), s.AddPartition("fat16", size - 2 * MIB, label="GAMES", block=512)):
+        perform(step, card, None, Watch())
+    put_in(partition_window(card, read_map(card).partition(1)), {"ROMS": None, "ROMS/A.BIN": b"a" * 90_000})
+    return card
+
+
+@pytest.mark.parametrize("way", ["a larger card", "in place"])
+def test_a_volume_whose_clusters_are_too_small_is_made_anew_in_larger_ones_and_both_ways_are_told(bench, way):
+    made = small_clusters(30 * MIB)
+    if way == "in place":
+        put_card(bench, "new", 200 * MIB, made.data)
+        card = bench.shelf.find("new")
+        with card.open() as blocks:
+            sheet = propose_growth(card, survey(blocks), bench.crate)
+    else:
+        steps = plan(bench, made.data, size=200 * MIB)
+        sheet = JobSheet(steps, reference(bench.shelf.find("old")), reference(bench.shelf.find("new")))
+    assert s.RebuildPartition(1, fills=True) in sheet.steps
+    target = bench.shelf.find("new")
+    result = running.run(sheet, bench, Watch(), typed_tag=target.tag)
+    told = next(done.sentence for done in result.done if "made anew" in done.sentence)
+    assert "Clusters of 4 KiB: with those of 512 B it would end at 32.3 MiB." in told
+    with target.open() as blocks:
+        layout = survey(blocks, thorough=True)
+        assert files_of(blocks, 1) == {"ROMS/A.BIN": b"a" * 90_000}
+    assert (layout.partition(1).name, layout.partition(1).volume.block) == ("GAMES", 4096)
+    assert layout.partition(1).partition.end > 199 * MIB
+    assert [f.sentence for f in layout.findings if f.severity != "good"] == []
+
+
+def test_growing_in_place_says_where_the_clusters_end_and_what_could_be_had():
+    card = MemoryBlocks(bytes(small_clusters(30 * MIB).data) + bytes(170 * MIB), name="Card")
+    with pytest.raises(FitError, match=r"ends at 32\.3 MiB in place.*Made anew with its files it can have 100 MiB"):
+        perform(s.GrowPartition(1, 100 * MIB), card, None, Watch())
+    perform(s.RebuildPartition(1, size=100 * MIB), card, None, Watch())
+    assert survey(card).partition(1).partition.length == 100 * MIB
+    with pytest.raises(FitError, match="at most"):
+        perform(s.RebuildPartition(1, size=300 * MIB), card, None, Watch())

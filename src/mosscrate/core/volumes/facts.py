@@ -39,7 +39,7 @@ class Facts:
         has_journal: whether a journal of its own may have to be carried out.
         misread: why machines of other maps read such a volume otherwise than its own; "" where they do not.
         made_as: the kind that one is made anew as; `kind` where left out.
-        least: bytes that one has at least.
+        least, most: bytes that one can have; `most` None where only the medium sets a limit.
         home: the map of its machines, `NONE` for a floppy; None where any map of later machines carries it.
     """
 
@@ -69,6 +69,7 @@ class Facts:
     misread: str = ""
     made_as: str = ""
     least: int = 0
+    most: int | None = None
     home: MapKind | None = None
     entry_bytes: Callable[[str], int] = lambda _name: 0
     extra_blocks: Callable[[int, int], int] = lambda _size, _block: 0

@@ -21,6 +21,7 @@ from mosscrate.core.sheet.steps import (
     KeepCard,
     MendMap,
     NewMap,
+    RebuildPartition,
     Verify,
     Which,
     WriteFitted,
@@ -28,6 +29,8 @@ from mosscrate.core.sheet.steps import (
 )
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import KINDS, is_resized_anew
+
+WORTH_MORE = 1.25                      # times the room that growing in place gives
 
 
 def propose(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout,
@@ -88,7 +91,7 @@ def propose_growth(medium: Medium, layout: Layout, crate: Crate) -> JobSheet:
         steps.append(KeepCard(Which.TARGET))
     last = layout.last()
     if last is not None:
-        steps.append(GrowPartition(last.index))
+        steps.append(filling(layout, medium.name) or GrowPartition(last.index))
     return JobSheet((*steps, Eject()), None, reference(medium))
 
 
@@ -115,14 +118,29 @@ def usual_kind(map: MapKind) -> str:
     return next((facts.kind for facts in KINDS if facts.is_written and facts.home == map), "fat")
 
 
-def _growth(source: Layout, target: Layout) -> GrowPartition | None:
-    try:
-        written = after(WriteImage(), source, target)
-        last = written.last()
-        if last is None:
-            return None
-        grow = GrowPartition(last.index)
-        grow.length(planned(written, "the card"), last)
-        return grow
-    except FitError:
+def filling(layout: Layout, name: str) -> AnyStep | None:
+    """How the last partition of a layout takes the room behind it; None where nothing can.
+
+    Grown in place, unless its clusters are too small for that: then it is made anew in larger ones.
+    """
+    last = layout.last()
+    if last is None:
         return None
+    card, grow, rebuild = planned(layout, name), GrowPartition(last.index), RebuildPartition(last.index, fills=True)
+    reached = 0
+    with suppress(FitError):
+        reached = grow.length(card, last)[1]
+    facts = last.volume.facts if last.volume else None
+    if last.volume is not None and last.volume.used is not None and facts is not None and facts.is_written:
+        with suppress(FitError):
+            could = rebuild.length(card, last)
+            if facts.most is not None and could > max(reached, last.partition.length) * WORTH_MORE:
+                rebuild.decide(card)
+                return rebuild
+    return grow if reached else None
+
+
+def _growth(source: Layout, target: Layout) -> AnyStep | None:
+    with suppress(FitError):
+        return filling(after(WriteImage(), source, target), "the card")
+    return None

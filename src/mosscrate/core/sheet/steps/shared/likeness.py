@@ -6,6 +6,8 @@ from dataclasses import replace
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.fresh import fresh_volume
+from mosscrate.core.errors import FitError
 from mosscrate.core.volumes import Making, Seat, facts_for, facts_of
 from mosscrate.core.volumes.base import BARE
 
@@ -45,6 +47,17 @@ def making_like(old: Old, kind: str, *, block: int | None = None, seat: Seat = B
     is_alike = was is not None and was.ids == facts.ids
     return Making(kind, facts.cut_label(old.label), block, id=old.id if is_alike else "",
                   seat=seat)
+
+
+def making_that_fits(old: Old, kind: str, size: int, sector: int, *, block: int | None, seat: Seat) -> Making:
+    """The same for another size, in larger blocks where it cannot have as many of its own. Raises FitError."""
+    making = making_like(old, kind, block=block, seat=seat)
+    if block is None and making.block is not None:
+        try:
+            fresh_volume(making, size, sector)
+        except FitError:
+            return replace(making, block=None)
+    return making
 
 
 def with_boot_code(making: Making, old: Old, window: Blocks) -> Making:

@@ -20,6 +20,8 @@ from mosscrate.core.sizes import binary, precise
 from mosscrate.core.volumes import format_of
 from mosscrate.core.watch import Watch
 
+SLACK = 500                            # one in so many bytes may be missing from what was asked for without a word
+
 
 class GrowPartition(Step, tag="grow", frozen=True):
     """See above; `size` None fills the room behind it."""
@@ -63,6 +65,9 @@ class GrowPartition(Step, tag="grow", frozen=True):
         if volume is None or not volume.largest:
             because = volume.largest_because if volume and volume.largest_because else look.role_reason
             raise FitError(f"{look.name} cannot be grown: {because.rstrip('.')}.")
+        if self.size is not None and volume.largest < wanted - wanted // SLACK and _could_have(volume, wanted):
+            raise FitError(f"{look.name} ends at {binary(volume.largest)} in place: {volume.largest_because}. Made "
+                           f"anew with its files it can have {binary(wanted)}.")
         length = wanted if wanted <= volume.largest else max(volume.largest // unit * unit, look.partition.length)
         limit = volume.largest_because if length < wanted else ""
         if length <= volume.size:
@@ -96,6 +101,12 @@ class GrowPartition(Step, tag="grow", frozen=True):
         stop = f" It {decided.note}." if decided.note else ""
         return Done(f"Partition {self.partition} has grown from {binary(before)} to {precise(length)}.{stop}",
                     length - before)
+
+
+def _could_have(volume: VolumeLook, size: int) -> bool:
+    """Whether one of its kind could have a size, made anew in larger clusters."""
+    facts = volume.facts
+    return facts is not None and facts.most is not None and size <= facts.most
 
 
 def is_made_anew(volume: VolumeLook, length: int) -> bool:
