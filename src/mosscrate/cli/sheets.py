@@ -20,13 +20,13 @@ from mosscrate.core.machines import Machine, check
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
-from mosscrate.core.sheet.planning.propose import propose
+from mosscrate.core.sheet.planning.propose import gives_room, offered, propose
 from mosscrate.core.sheet.planning.suiting import suited, swapping_on_the_way
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job, Log
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet
-from mosscrate.core.sheet.steps import GrowPartition
+from mosscrate.core.sheet.steps import AnyStep, GrowPartition, RebuildPartition
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
 
@@ -50,14 +50,16 @@ def sheet() -> None:
 @sheet.command()
 @click.argument("source")
 @click.argument("target")
-@click.option("--size", help="Size of the last partition, such as 6GiB; it fills the card when left out.")
+@click.option("--size", help="Size of the last partition, such as 6GiB; as --grow when left out.")
+@click.option("--grow/--no-grow", default=None, help="Give the last partition all new room, or leave it as it is. When "
+              "left out, volumes of today's kinds and those with ROMs or saves grow.")
 @click.option("--swap", is_flag=True, help="Exchange the two bytes of every word on the way, for an adapter that does.")
 @click.option("--machine", help="What the target is meant for: a map it knows, its order of bytes.")
 @click.option("--out", type=FILE, help="Save the sheet here.")
 @json_option
 @click.pass_obj
-def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, machine: str | None, out: Path | None,
-         as_json: bool) -> None:
+def plan(bench: Bench, source: str, target: str, size: str | None, grow: bool | None, swap: bool, machine: str | None,
+         out: Path | None, as_json: bool) -> None:
     """Propose the whole move from SOURCE onto TARGET."""
     old, new = bench.shelf.find(source), bench.shelf.find(target)
     with old.open() as a, new.open() as b:
@@ -70,8 +72,11 @@ def plan(bench: Bench, source: str, target: str, size: str | None, swap: bool, m
         made, findings = fit.sheet, fit.findings
     if size:
         wanted = size_of(size)
-        made = msgspec.structs.replace(made, steps=tuple(
-            msgspec.structs.replace(s, size=wanted) if isinstance(s, GrowPartition) else s for s in made.steps))
+        made = msgspec.structs.replace(made, steps=tuple(_sized(s, wanted) for s in made.steps))
+    elif not grow:
+        out_of_it = offered(made, old_layout) if grow is None else {
+            k for k, step in enumerate(made.steps) if gives_room(step)}
+        made = msgspec.structs.replace(made, steps=tuple(s for k, s in enumerate(made.steps) if k not in out_of_it))
     if swap:
         made = swapping_on_the_way(made)
     _put_out_for(meant_for, made, forecast(made, old_layout, new_layout), out, findings, as_json=as_json)
@@ -176,6 +181,14 @@ def log_(bench: Bench, as_json: bool) -> None:
         target = job.sheet.target.name if job.sheet.target else ""
         click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
                    + (f"  {job.message}" if job.message else ""))
+
+
+def _sized(step: AnyStep, size: int) -> AnyStep:
+    if not gives_room(step):
+        return step
+    sized: AnyStep = RebuildPartition(step.partition, step.kind, step.block, size) \
+        if isinstance(step, RebuildPartition) else GrowPartition(step.partition, size)
+    return sized
 
 
 def _put_out_for(machine: Machine | None, made: JobSheet, seen: Forecast, out: Path | None,

@@ -6,6 +6,7 @@ gives a new plan; what is drawn follows from it.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -20,7 +21,7 @@ from mosscrate.core.sheet.planning.editing import with_steps
 from mosscrate.core.sheet.planning.forecasting import Forecast, after, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.preparing import Wish, prepared, propose_preparation
-from mosscrate.core.sheet.planning.propose import propose, propose_arrangement, propose_growth
+from mosscrate.core.sheet.planning.propose import gives_room, offered, propose, propose_arrangement, propose_growth
 from mosscrate.core.sheet.planning.suiting import Suited, suited
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.sights import planned
@@ -32,6 +33,7 @@ from mosscrate.core.sheet.steps import (
     GrowPartition,
     KeepCard,
     NewMap,
+    RebuildPartition,
     WriteFitted,
     WriteImage,
 )
@@ -126,8 +128,18 @@ class Plan:
 
     @property
     def growing(self) -> int | None:
-        """The partition whose edge can be dragged."""
-        return next((s.partition for s in self.sheet.steps if isinstance(s, GrowPartition)), None)
+        """The partition whose edge can be dragged; it may still be as it was, its growing an offer."""
+        return next((s.partition for s in self.proposed.steps if gives_room(s)), None)
+
+    @property
+    def is_made_anew(self) -> bool:
+        """Whether that partition's volume is made anew with its files instead of being grown in place."""
+        return any(isinstance(s, RebuildPartition) and gives_room(s) for s in self.proposed.steps)
+
+    @property
+    def is_offer(self) -> bool:
+        """Whether that partition stays as it was unless somebody asks for more."""
+        return any(gives_room(s) for k, s in enumerate(self.proposed.steps) if k in self.left_out)
 
     @property
     def is_in_place(self) -> bool:
@@ -152,7 +164,8 @@ class Plan:
         if self.usual is None:
             return replace(self, machine=machine)
         fit = suited(self.usual, self.source_layout, self.target_layout, machine) if machine else Suited(self.usual)
-        return replace(self, machine=machine, proposed=fit.sheet, because=fit.findings)
+        return replace(self, machine=machine, proposed=fit.sheet, because=fit.findings,
+                       left_out=offered(fit.sheet, self.source_layout))
 
     def wished(self, wish: Wish, machine: Machine | None) -> Plan:
         """The same card, laid out anew in another way or for another machine. Raises FitError."""
@@ -178,8 +191,20 @@ class Plan:
 
     def with_size(self, size: int | None) -> Plan:
         """The same plan with another size for the partition that grows; None fills the card."""
-        steps = tuple(msgspec.structs.replace(s, size=size) if isinstance(s, GrowPartition) else s
-                      for s in self.proposed.steps)
+        filling = frozenset(k for k, s in enumerate(self.proposed.steps) if gives_room(s))
+        if size is not None and size <= self.bounds()[0]:
+            return replace(self, usual=None, left_out=self.left_out | filling)
+        asked = replace(self, left_out=self.left_out - filling)
+        return asked._growing_by(lambda s: RebuildPartition(s.partition, s.kind, s.block, size, size is None)
+                                if isinstance(s, RebuildPartition) else GrowPartition(s.partition, size))
+
+    def in_the_way(self, *, is_anew: bool) -> Plan:
+        """The same plan with the volume made anew with its files, or grown in place."""
+        return self._growing_by(lambda s: RebuildPartition(s.partition, size=s.size, fills=s.size is None) if is_anew
+                                else GrowPartition(s.partition, s.size))
+
+    def _growing_by(self, changed: Callable[[GrowPartition | RebuildPartition], AnyStep]) -> Plan:
+        steps = tuple(changed(s) if gives_room(s) else s for s in self.proposed.steps)
         return replace(self, usual=None, proposed=msgspec.structs.replace(self.proposed, steps=steps))
 
     def bounds(self) -> tuple[int, int]:
@@ -188,7 +213,10 @@ class Plan:
         if written is None or index is None:
             return 0, 0
         look = written.partition(index)
-        largest = look.volume.largest if look.volume else 0
+        volume = look.volume
+        largest = volume.largest if volume else 0
+        if self.is_made_anew and volume and volume.facts:
+            largest = volume.facts.most or self.target.size
         return look.partition.length, max(look.partition.length, min(planned(written, "").room_behind(index), largest))
 
     def stops(self) -> tuple[Stop, ...]:
@@ -307,4 +335,5 @@ def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layo
                              "back."),))
     sheet = propose(source, source_layout, target, target_layout, crate)
     losses = what_would_be_lost(target, target_layout, crate)
-    return Plan(source, source_layout, target, target_layout, sheet, losses, usual=sheet)
+    return Plan(source, source_layout, target, target_layout, sheet, losses, usual=sheet,
+                left_out=offered(sheet, source_layout))

@@ -108,6 +108,8 @@ class MovePlanning(MovePage):
         self.carrying.brought.connect(self._bring_over)
         self.right.chosen.connect(lambda _index: self._show_arranging())
         self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
+        self.size_panel.way_wanted.connect(
+            lambda is_anew: self._change(lambda plan: plan.in_the_way(is_anew=is_anew)))
         self.arrange_panel.steps_wanted.connect(self._add_steps)
         self.prepare_panel.wished.connect(self._mean_for_machine)
         self.arrange_panel.names_wanted.connect(lambda: self.side.setCurrentWidget(self.names_panel))

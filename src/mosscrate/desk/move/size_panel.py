@@ -12,11 +12,17 @@ from mosscrate.core.sizes import binary, exact, parse_size
 from mosscrate.desk.move.plan import Plan
 from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, clear, label
 
+WAYS = ("grow it in place", "make it anew, files put back")
+
 
 class SizePanel(Panel):
-    """Shows the growing partition of a plan; `size_wanted` carries bytes, or None for all the room."""
+    """Shows the growing partition of a plan.
+
+    `size_wanted` carries bytes, or None for all the room; `way_wanted` whether its volume is made anew.
+    """
 
     size_wanted = pyqtSignal(object)
+    way_wanted = pyqtSignal(bool)
 
     def __init__(self) -> None:
         super().__init__()
@@ -29,12 +35,18 @@ class SizePanel(Panel):
         self.stops = QComboBox()
         self.stops.setAccessibleName("Sizes that matter")
         self.stops.activated.connect(self._picked)
+        self.ways = QComboBox()
+        self.ways.setAccessibleName("How it gets its new size")
+        self.ways.addItems(WAYS)
+        self.ways.activated.connect(lambda number: self.way_wanted.emit(number == 1))
+        self.why = label(style="muted", scale=0.86, wraps=True)
         self.error = label(style="problem", scale=0.88, wraps=True)
         self.facts = Facts()
         self.fit_head = label("Fit", bold=True)
         self.fit = QVBoxLayout()
         self.fit.setSpacing(2)
-        for part in (self.name, self.about, self.field, self.stops, self.error, self.facts, self.fit_head):
+        for part in (self.name, self.about, self.field, self.stops, self.ways, self.why, self.error, self.facts,
+                     self.fit_head):
             self.column.addWidget(part)
         self.column.addLayout(self.fit)
         self.column.addStretch(1)
@@ -49,7 +61,7 @@ class SizePanel(Panel):
         layout = plan.forecast.layout if plan else None
         index = plan.growing if plan else None
         has_size = plan is not None and layout is not None and index is not None
-        for part in (self.field, self.stops, self.facts, self.fit_head):
+        for part in (self.field, self.stops, self.ways, self.why, self.facts, self.fit_head):
             part.setVisible(has_size)
         self.error.hide()
         clear(self.fit)
@@ -60,11 +72,15 @@ class SizePanel(Panel):
             return
         look = layout.partition(index)
         self.name.setText(look.name)
-        self.about.setText("on this card" if plan.is_in_place else "on the new card")
+        where = "on this card" if plan.is_in_place else "on the new card"
+        self.about.setText(f"{where}, as large as it was; choose a size to grow it" if plan.is_offer else where)
         self.field.setText(binary(look.partition.length))
         self.field.setToolTip(exact(look.partition.length))
         self.field.setEnabled(not is_locked)
         self.stops.setEnabled(not is_locked)
+        self.ways.setEnabled(not is_locked)
+        self.ways.setCurrentIndex(int(plan.is_made_anew))
+        self.why.setText(_why(plan))
         self.stops.clear()
         self.stops.addItem("sizes that matter…")
         self.stops.addItems([f"{binary(s.size)}, {s.name}" if s.name != binary(s.size) else s.name
@@ -104,14 +120,30 @@ class SizePanel(Panel):
         self.error.show()
 
 
+def _why(plan: Plan) -> str:
+    """What speaks for the other way."""
+    written, index = plan.written, plan.growing
+    volume = written.partition(index).volume if written is not None and index is not None else None
+    if plan.is_made_anew and volume and volume.largest and plan.size() > volume.largest:
+        return f"In place it would end at {binary(volume.largest)}: {volume.largest_because}."
+    if plan.is_made_anew:
+        return "Same label, same files, a structure for its new size. It takes as long as copying it."
+    return "Some firmware breaks on a grown volume and wants it made anew."
+
+
 def _fits(plan: Plan) -> Iterator[Finding]:
     layout, index = plan.forecast.layout, plan.growing
     if layout is None or index is None:
         return
     look = layout.partition(index)
-    yield Finding(Severity.GOOD, "Files keep their place; only the table in front of them gets longer.")
+    if plan.is_offer:
+        return
+    if not plan.is_made_anew:
+        yield Finding(Severity.GOOD, "Files keep their place; only the table in front of them gets longer.")
     if look.volume and look.volume.label:
         yield Finding(Severity.GOOD, f"Label {look.volume.label} and serial number stay.")
+    if plan.is_made_anew:
+        return
     if look.volume and look.partition.length >= look.volume.largest:
         yield Finding(Severity.WARNING, f"It stops there: {look.volume.largest_because}.")
     elif layout.tail < 1 << 20:

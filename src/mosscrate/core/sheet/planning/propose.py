@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from typing import TypeGuard
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
+from mosscrate.core.contents.roles import Role
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind
@@ -12,6 +14,7 @@ from mosscrate.core.sheet.planning.forecasting import after
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.sights import planned
+from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps import (
     AnyStep,
     CopyPartition,
@@ -50,10 +53,10 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
         return JobSheet(tuple(steps), reference(source), reference(target))
     steps.append(_writing(source_layout, target_layout))
     grow = _growth(source_layout, target_layout)
-    if grow:
-        steps.append(grow)
-    elif source_layout.map_kind == MapKind.GPT and source_layout.size != target_layout.size:
+    is_asked = grow is not None and not offered(JobSheet((grow,)), source_layout)
+    if not is_asked and source_layout.map_kind == MapKind.GPT and source_layout.size != target_layout.size:
         steps.append(MendMap())                       # its second copy belongs to the end of the card
+    steps += [grow] if grow else []
     steps += [Verify(), Eject()]
     return JobSheet(tuple(steps), reference(source), reference(target))
 
@@ -116,6 +119,23 @@ def kind_under(map: MapKind, look: PartitionLook) -> str:
 def usual_kind(map: MapKind) -> str:
     """What a fresh volume under a map is made as, where nothing else is said."""
     return next((facts.kind for facts in KINDS if facts.is_written and facts.home == map), "fat")
+
+
+def gives_room(step: Step) -> TypeGuard[GrowPartition | RebuildPartition]:
+    """Whether a step gives a partition more room."""
+    return isinstance(step, GrowPartition) or (
+        isinstance(step, RebuildPartition) and (step.fills or step.size is not None))
+
+
+def offered(sheet: JobSheet, source: Layout) -> frozenset[int]:
+    """Steps of a proposed move that are only done when somebody asks: what was laid out for an old machine, or for an
+    instrument, does not grow just because its new card is larger.
+    """
+    last = source.last()
+    facts = last.volume.facts if last is not None and last.volume is not None else None
+    if last is None or last.role in (Role.ROMS, Role.SAVES) or (facts is not None and facts.is_mostly_room):
+        return frozenset()
+    return frozenset(k for k, step in enumerate(sheet.steps) if gives_room(step))
 
 
 def filling(layout: Layout, name: str) -> AnyStep | None:
