@@ -206,6 +206,9 @@ def test_a_folder_is_copied_between_partitions_of_one_card_and_by_its_own_rules_
         perform(step, blocks, None, Watch())
     perform(msgspec.structs.replace(step, existing=s.Existing.REPLACE), blocks, None, Watch())
     assert trees(blocks)["STATE"] == now
+    perform(s.CopyFiles(3, 2, "gb", "roms/gb", contents=True), blocks, None, Watch())
+    flat = {p.removeprefix("gb/"): v for p, v in trees(blocks)["STATE"].items() if p.startswith("gb/")}
+    assert flat == {p.removeprefix("from games/gb/"): v for p, v in wanted.items() if p != "from games/gb"}
     onto_itself = s.CopyFiles(2, 2)
     assert "another partition" in forecast(JobSheet((onto_itself,)), None, survey(blocks)).problems[0].sentence
     for bad, why in ((onto_itself, "another partition"), (s.CopyFiles(3, 2, "", "nowhere"), "no “nowhere”")):

@@ -3,32 +3,51 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import QModelIndex, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QLineEdit, QTreeView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHeaderView, QMenu, QTreeView
 
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.maps import MapKind, map_format
-from mosscrate.core.sheet.steps import AnyStep, Existing, MakeFolder, PutFiles, RemoveFiles, RenameFile, SetTraits
+from mosscrate.core.sheet.steps import (
+    AnyStep,
+    CopyFiles,
+    Existing,
+    MakeFolder,
+    PutFiles,
+    RemoveFiles,
+    RenameFile,
+    SetTraits,
+)
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, is_changed_here
 from mosscrate.core.volumes.ffs import protection_text
+from mosscrate.desk.look.ask_strip import AskStrip
 from mosscrate.desk.look.tree_model import Node, TreeModel
-from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
-from mosscrate.desk.shared.tag_entry import TagEntry
+from mosscrate.desk.look.tree_place import TreePlace, go_to, place_in
+from mosscrate.desk.shared.files_in_hand import FilesInHand, in_hand
+from mosscrate.desk.shared.panel import Panel, button, label, row
 
-_EXISTING = {"keep an old one under a dated name": Existing.KEEP_BOTH, "replace what is there": Existing.REPLACE,
-             "refuse if one is there": Existing.REFUSE}
+
+@dataclass(frozen=True)
+class Carried:
+    """What goes to another place, and the medium that takes it."""
+
+    hand: FilesInHand
+    to: Medium
 
 
 class FilesPanel(Panel):
     """Shows one tree and asks for its changes on the page."""
 
-    take_out_wanted = pyqtSignal(object)            # Entry
-    change_wanted = pyqtSignal(object, str)         # AnyStep, typed tag
+    take_out_wanted = pyqtSignal(object)            # list of Entry
+    change_wanted = pyqtSignal(object, str)         # tuple of AnyStep, typed tag
+    copy_wanted = pyqtSignal(object, object, str)   # Carried, steps, typed tag
+    losses_wanted = pyqtSignal(object, object)      # Carried or None, steps: what they lose is to be told
     undo_wanted = pyqtSignal(str)                   # typed tag
     image_wanted = pyqtSignal(int)                  # partition
 
@@ -38,8 +57,10 @@ class FilesPanel(Panel):
         self.image_button = button("As image…", self._as_image,
                                    tip="Save this partition as an image file without a map, byte for byte")
         self.facts = label(style="muted", scale=0.9, wraps=True)
-        self.take_button = button("Take out…", self._take_out, tip="Copy the chosen file or folder to this computer")
+        self.take_button = button("To computer…", self._take_out, tip="Copy what is chosen to this computer")
         self.put_button = button("Put…", self._ask_for_files, tip="Put files into the chosen folder; or drop them here")
+        self.replace_button = button("Replace…", self._ask_for_other,
+                                     tip="Put a file of this computer in its place, under its name")
         self.folder_button = button("Folder…", self._ask_for_folder, tip="Make a new folder in the chosen one")
         self.rename_button = button("Rename…", self._ask_for_name, tip="A name with slashes moves it")
         self.remove_button = button("Remove", self._ask_to_remove)
@@ -47,23 +68,27 @@ class FilesPanel(Panel):
         self.tree.setUniformRowHeights(True)
         self.tree.setAccessibleName("Files of the chosen partition")
         self.tree.setAllColumnsShowFocus(True)
+        self.tree.setSelectionMode(QTreeView.SelectionMode.ExtendedSelection)
+        self.tree.setDragEnabled(True)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._show_acts)
         self.empty = label(style="muted", wraps=True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.strip = _AskStrip()
+        self.strip = AskStrip()
         self.strip.confirmed.connect(self._confirmed)
         self.strip.undo_wanted.connect(self.undo_wanted)
         head = row(self.head)
         head.setStretch(0, 1)
         head.addWidget(self.image_button)
-        buttons = row(self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
-                      None, spacing=3)
+        buttons = row(self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
+                      self.remove_button, None, spacing=3)
         self.comment_button = button("Comment…", self._ask_for_comment, tip="Up to 79 characters that go with the file")
         self.protect_button = button("Protection…", self._ask_for_protection,
                                      tip="Letters of hsparwed that are set: r, w, e, d allow reading, writing, "
                                          "starting and removing")
         own = row(self.comment_button, self.protect_button, None, spacing=3)
-        for part in (self.take_button, self.put_button, self.folder_button, self.rename_button, self.remove_button,
-                     self.image_button, self.comment_button, self.protect_button):
+        for part in (self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
+                     self.remove_button, self.image_button, self.comment_button, self.protect_button):
             part.setProperty("compact", True)
         self.column.addLayout(head)
         self.column.addWidget(self.facts)
@@ -77,7 +102,9 @@ class FilesPanel(Panel):
         self._medium: Medium | None = None
         self._look: PartitionLook | None = None
         self._is_free = False
-        self._build: Callable[[], AnyStep] | None = None
+        self._build: Callable[[], tuple[AnyStep, ...]] | None = None
+        self._carried: Carried | None = None
+        self._was_at: tuple[tuple[str, int], TreePlace] | None = None
 
     def set_free(self, *, is_free: bool) -> None:
         """Whether the card can be written now."""
@@ -123,15 +150,18 @@ class FilesPanel(Panel):
     def show_tree(self, root: Node) -> None:
         """The files themselves."""
         self._let_go()
-        self._model = TreeModel(root, self)
+        here = (self._medium.key, self._look.index) if self._medium and self._look else ("", 0)
+        self._model = TreeModel(root, *here, self)
         self.tree.setModel(self._model)
+        if self._was_at is not None and self._was_at[0] == here:
+            go_to(self.tree, self._model, self._was_at[1])
         if header := self.tree.header():
             header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
             header.setStretchLastSection(False)
             for column in (1, 2):
                 header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
         if selection := self.tree.selectionModel():
-            selection.currentChanged.connect(lambda _now, _before: self._enable())
+            selection.selectionChanged.connect(lambda _now, _before: self._enable())
         if not root.children:
             self.show_text("No files yet. Drop some here, or use Put.", keeps_model=True)
             return
@@ -148,9 +178,9 @@ class FilesPanel(Panel):
         self.empty.show()
         self._enable()
 
-    def show_done(self, sentence: str, *, can_undo: bool = True) -> None:
-        """A change has been made."""
-        self.strip.show_done(sentence, self._medium.tag if self._medium and can_undo else "")
+    def show_done(self, sentence: str, *, tag: str = "") -> None:
+        """A change has been made; with the tag of its card it can be taken back."""
+        self.strip.show_done(sentence, tag)
 
     def show_problem(self, sentence: str) -> None:
         """A change could not be made."""
@@ -164,12 +194,30 @@ class FilesPanel(Panel):
         what = f"“{paths[0].name}”" if len(paths) == 1 else counted(len(paths), "item")
         names = tuple(str(p) for p in paths)
         self._open(f"Put {what} into {f'{look.name}/{folder}' if folder else look.name}",
-                   lambda: PutFiles(look.index, names, folder, self.strip.existing()), choice=True)
+                   lambda: (PutFiles(look.index, names, folder, self.strip.existing(),
+                                     contents=self.strip.wants_contents()),),
+                   existing=Existing.KEEP_BOTH, has_folders=any(p.is_dir() for p in paths), is_told=True)
+
+    def offer_copy(self, hand: FilesInHand, medium: Medium, look: PartitionLook, folder: str = "") -> None:
+        """Ask whether dragged files should go to a partition: moved within their own, copied to any other."""
+        into = f"{look.name}/{folder}" if folder else look.name
+        if (medium.key, look.index) == (hand.key, hand.partition):
+            inside = any(folder == path or folder.startswith(f"{path}/") for path in hand.paths)
+            moved = [p for p in hand.paths if p.rpartition("/")[0] != folder]
+            if moved and not inside:
+                self._open(f"Move {hand.words} to {into}", lambda: tuple(
+                    RenameFile(look.index, p, f"{folder}/{p.rpartition('/')[2]}".strip("/")) for p in moved))
+            return
+        onto = f" on {medium.name}" if self._medium is None or medium.key != self._medium.key else ""
+        self._open(f"Copy {hand.words} to {into}{onto}", lambda: tuple(
+            CopyFiles(hand.partition, look.index, folder, path, self.strip.existing(), self.strip.wants_contents())
+            for path in hand.paths), existing=Existing.KEEP_BOTH, has_folders=hand.has_folders,
+            carried=Carried(hand, medium), is_told=True)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files may be put by dropping them."""
         data = event.mimeData() if event else None
-        if event and data and data.hasUrls() and self._can_change():
+        if event and data and (data.hasUrls() or in_hand(data)) and self._can_change():
             event.acceptProposedAction()
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
@@ -184,13 +232,17 @@ class FilesPanel(Panel):
             return
         viewport = self.tree.viewport()
         place = viewport.mapFrom(self, event.position().toPoint()) if viewport else QPoint()
-        paths = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
-        self.offer_put(paths, self._folder_of(self.tree.indexAt(place)))
+        folder, hand = self._folder_of(self.tree.indexAt(place)), in_hand(data)
+        if hand is not None and self._medium is not None and self._look is not None:
+            self.offer_copy(hand, self._medium, self._look, folder)
+        else:
+            self.offer_put([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()], folder)
         event.acceptProposedAction()
 
     def _let_go(self) -> None:
         """Of the tree that is shown: a large one takes memory."""
         if self._model is not None:
+            self._was_at = ((self._model.key, self._model.partition), place_in(self.tree, self._model))
             self.tree.setModel(None)
             self._model.deleteLater()
             self._model = None
@@ -201,29 +253,48 @@ class FilesPanel(Panel):
             return ""
         return entry.path if entry.kind == Kind.FOLDER else entry.path.rpartition("/")[0]
 
+    def _all_chosen(self) -> list[Entry]:
+        selection = self.tree.selectionModel()
+        if self._model is None or selection is None or not self.tree.isVisible():
+            return []
+        return self._model.outermost(sorted(selection.selectedRows(), key=lambda i: self.tree.visualRect(i).top()))
+
     def _chosen(self) -> Entry | None:
-        return self._model.entry(self.tree.currentIndex()) if self._model and self.tree.isVisible() else None
+        """The one that is chosen; None for none or several."""
+        chosen = self._all_chosen()
+        return chosen[0] if len(chosen) == 1 else None
 
     def _can_change(self) -> bool:
         volume = self._look.volume if self._look else None
         return self._is_free and self._model is not None and volume is not None and is_changed_here(volume.kind)
 
     def _enable(self) -> None:
-        has_entry = self._chosen() is not None
-        self.take_button.setEnabled(has_entry)
+        one, some = self._chosen(), bool(self._all_chosen())
+        self.take_button.setEnabled(some)
         self.image_button.setVisible(self._look is not None and self._look.index > 0)
         for part in (self.put_button, self.folder_button):
             part.setEnabled(self._can_change())
         volume = self._look.volume if self._look else None
         for part in (self.comment_button, self.protect_button):
             part.setVisible(volume is not None and volume.facts is not None and volume.facts.has_comments)
-        for part in (self.rename_button, self.remove_button, self.comment_button, self.protect_button):
-            part.setEnabled(self._can_change() and has_entry)
+        for part in (self.rename_button, self.comment_button, self.protect_button):
+            part.setEnabled(self._can_change() and one is not None)
+        self.replace_button.setEnabled(self._can_change() and one is not None and one.kind == Kind.FILE)
+        self.remove_button.setEnabled(self._can_change() and some)
+
+    def _show_acts(self, place: QPoint) -> None:
+        """What can be done to what is chosen, at the pointer and under the menu key."""
+        self.menu = menu = QMenu(self)
+        for part in (self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
+                     self.remove_button, self.comment_button, self.protect_button):
+            if part.isEnabled() and not part.isHidden() and (act := menu.addAction(part.text())):
+                act.triggered.connect(part.click)
+        if viewport := self.tree.viewport():
+            menu.popup(viewport.mapToGlobal(place))
 
     def _take_out(self) -> None:
-        entry = self._chosen()
-        if entry is not None:
-            self.take_out_wanted.emit(entry)
+        if chosen := self._all_chosen():
+            self.take_out_wanted.emit(chosen)
 
     def _as_image(self) -> None:
         if self._look is not None:
@@ -233,125 +304,69 @@ class FilesPanel(Panel):
         names, _ = QFileDialog.getOpenFileNames(self, "Put which files?", str(Path.home()))
         self.offer_put([Path(n) for n in names], self._folder_of(self.tree.currentIndex()))
 
+    def _ask_for_other(self) -> None:
+        """Another file in the place of the chosen one, under its name; the old one stays under a dated one."""
+        look, entry = self._look, self._chosen()
+        if look is None or entry is None:
+            return
+        name, _ = QFileDialog.getOpenFileName(self, f"Which file becomes {entry.name}?", str(Path.home()))
+        if name:
+            folder = entry.path.rpartition("/")[0]
+            self._open(f"Put “{Path(name).name}” in the place of “{entry.name}”", lambda: (
+                PutFiles(look.index, (name,), folder, self.strip.existing(), entry.name),), existing=Existing.KEEP_BOTH)
+
     def _ask_for_folder(self) -> None:
         look, folder = self._look, self._folder_of(self.tree.currentIndex())
         if look is not None:
             self._open(f"Make a folder in {folder or look.name}",
-                       lambda: MakeFolder(look.index, f"{folder}/{self.strip.text()}".strip("/")), text="new folder")
+                       lambda: (MakeFolder(look.index, f"{folder}/{self.strip.text()}".strip("/")),), text="new folder")
 
     def _ask_for_name(self) -> None:
         look, entry = self._look, self._chosen()
         if look is not None and entry is not None:
-            self._open(f"Call “{entry.name}”", lambda: RenameFile(look.index, entry.path, _beside(
-                entry.path, self.strip.text())), text=entry.name)
+            self._open(f"Rename “{entry.name}”", lambda: (RenameFile(look.index, entry.path, _beside(
+                entry.path, self.strip.text())),), text=entry.name)
 
     def _ask_for_comment(self) -> None:
         look, entry = self._look, self._chosen()
         if look is not None and entry is not None:
             self._open(f"Comment of “{entry.name}”",
-                       lambda: SetTraits(look.index, entry.path, comment=self.strip.text()), text=entry.comment)
+                       lambda: (SetTraits(look.index, entry.path, comment=self.strip.text()),), text=entry.comment)
 
     def _ask_for_protection(self) -> None:
         look, entry = self._look, self._chosen()
         if look is not None and entry is not None:
             self._open(f"Protection of “{entry.name}”: letters of hsparwed that are set",
-                       lambda: SetTraits(look.index, entry.path, protection=self.strip.text()),
+                       lambda: (SetTraits(look.index, entry.path, protection=self.strip.text()),),
                        text=protection_text(entry.protection or 0))
 
     def _ask_to_remove(self) -> None:
-        look, entry = self._look, self._chosen()
-        if look is not None and entry is not None:
-            inside = " with all that is in it" if entry.kind == Kind.FOLDER else ""
-            self._open(f"Remove “{entry.path}”{inside}", lambda: RemoveFiles(look.index, (entry.path,)))
+        look, chosen = self._look, self._all_chosen()
+        if look is None or not chosen:
+            return
+        inside = " with all that is in it" if any(e.kind == Kind.FOLDER for e in chosen) else ""
+        what = f"“{chosen[0].path}”" if len(chosen) == 1 else counted(len(chosen), "item")
+        self._open(f"Remove {what}{inside}", lambda: (RemoveFiles(look.index, tuple(e.path for e in chosen)),))
 
-    def _open(self, sentence: str, build: Callable[[], AnyStep], *, text: str | None = None,
-              choice: bool = False) -> None:
-        self._build = build
-        if self._medium is not None:
-            self.strip.ask(sentence, self._medium.tag, text=text, choice=choice)
+    def _open(self, sentence: str, build: Callable[[], tuple[AnyStep, ...]], *, text: str | None = None,
+              existing: Existing | None = None, has_folders: bool = False,
+              carried: Carried | None = None, is_told: bool = False) -> None:
+        self._build, self._carried = build, carried
+        medium = carried.to if carried else self._medium
+        if medium is not None:
+            self.strip.ask(sentence, medium.tag, text=text, existing=existing, has_folders=has_folders)
+            if is_told:
+                self.losses_wanted.emit(self._carried, build())
 
     def _confirmed(self, tag: str) -> None:
-        if self._build is not None:
-            self.strip.show_working()
-            self.change_wanted.emit(self._build(), tag)
-
-
-class _AskStrip(QWidget):
-    """One question at the foot of the panel, answered by typing the card's tag; then what came of it."""
-
-    confirmed = pyqtSignal(str)
-    undo_wanted = pyqtSignal(str)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.sentence = label(wraps=True)
-        self.field = QLineEdit()
-        self.field.setAccessibleName("Name")
-        self.box = QComboBox()
-        self.box.addItems(list(_EXISTING))
-        self.box.setAccessibleName("What happens to a file that is there already")
-        self.entry = TagEntry("Do it")
-        self.entry.confirmed.connect(lambda _word: self.confirmed.emit(self.entry.typed()))
-        self.undo = TagEntry("Take it back")
-        self.undo.confirmed.connect(lambda _word: self.undo_wanted.emit(self.undo.typed()))
-        self.close_button = button("Not now", self.close_up)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 6, 0, 0)
-        column.setSpacing(5)
-        head = row(self.sentence)
-        head.setStretch(0, 1)
-        head.addWidget(self.close_button)
-        column.addLayout(head)
-        for part in (self.field, self.box, self.entry, self.undo):
-            column.addWidget(part)
-        self.close_up()
-
-    def ask(self, sentence: str, tag: str, *, text: str | None, choice: bool) -> None:
-        """Ask for one change."""
-        self._show(sentence, "", field=text is not None, box=choice, entry=True)
-        self.close_button.setText("Not now")
-        self.entry.ask(tag)
-        self.entry.prompt.setText(f"Type {tag} to change the card")
-        if text is not None:
-            self.field.setText(text)
-            self.field.selectAll()
-        (self.field if text is not None else self.entry.field).setFocus()
-
-    def text(self) -> str:
-        """What was typed as a name."""
-        return self.field.text().strip()
-
-    def existing(self) -> Existing:
-        """What happens to a file that is there already."""
-        return _EXISTING[self.box.currentText()]
-
-    def show_working(self) -> None:
-        """The change runs."""
-        self._show("Being written…", "muted")
-
-    def show_done(self, sentence: str, tag: str) -> None:
-        """It is done; with a tag it can be taken back."""
-        self._show(sentence, "good", undo=bool(tag))
-        self.close_button.setText("Close")
-        self.undo.ask(tag)
-        self.undo.prompt.setText(f"Type {tag} to take it back")
-
-    def show_problem(self, sentence: str) -> None:
-        """It could not be done."""
-        self._show(sentence, "problem")
-        self.close_button.setText("Close")
-
-    def close_up(self) -> None:
-        """Nothing is asked."""
-        self.hide()
-
-    def _show(self, sentence: str, style: str, *, field: bool = False, box: bool = False, entry: bool = False,
-              undo: bool = False) -> None:
-        self.sentence.setText(sentence)
-        restyle(self.sentence, style)
-        for part, is_shown in ((self.field, field), (self.box, box), (self.entry, entry), (self.undo, undo)):
-            part.setVisible(is_shown)
-        self.show()
+        if self._build is None:
+            return
+        steps = self._build()                          # as it was answered, before the questions go
+        self.strip.show_working()
+        if self._carried is not None:
+            self.copy_wanted.emit(self._carried, steps, tag)
+        else:
+            self.change_wanted.emit(steps, tag)
 
 
 def _beside(path: str, name: str) -> str:

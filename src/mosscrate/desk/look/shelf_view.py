@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPainterPath, QPen
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QPainter, QPainterPath, QPen
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from mosscrate.core.contents import Layout
@@ -13,6 +13,7 @@ from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.drawing import draw_focus, draw_text, scaled_font
+from mosscrate.desk.shared.files_in_hand import in_hand
 from mosscrate.desk.shared.painting import free_brush
 from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of
 from mosscrate.desk.theme import Look, color
@@ -25,6 +26,7 @@ class ShelfView(QListWidget):
     """Follows the bench's media; the chosen one is the medium in hand."""
 
     picked = pyqtSignal(object)
+    files_dropped = pyqtSignal(object, object)       # Medium, FilesInHand
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -35,6 +37,7 @@ class ShelfView(QListWidget):
         self.setAccessibleName("Shelf: cards, drives and images at hand")
         self.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setAcceptDrops(True)
         model.media_changed.connect(self.fill)
         model.selected_changed.connect(self.follow)
         model.seen_changed.connect(lambda _key: self._repaint())
@@ -65,6 +68,24 @@ class ShelfView(QListWidget):
         self.setCurrentRow(keys.index(chosen.key) if chosen and chosen.key in keys else -1)
         self.blockSignals(False)
         self._repaint()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Qt: files of a card may be dropped on another one."""
+        if event is not None and in_hand(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
+        """Qt: onto a card, not beside it."""
+        if event is not None:
+            event.setAccepted(self.itemAt(event.position().toPoint()) is not None)
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Qt."""
+        hand = in_hand(event.mimeData()) if event else None
+        row = self.indexAt(event.position().toPoint()).row() if event else -1
+        if event is not None and hand is not None and 0 <= row < len(self.model_.shelf):
+            self.files_dropped.emit(self.model_.shelf[row], hand)
+            event.acceptProposedAction()
 
     def _pick(self, row: int) -> None:
         shelf = self.model_.shelf

@@ -11,25 +11,20 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from mosscrate.core.contents import Layout, describe, survey
-from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.fresh_images import DRIVES, FLOPPIES, make_drive, make_floppy
 from mosscrate.core.contents.inspecting import Structure, inspect
-from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
-from mosscrate.core.errors import MediumError, MossError
+from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
+from mosscrate.core.errors import MossError
 from mosscrate.core.machines import check
-from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
-from mosscrate.core.sheet.running.job import Job
-from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import AnyStep
-from mosscrate.core.sizes import binary, counted, exact
+from mosscrate.core.sizes import exact
 from mosscrate.core.slots import Medium, Source
-from mosscrate.core.volumes import Entry, Kind
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.look.files_panel import FilesPanel
+from mosscrate.desk.look.filing import Filing
 from mosscrate.desk.look.findings_panel import FindingsPanel
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.look.structure_panel import StructurePanel
@@ -50,7 +45,6 @@ class LookStation(QWidget):
         super().__init__(parent)
         self.model = model
         self._shown: tuple[str, int] | None = None
-        self._last_job: Job | None = None
         self.title = label("Nothing in hand", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.open_button = button("Open…", self.ask_for_image, tip="A card image; or drop one anywhere (Ctrl+O)")
@@ -70,11 +64,10 @@ class LookStation(QWidget):
         self.core = CoreView("left")
         self.core.setMinimumWidth(LEAST_CORE)
         self.core.chosen.connect(self._on_chosen)
+        self.core.setAcceptDrops(True)
         self.files = FilesPanel()
-        self.files.take_out_wanted.connect(self._take_out)
-        self.files.image_wanted.connect(self._save_image)
-        self.files.change_wanted.connect(self._change_files)
-        self.files.undo_wanted.connect(self._take_back)
+        self.filing = Filing(model, self.files, self.core, self.shelf)
+        self.filing.changing.connect(self._forget)
         self.structure = StructurePanel()
         self.files_button = button("Files", lambda: self._turn(self.files))
         self.structure_button = button("Structure", lambda: self._turn(self.structure),
@@ -256,6 +249,10 @@ class LookStation(QWidget):
                                  lambda root: self._show_tree(wanted, root),
                                  lambda error: self.files.show_text(str(error)))
 
+    def _forget(self) -> None:
+        """What is shown of the files is about to change."""
+        self._shown = None
+
     def _show_tree(self, wanted: tuple[str, int], root: Node) -> None:
         if wanted == self._shown:
             self.files.show_tree(root)
@@ -307,47 +304,6 @@ class LookStation(QWidget):
         self.model.open_image(Path(name))
         self.model.said.emit(sentence)
 
-    def _take_out(self, entry: Entry) -> None:
-        medium, shown = self.model.selected, self._shown
-        folder = QFileDialog.getExistingDirectory(self, f"Where should {entry.name} go?", str(Path.home()))
-        if not folder or medium is None or shown is None:
-            return
-        job = self.model.run(f"Take out {entry.name}",
-                             lambda watch: _take_out(medium, shown[1], entry, Path(folder), watch), {medium.key})
-        if job:
-            job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
-
-    def _save_image(self, index: int) -> None:
-        """A partition as an image file, verified by reading it back."""
-        medium, bench = self.model.selected, self.model.bench
-        name, _ = QFileDialog.getSaveFileName(self, "Save the partition as an image",
-                                              str(Path.home() / f"{self.files.head.text()}.img"))
-        if not name or medium is None:
-            return
-        job = self.model.run(f"Save a partition of {medium.name}",
-                             lambda watch: _as_image(medium, index, Path(name), bench, watch), {medium.key})
-        if job:
-            job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
-            job.failed.connect(lambda error: self.files.show_problem(str(error)))
-
-    def _change_files(self, step: AnyStep, tag: str) -> None:
-        """Run one change of the chosen volume's files with the tag that was typed."""
-        medium, bench = self.model.selected, self.model.bench
-        if medium is None:
-            return
-        job = self.model.run(f"Change files of {medium.name}",
-                             lambda watch: _run(bench, medium, step, tag, watch), {medium.key})
-        if job is None:
-            return
-        self._shown = None
-        job.done.connect(self._changed)
-        job.failed.connect(lambda error: self.files.show_problem(str(error)))
-
-    def _changed(self, result: object) -> None:
-        assert isinstance(result, running.Result)
-        self._last_job = result.job
-        self.files.show_done(result.done[0].sentence)
-
     def _undo_interrupted(self, tag: str) -> None:
         medium, bench = self.model.selected, self.model.bench
         logged = self.model.interrupted_on(medium)
@@ -369,21 +325,6 @@ class LookStation(QWidget):
             self.findings.show_text(f"{title}…")
             job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
 
-    def _take_back(self, tag: str) -> None:
-        medium, bench, logged = self.model.selected, self.model.bench, self._last_job
-        if medium is None or logged is None:
-            return
-        job = self.model.run(f"Take back on {medium.name}", lambda watch: recovering.undo(
-            logged, bench, watch, typed_tag=tag, card=medium), {medium.key})
-        if job:
-            self._shown, self._last_job = None, None
-            job.done.connect(lambda sentence: self.files.show_done(str(sentence), can_undo=False))
-
-
-def _run(bench: Bench, medium: Medium, step: AnyStep, tag: str, watch: Watch) -> running.Result:
-    """One change of files as a job of its own: guarded, noted, to be taken back."""
-    sheet = JobSheet((step,), None, reference(medium))
-    return running.run(sheet, bench, watch, typed_tag=tag)
 
 
 def _finished(result: running.Result) -> str:
@@ -401,23 +342,6 @@ def _read_tree(medium: Medium, index: int) -> Node:
         return nodes_of(open_partition(blocks, index).tree())
 
 
-def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) -> str:
-    with medium.open() as card:
-        blocks = whole_partition(card, index)
-        bench.crate.keep(card_of(medium), blocks, watch, layout=describe(survey(blocks)), path=to)
-    return f"{binary(blocks.size)} saved as {to}, read back and equal."
-
-
 def _inspect(medium: Medium) -> tuple[Structure, ...]:
     with medium.open() as blocks:
         return inspect(blocks)
-
-
-def _take_out(medium: Medium, index: int, entry: Entry, folder: Path, watch: Watch) -> str:
-    with medium.open() as blocks:
-        outcome = take_out(open_partition(blocks, index), entry.path, folder, watch)
-    files = [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
-    said = f"{counted(len(files), 'file')}, {binary(sum(e.size for e in files))}, copied to {folder}."
-    if outcome.left_out:
-        raise MediumError(f"{said} {outcome.shortfall}")
-    return said

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, Qt
+from PyQt6.QtCore import QAbstractItemModel, QMimeData, QModelIndex, QObject, Qt
 
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.volumes import Entry, Kind, Tree
 from mosscrate.core.volumes.ffs import protection_text
+from mosscrate.desk.shared.files_in_hand import MIME, FilesInHand
 from mosscrate.desk.theme import color
 
 COLUMNS = ("name", "size", "changed")
@@ -29,16 +31,51 @@ class Node:
 
 
 class TreeModel(QAbstractItemModel):
-    """A whole tree as read; its nodes are built beside the window."""
+    """A whole tree as read; its nodes are built beside the window.
 
-    def __init__(self, root: Node, parent: QObject | None = None) -> None:
+    Its rows can be dragged: they are then of partition `partition` of the medium with `key`.
+    """
+
+    def __init__(self, root: Node, key: str = "", partition: int = 0, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.root = root
+        self.root, self.key, self.partition = root, key, partition
 
     def entry(self, index: QModelIndex) -> Entry | None:
         """The entry of a row."""
         node = index.internalPointer() if index.isValid() else None
         return node.entry if isinstance(node, Node) else None
+
+    def find(self, path: str) -> QModelIndex:
+        """The row of a path; an invalid one where nothing is there."""
+        node = self.root
+        for name in path.split("/"):
+            found = next((child for child in node.children if child.entry and child.entry.name == name), None)
+            if found is None:
+                return QModelIndex()
+            node = found
+        return self.createIndex(node.row, 0, node)
+
+    def flags(self, index: QModelIndex) -> Qt.ItemFlag:
+        """Qt."""
+        return super().flags(index) | Qt.ItemFlag.ItemIsDragEnabled
+
+    def mimeTypes(self) -> list[str]:
+        """Qt."""
+        return [MIME]
+
+    def mimeData(self, indexes: Iterable[QModelIndex]) -> QMimeData | None:
+        """Qt: what is dragged; nothing where the model does not know of which medium it is."""
+        entries = self.outermost(indexes)
+        if not entries or not self.key:
+            return None
+        return FilesInHand(self.key, self.partition, tuple(e.path for e in entries),
+                           any(e.kind == Kind.FOLDER for e in entries)).packed()
+
+    def outermost(self, indexes: Iterable[QModelIndex]) -> list[Entry]:
+        """Entries of rows in their order, without those that lie in a folder that is among them."""
+        found = {e.path: e for index in indexes if (e := self.entry(index)) is not None}
+        folders = [path + "/" for path, e in found.items() if e.kind == Kind.FOLDER]
+        return [e for path, e in found.items() if not path.startswith(tuple(folders))]
 
     def index(self, row: int, column: int, parent: QModelIndex | None = None) -> QModelIndex:
         """Qt."""

@@ -5,6 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
+    QDragEnterEvent,
+    QDragMoveEvent,
+    QDropEvent,
     QFontMetricsF,
     QKeyEvent,
     QMouseEvent,
@@ -20,6 +23,7 @@ from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity
 from mosscrate.core.sizes import binary, exact
 from mosscrate.desk.shared.drawing import CENTER, LEFT, RIGHT, draw_focus, draw_text, mixed, scaled_font
+from mosscrate.desk.shared.files_in_hand import in_hand
 from mosscrate.desk.shared.painting import free_brush, ragged_fill, role_brush
 from mosscrate.desk.shared.strata import Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
 from mosscrate.desk.theme import Look, color
@@ -41,6 +45,7 @@ class CoreView(QWidget):
     edge_released = pyqtSignal()
     carried = pyqtSignal(int, QPoint)      # a partition, and where on the screen it is being dragged
     let_go = pyqtSignal(int, QPoint)
+    files_dropped = pyqtSignal(int, object)          # a partition, FilesInHand
 
     def __init__(self, ruler: str = "left", parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -216,6 +221,25 @@ class CoreView(QWidget):
         if was_carrying and event is not None and self.selected is not None:
             self.setCursor(Qt.CursorShape.ArrowCursor)
             self.let_go.emit(self.selected, event.globalPosition().toPoint())
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Qt: files of a card may be dropped on a partition."""
+        if event is not None and in_hand(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
+        """Qt: onto a partition, not beside it."""
+        if event is not None:
+            hit = stratum_at(self._placed, event.position().y() - self.column().top())
+            event.setAccepted(hit is not None and hit.index is not None)
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Qt."""
+        hand = in_hand(event.mimeData()) if event else None
+        hit = stratum_at(self._placed, event.position().y() - self.column().top()) if event else None
+        if event is not None and hand is not None and hit is not None and hit.index is not None:
+            self.files_dropped.emit(hit.index, hand)
+            event.acceptProposedAction()
 
     def _place(self) -> None:
         self._still = None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.transfer import (
@@ -48,6 +49,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     folder: Annotated[str, asked("Folder on the volume that takes them.", Form.PLACE)] = ""
     path: Annotated[str, asked("Only this file or folder; everything when left out.", Form.PLACE)] = ""
     existing: Annotated[Existing, EXISTING] = Existing.REFUSE
+    contents: Annotated[bool, asked("Of a folder what is in it, not the folder itself.", flag="--contents")] = False
 
     command: ClassVar[str] = "copy"
     begins_anew: ClassVar[bool] = True
@@ -81,7 +83,8 @@ class CopyFiles(Step, tag="copy files", frozen=True):
                 raise FitError(f"The files of {came.name} ({binary(came.volume.used)}) do not fit into {look.name}: "
                                f"{binary(look.volume.free)} are free.")
             look = fuller(look, came.volume.used, came.volume.files)
-        what = f"“{self.path}” of {came.name}" if self.path else f"the files of {came.name}"
+        which = f"what is in “{self.path}” of" if self.contents else f"“{self.path}” of"
+        what = f"{which if self.path else 'the files of'} {came.name}"
         where = f"“{self.folder}” on {look.name}" if self.folder else look.name
         bytes_ = {} if view is None else {self.partition: view}
         return Decision(f"Copy {what} into {where}", total, total, looks=(look,), passage=passage, bytes=bytes_,
@@ -100,9 +103,11 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     def _entries(self, volume: Volume) -> list[Entry]:
         """What is copied. Raises FitError where nothing is there."""
         try:
-            return subtree(volume.tree(), self.path)
+            found = subtree(volume.tree(), self.path)
         except MediumError as error:
             raise FitError(str(error)) from error
+        return [replace(e, path=e.path.partition("/")[2]) for e in found if "/" in e.path] \
+            if self.contents and self.path and found[0].kind == Kind.FOLDER else found
 
     def _fill(self, editor: Editor, entries: list[Entry], passage: Passage, read: Callable[[Entry], Iterator[bytes]],
               facts: Facts, watch: Watch) -> int:

@@ -29,7 +29,8 @@ class EditsNames(Step, frozen=True):
         if volume is None or volume.used is None or volume.facts is None:
             raise FitError(f"Files on {look.name} cannot be changed: {look.role_reason}.")
         if not volume.facts.is_written:
-            raise FitError(f"Files on {look.name} cannot be changed: {volume.facts.why_not('x')}.")
+            raise FitError(f"Files on {look.name} cannot be changed: "
+                           f"{volume.facts.misread or volume.facts.why_not('x')}.")
         journal, sentence = tables(look, look.partition.length), self.sentence(look.name)
         if card.is_planned:
             view = card.trial(self.partition)

@@ -52,6 +52,7 @@ class PutFiles(Step, tag="put", frozen=True):
     folder: Annotated[str, asked("Folder on the volume; made where it is missing.", Form.PLACE, flag="--to")] = ""
     existing: Annotated[Existing, EXISTING] = Existing.REFUSE
     name: Annotated[str, asked("Another name, for a single file.")] = ""
+    contents: Annotated[bool, asked("Of a folder what is in it, not the folder itself.", flag="--contents")] = False
 
     command: ClassVar[str] = "put"
     is_about_files: ClassVar[bool] = True
@@ -86,7 +87,9 @@ class PutFiles(Step, tag="put", frozen=True):
         missing = next((p for p in sources if not p.exists()), None)
         if missing:
             raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
-        places = {self.name or rel: path for source in sources for path, rel in below(source)}
+        found = [(path, rel.partition("/")[2] if self.contents and source.is_dir() else rel)
+                 for source in sources for path, rel in below(source)]
+        places = {self.name or rel: path for path, rel in found if rel}
         entries = tuple(_entry_of(path, to) for to, path in places.items())
         return Putting(entries, places, plan_passage(entries, facts, there), facts)
 
