@@ -6,7 +6,7 @@ import time
 
 from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from PyQt6.QtWidgets import QApplication, QLabel
 
 from mosscrate.core.blocks import Window
 from mosscrate.core.contents.survey import open_partition
@@ -65,6 +65,19 @@ class Person:
         field.clear()
         QTest.keyClicks(field, text)
 
+    def pick_act(self, title):
+        """From the list at the chosen partition, else from that of the card: two acts."""
+        move = self.window.move_
+        is_of_card = next(a for a in move.arrange_panel.acts if a.title == title).is_of_card
+        if is_of_card:
+            self.click(move.arrange_panel.card_button)
+        else:
+            self.acts += 1
+            QTest.keyClick(move.right, Qt.Key.Key_Menu)
+        self.acts += 1
+        next(a for a in move.menu.actions() if a.text() == title).trigger()
+        move.menu.close()
+
     def carry(self, core, stratum, to, at=None):
         self.acts += 1
         start = core.stratum_rect(stratum).center().toPoint()
@@ -103,15 +116,13 @@ def sizes_on(blocks, index):
 
 
 def arrange(person, index, title, **values):
-    """One action of the panel, by its button and its form."""
+    """One act at a partition or at the card, and its form."""
     move = person.window.move_
     core = move.right
     stratum = next(p for p in core.placed() if p.index == index)
     person.click(core, core.stratum_rect(stratum).center().toPoint())
     panel = move.arrange_panel
-    person.wait(lambda: True)                                # what was there before is really gone
-    button = next(b for b in reversed(panel.choices.findChildren(QPushButton)) if b.text() == title)
-    person.click(button)
+    person.pick_act(title)
     for name, value in values.items():
         panel.fill_in(name.replace("_", " "), value)
     person.click(panel.add_button)

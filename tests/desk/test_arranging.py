@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QPushButton
-
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.straight import straight
@@ -27,9 +25,9 @@ def test_partitions_are_sized_rebuilt_and_added_on_the_page(person):
     person.wait(lambda: w.move_.plan is not None)
     assert not w.move_.rehearse_button.isEnabled()
     arrange(person, 1, "Size…", size="20 MiB")
-    arrange(person, 2, "Make anew…", **{"file_system": "ext4"})
-    arrange(person, 2, "Call it…", label="MOSS")
-    arrange(person, 2, "New partition…", label="EXTRA", **{"file_system": "exfat"})
+    arrange(person, 2, "Rebuild with its files…", **{"file_system": "ext4"})
+    arrange(person, 2, "Label…", label="MOSS")
+    arrange(person, 2, "Add partition…", label="EXTRA", **{"file_system": "exfat"})
     assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == [
         "KeepCard", "MovePartition", "GrowPartition", "RebuildPartition", "LabelPartition", "AddPartition", "Eject"]
     arrange(person, 1, "Size…", size="9 TiB")
@@ -87,7 +85,7 @@ def test_a_drive_goes_under_another_map_with_the_names_that_change_in_a_table(pe
     person.click(w.move_.arrange_button)
     panel = w.move_.arrange_panel
     person.wait(lambda: True)                                # what was there before is really gone
-    person.click(next(b for b in reversed(panel.choices.findChildren(QPushButton)) if b.text() == "All of it under…"))
+    person.pick_act("All partitions under…")
     panel.fill_in("map", "an RDB")
     person.click(panel.add_button)
     person.wait(lambda: w.model.asker.is_idle)
@@ -141,7 +139,7 @@ def test_names_that_change_are_listed_beside_the_sheet(person):
     person.pick_card("New card")
     person.click(w.look.arrange_button)
     person.wait(lambda: w.move_.plan is not None)
-    arrange(person, 1, "Make anew…", **{"file system": "gemdos"})
+    arrange(person, 1, "Rebuild with its files…", **{"file system": "gemdos"})
     panel = w.move_.arrange_panel
     person.wait(lambda: panel.names_button.isVisible())
     assert "7 more names" in panel.error.text()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPushButton
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
@@ -123,7 +122,7 @@ def test_single_partitions_are_brought_over_instead_of_the_whole_card(person):
     panel = w.move_.arrange_panel
     for name, how in (("2 GAMES", "exfat"), ("1 PEAT", "exactly")):
         person.wait(lambda: True)
-        person.click(next(b for b in reversed(panel.choices.findChildren(QPushButton)) if b.text() == "Bring over…"))
+        person.pick_act("Copy a partition…")
         panel.fill_in("partition", name)
         panel.fill_in("how", how)
         person.click(panel.add_button)

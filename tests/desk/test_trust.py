@@ -36,7 +36,7 @@ def label_games(person) -> None:
     person.pick_card("Worn card")
     person.click(w.look.arrange_button)
     person.wait(lambda: w.move_.plan is not None)
-    arrange(person, 2, "Call it…", label="MOSS")
+    arrange(person, 2, "Label…", label="MOSS")
     person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
     person.click(w.move_.guard_panel.entry.buttons[0])
     person.wait_for_job()
@@ -150,7 +150,7 @@ def test_what_a_step_does_away_with_is_said_before_it_runs(person):
     person.wait(lambda: w.move_.plan is not None)
     arrange(person, 1, "Size…", size="4.8 MiB")
     assert "in no backup" not in words_of(w.move_.guard_panel)
-    arrange(person, 2, "Empty it")
+    arrange(person, 2, "Clear the card")
     said = " ".join(x.accessibleName() for x in w.move_.guard_panel.findChildren(QWidget))
     assert "on this card are in no backup" in said
 

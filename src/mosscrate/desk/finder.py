@@ -1,8 +1,8 @@
-"""Ctrl+K: any card, backup, partition or station, found by typing."""
+"""Ctrl+K: any card, backup, partition, station or act, found by typing."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QEvent, QObject, Qt
@@ -18,19 +18,19 @@ class Place:
     """Something to go to."""
 
     text: str
-    go: Callable[[], None]
+    go: Callable[[], object]
 
 
 class Finder(QDialog):
     """A field and the places that match it."""
 
     def __init__(self, model: BenchModel, go_to: Callable[[int], None], look_at: Callable[[Medium | None], None],
-                 parent: QWidget) -> None:
+                 acts: Iterable[tuple[str, Callable[[], object]]], parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Find")
-        self._places = list(_places(model, go_to, look_at))
+        self._places = [*_places(model, go_to, look_at), *(Place(text, act) for text, act in acts)]
         self.field = QLineEdit()
-        self.field.setPlaceholderText("a card, a backup, a partition, a station…")
+        self.field.setPlaceholderText("a card, a backup, a partition, a station, something to do…")
         self.field.setAccessibleName("Find")
         self.found = QListWidget()
         self.found.setAccessibleName("What was found")
@@ -66,11 +66,15 @@ class Finder(QDialog):
                 item = QListWidgetItem(place.text)
                 item.setData(Qt.ItemDataRole.UserRole, self._places.index(place))
                 self.found.addItem(item)
+        if not self.found.count():
+            nothing = QListWidgetItem(f"Nothing here is called “{text.strip()}”.")
+            nothing.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.found.addItem(nothing)
         self.found.setCurrentRow(0)
 
     def _go(self) -> None:
         item = self.found.currentItem()
-        if item is not None:
+        if item is not None and item.flags() & Qt.ItemFlag.ItemIsEnabled:
             self.accept()
             self._places[item.data(Qt.ItemDataRole.UserRole)].go()
 

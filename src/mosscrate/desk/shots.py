@@ -52,6 +52,12 @@ class Photographer:
         self.settle()
         next(b for b in reversed(place.findChildren(QPushButton)) if b.text() == title).click()
 
+    def open_act(self, title: str) -> None:
+        """Open the form of something that can be planned, from the list where it stands."""
+        self.settle()
+        panel = self.window.move_.arrange_panel
+        panel.open_form(next(act for act in panel.acts if act.title == title))
+
     def look_at(self, name: str) -> None:
         """Choose a medium on the shelf."""
         self.window.model.select(_medium(self.window, name))
@@ -166,13 +172,14 @@ def arranging(p: Photographer) -> None:
     p.window.look.arrange_button.click()
     move = p.window.move_
     p.settle(lambda: move.plan is not None)
-    for index, title, values in ((2, "Size…", {"size": "4 GiB"}), (3, "Make anew…", {"file system": "ext4"})):
+    for index, title, values in ((2, "Size…", {"size": "4 GiB"}),
+                                 (3, "Rebuild with its files…", {"file system": "ext4"})):
         move.right._choose(index)
-        p.press(move.arrange_panel.choices, title)
+        p.open_act(title)
         for name, value in values.items():
             move.arrange_panel.fill_in(name, value)
         move.arrange_panel.add()
-    p.press(move.arrange_panel.choices, "New partition…")
+    p.open_act("Add partition…")
     p.settle()
     p.take("arrange")
     p.window.close()
@@ -184,7 +191,7 @@ def bringing_over(p: Photographer) -> None:
     move.arrange_button.click()
     for name, how, size in (("1 PEAT", "exactly", "as it is"), ("3 GAMES", "exfat", "4 GiB"),
                             ("2 STATE", "exactly", "1 GiB")):
-        p.press(move.arrange_panel.choices, "Bring over…")
+        p.open_act("Copy a partition…")
         for field, value in (("partition", name), ("how", how), ("size", size)):
             move.arrange_panel.fill_in(field, value)
         move.arrange_panel.add()
@@ -219,7 +226,7 @@ def converting(p: Photographer) -> None:
     """A drive of one family brought under the map of another, with the names that change."""
     move = p.plan("Tarn 68 drive")
     move.arrange_button.click()
-    p.press(move.arrange_panel.choices, "All of it under…")
+    p.open_act("All partitions under…")
     move.arrange_panel.fill_in("map", "AHDI")
     move.arrange_panel.add()
     p.settle(lambda: move.arrange_panel.names_button.isVisible())

@@ -126,10 +126,10 @@ class MainWindow(QMainWindow):
         self.rail.show_chosen(number)
 
     def open_finder(self) -> None:
-        """Find any card, backup, partition or station by typing."""
+        """Find any card, backup, partition, station or act by typing."""
         from mosscrate.desk.finder import Finder
 
-        Finder(self.model, self.go_to, self._look_at, self).open_at(self)
+        Finder(self.model, self.go_to, self._look_at, self.look.acts(), self).open_at(self)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files are welcome everywhere."""
@@ -187,9 +187,16 @@ class MainWindow(QMainWindow):
         for number in range(len(STATIONS)):
             self._station(number).elsewhere.connect(self._go)
         for number in range(len(STATIONS)):
-            QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda number=number: self.go_to(number))
+            QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda number=number: self._go_by_key(number))
         QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
         QShortcut(QKeySequence.StandardKey.Open, self, self.look.ask_for_image)
+
+    def _go_by_key(self, number: int) -> None:
+        """To a station with the keyboard: Move takes the card in hand, and what comes next has the focus."""
+        if number == MOVE and self.stack.currentIndex() == LOOK:
+            self.move_.take_if_free(self.model.selected)
+        self.go_to(number)
+        (self.look.shelf if number == LOOK else self._station(number)).setFocus()
 
     def _station(self, number: int) -> StationWidget:
         return cast("StationWidget", self.stack.widget(number))

@@ -188,7 +188,7 @@ def _denied(map_: PartitionMap, look: PartitionLook) -> list[Finding]:
     volume = look.volume
     denial = map_format(map_.kind).denial(look.partition, volume.variant, volume.block) if volume else ""
     return [Finding(Severity.PROBLEM, f"Its machine cannot mount {look.name}: {denial}.", look.name,
-                    look.partition.index, "“Make anew…” makes both agree and keeps its files.")] if denial else []
+                    look.index, "“Rebuild with its files…” makes both agree and keeps its files.")] if denial else []
 
 
 def _misread(look: PartitionLook) -> list[Finding]:

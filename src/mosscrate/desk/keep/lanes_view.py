@@ -22,6 +22,7 @@ from mosscrate.desk.keep.timeline import (
     neighbour,
 )
 from mosscrate.desk.shared.drawing import CENTER, draw_card, draw_focus, draw_text, mixed, scaled_font
+from mosscrate.desk.shared.hearing import Heard, Part, Spot
 from mosscrate.desk.theme import Look, color
 
 NAMES = 260.0
@@ -38,6 +39,7 @@ class LanesView(QWidget):
         self.selected: Backup | None = None
         self._now = datetime.now().astimezone()
         self._timeline = Timeline((), ())
+        self._heard = Heard(self, Spot)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
@@ -120,6 +122,7 @@ class LanesView(QWidget):
     def _place(self) -> None:
         left = min(NAMES, self.width() * 0.32)
         self._timeline = lay_out(self.lanes, self._now, left + 14, self.width() - left - 22)
+        self._describe()
 
     def _choose(self, backup: Backup) -> None:
         self.selected = backup
@@ -130,6 +133,15 @@ class LanesView(QWidget):
     def _describe(self) -> None:
         chosen = self.selected
         self.setAccessibleDescription(f"{chosen.record.card.name}, {chosen.kept_at:%d %B %Y}" if chosen else "")
+        self._heard.show([self._part(mark) for mark in self._timeline.marks])
+
+    def _part(self, mark: Mark) -> Part:
+        backup, record = mark.backup, mark.backup.record
+        whole = "" if record.is_complete else ", incomplete"
+        return Part(QRectF(mark.x, mark.top, CORE_WIDTH, mark.height),
+                    f"{record.card.name}, kept {backup.kept_at:%d %B %Y}{whole}",
+                    f"{binary(record.length)}, {binary(record.written)} of it not empty",
+                    self.selected is not None and backup.path == self.selected.path, lambda: self._choose(backup))
 
     def _draw_lane(self, painter: QPainter, number: int, lane: Lane) -> None:
         top, width = HEAD + number * LANE_HEIGHT, min(NAMES, self.width() * 0.32)

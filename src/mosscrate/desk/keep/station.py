@@ -167,7 +167,7 @@ class _BackupPanel(Panel):
         self.head = label(bold=True, scale=1.1, elides=True)
         self.about = label(style="muted", scale=0.9, elides=True)
         self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
-        self.look = button("Look into it", lambda: None)
+        self.look = button("Show its contents", lambda: None)
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
         titles = QVBoxLayout()
         titles.setSpacing(1)

@@ -34,7 +34,7 @@ class AskStrip(QWidget):
         self.whole = QComboBox()
         self.whole.addItems(_WHOLE)
         self.whole.setAccessibleName("The folder itself, or what is in it")
-        self.entry = TagEntry("Do it")
+        self.entry = TagEntry("Change the card")
         self.entry.confirmed.connect(lambda _word: self.confirmed.emit(self.entry.typed()))
         self.undo = TagEntry("Take it back")
         self.undo.confirmed.connect(lambda _word: self.undo_wanted.emit(self.undo.typed()))

@@ -26,6 +26,7 @@ class ShelfView(QListWidget):
     """Follows the bench's media; the chosen one is the medium in hand."""
 
     picked = pyqtSignal(object)
+    opened = pyqtSignal()                            # the chosen one, by Enter or a double click
     files_dropped = pyqtSignal(object, object)       # Medium, FilesInHand
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
@@ -43,6 +44,7 @@ class ShelfView(QListWidget):
         model.seen_changed.connect(lambda _key: self._repaint())
         model.crate_changed.connect(self._repaint)
         self.currentRowChanged.connect(self._pick)
+        self.itemActivated.connect(lambda _item: self.opened.emit())
         self.fill()
 
     def fill(self) -> None:

@@ -50,7 +50,7 @@ class LookStation(QWidget):
         self.open_button = button("Open…", self.ask_for_image, tip="A card image; or drop one anywhere (Ctrl+O)")
         self.new_button = button("New image…", self._ask_for_new, tip="Make an empty floppy or a blank drive")
         self.check_button = button("Check structure", self._check)
-        self.keep_button = button("Keep", self._keep)
+        self.keep_button = button("Keep it", self._keep)
         self.grow_button = button("Use the free room…", lambda: self.elsewhere.emit("move.grow", self.model.selected),
                                   tip="Grow the last partition into the unused room behind it")
         self.arrange_button = button("Change partitions…",
@@ -58,9 +58,10 @@ class LookStation(QWidget):
                                      tip="Add, remove, size, move, label, make anew: planned first, then run")
         self.prepare_button = button("Prepare…", lambda: self.elsewhere.emit("move.prepare", self.model.selected),
                                      tip="Lay it out anew for a purpose, with a label and files")
-        self.move_button = button("Move onto another card…", self._move, style="primary")
+        self.move_button = button("Onto another card…", self._move, style="primary")
         self.shelf = ShelfView(model)
         self.shelf.picked.connect(model.select)
+        self.shelf.opened.connect(lambda: self.core.setFocus())
         self.core = CoreView("left")
         self.core.setMinimumWidth(LEAST_CORE)
         self.core.chosen.connect(self._on_chosen)
@@ -91,6 +92,16 @@ class LookStation(QWidget):
         model.machine_changed.connect(self._show_core)
         model.crate_changed.connect(self._show_words)
         self._show_medium()
+
+    def acts(self) -> tuple[tuple[str, Callable[[], object]], ...]:
+        """What can be done now, in words, for whoever looks for it by typing."""
+        name = self.model.selected.name if self.model.selected else ""
+        of_card = (
+            (self.move_button, f"Move {name} onto another card"), (self.keep_button, f"Keep {name} in the crate"),
+            (self.prepare_button, f"Prepare {name} anew"), (self.arrange_button, f"Change partitions of {name}"),
+            (self.grow_button, f"Use the free room of {name}"), (self.check_button, f"Check structure of {name}"))
+        return (*((words, each.click) for each, words in of_card if each.isEnabled() and not each.isHidden()),
+                ("Open an image", self.ask_for_image), ("Make a new image", self._ask_for_new))
 
     def _lay_out(self) -> None:
         words = QVBoxLayout()

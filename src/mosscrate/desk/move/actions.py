@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.errors import FormatError
@@ -44,6 +44,8 @@ class Action:
     fields: tuple[Field, ...]
     steps: Callable[[Values], tuple[s.AnyStep, ...]]
     hint: str = ""
+    is_of_card: bool = False           # else of the chosen partition
+    does_away: bool = False            # something is lost by it
 
 
 def actions_for(layout: Layout | None, index: int | None, machine: Machine | None = None) -> tuple[Action, ...]:
@@ -54,15 +56,15 @@ def actions_for(layout: Layout | None, index: int | None, machine: Machine | Non
     found: list[Action] = []
     if look is not None:
         found += _on_partition(layout, look)
-    if layout.can_be_arranged:
-        found += _on_map(layout)
+    of_card = _on_map(layout) if layout.can_be_arranged else []
     if not layout.is_blank and not layout.is_closed:
-        found.append(Action("Swap bytes", (), lambda v: (s.SwapBytes(),),
+        of_card.append(Action("Swap bytes", (), lambda v: (s.SwapBytes(),),
                             "For an adapter that swaps the two bytes of every word, or away from one."))
-    found.append(_new_map(machine))
-    found.append(Action("Empty it", (), lambda v: (s.EmptyCard(),),
-                        "Clears every map and every signature, also those that the desktop cannot see."))
-    return tuple(found)
+    of_card.append(_new_map(machine))
+    of_card.append(Action("Clear the card", (), lambda v: (s.EmptyCard(),),
+                        "Clears every map and every signature, also those that the desktop cannot see.",
+                          does_away=True))
+    return (*found, *(replace(action, is_of_card=True) for action in of_card))
 
 
 def _new_map(machine: Machine | None) -> Action:
@@ -73,8 +75,8 @@ def _new_map(machine: Machine | None) -> Action:
     def steps(values: Values) -> tuple[s.AnyStep, ...]:
         return (s.NewMap(values["kind"], *(machine.tracks(values["kind"]) if machine else ())),)
 
-    return Action("New map…", (Field("kind", wanted, kinds),), steps,
-                  "Everything that the present map names is lost from it.")
+    return Action("Empty map…", (Field("kind", wanted, kinds),), steps,
+                  "Everything that the present map names is lost from it.", does_away=True)
 
 
 def codes_of(layout: Layout) -> tuple[rdb_code.FileSystemCode, ...]:
@@ -93,20 +95,21 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
         found.append(_sizing(layout, look))
         if layout.can_be_arranged:
             found.append(_moving(layout, look))
-        found.append(Action("Call it…", (Field("label", volume.label),),
+        found.append(Action("Label…", (Field("label", volume.label),),
                             lambda v: (s.LabelPartition(index, v["label"]),)))
         found.append(Action(
-            "Make anew…", (Field("file system", AS_IT_IS, (AS_IT_IS, *kinds)),
+            "Rebuild with its files…", (Field("file system", AS_IT_IS, (AS_IT_IS, *kinds)),
                            Field("cluster", AS_IT_IS, (AS_IT_IS, *CLUSTERS))),
             lambda v: (s.RebuildPartition(index, "" if v["file system"] == AS_IT_IS else v["file system"],
                                           _cluster(v)),),
             "A fresh volume with the same label, its files put back."))
     if not is_outer and (layout.can_be_arranged or layout.map_kind == MapKind.NONE):
-        found.append(Action(
-            "Fresh volume…", (Field("file system", volume.kind if volume and volume.kind in kinds else kinds[0], kinds),
-                              Field("label", volume.label if volume else ""),
-                              Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS))),
-            lambda v: (s.FormatPartition(index, v["file system"], v["label"], _cluster(v)),), "What is on it is lost."))
+        usual = volume.kind if volume and volume.kind in kinds else kinds[0]
+        fields = (Field("file system", usual, kinds), Field("label", volume.label if volume else ""),
+                  Field("cluster", AS_USUAL, (AS_USUAL, *CLUSTERS)))
+        found.append(Action("Erase and format…", fields, lambda v: (
+            s.FormatPartition(index, v["file system"], v["label"], _cluster(v)),), "What is on it is lost.",
+            does_away=True))
     if layout.can_be_arranged:
         format = map_format(layout.map_kind)
         flags = tuple(map(format.flag_word, format.flags))
@@ -115,8 +118,8 @@ def _on_partition(layout: Layout, look: PartitionLook) -> list[Action]:
                                 lambda v: (s.FlagPartition(index, v["flag"], v["set"] == YES),)))
         if p.environment is not None:
             found.append(_tuning(look))
-        found.append(Action("Take out", (), lambda v: (s.RemovePartition(index),),
-                            "Its bytes stay until something else is put there."))
+        found.append(Action("Remove", (), lambda v: (s.RemovePartition(index),),
+                            "Its bytes stay until something else is put there.", does_away=True))
     if volume is not None and volume.facts is not None and volume.facts.has_journal and not volume.is_clean:
         found.append(Action("Replay journal", (), lambda v: (s.ReplayJournal(index),)))
     if volume is not None and volume.used is not None and is_changed_here(volume.variant or volume.kind):
@@ -185,7 +188,7 @@ def _moving(layout: Layout, look: PartitionLook) -> Action:
     last = high - look.partition.length
     align = edits.room(layout.as_map, layout.size).unit if map_format(layout.map_kind).is_on_grid else \
         alignment_for(layout.size)
-    return Action("Move…", (Field("start", binary(look.partition.start)),),
+    return Action("Start at…", (Field("start", binary(look.partition.start)),),
                   lambda v: (s.MovePartition(look.index, parse_size(v["start"]) // align * align),),
                   f"From {binary(-(-low // align) * align)} to {binary(last)}; it goes with all that is on it.")
 
@@ -204,10 +207,10 @@ def _on_map(layout: Layout) -> list[Action]:
     is_mbr = layout.map_kind == MapKind.MBR
     if apart:
         fields.append(Field(apart, NO, (NO, YES)))
-    found = [Action("New partition…", tuple(fields), added, "It takes the largest free stretch.")]
+    found = [Action("Add partition…", tuple(fields), added, "It takes the largest free stretch.")]
     codes = {c.name: c for c in codes_of(layout)} if layout.map_kind == MapKind.RDB else {}
     if codes:
-        found.append(Action("Take out code…", (Field("file system", next(iter(codes)), tuple(codes)),),
+        found.append(Action("Remove code…", (Field("file system", next(iter(codes)), tuple(codes)),),
                             lambda v: (s.RemoveCode(f"0x{codes[v['file system']].dos_type.hex()}"),),
                             "File-system code that is embedded in the map, for partitions of its DosType."))
     if is_mbr:

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from functools import partial
-
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
-from mosscrate.core.contents.layout import Layout
+from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding
 from mosscrate.core.machines import Machine
+from mosscrate.core.maps import map_format
 from mosscrate.core.sizes import binary
 from mosscrate.desk.move.actions import Action, Values, actions_for
-from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, restyle, row
+from mosscrate.desk.shared.panel import Facts, Panel, Rows, button, clear, label, restyle, row
 
+WAY = "What can be done stands at the partition itself: at its dots, under the right button and the menu key."
 CAPTION, SLACK = 78, 4                 # pixels: names of fields; room below the last one
 
 
@@ -28,10 +28,17 @@ class ArrangePanel(Panel):
         super().__init__()
         self.name = label("Change it", bold=True, scale=1.1, elides=True)
         self.about = label(style="muted", scale=0.88, elides=True)
+        self.facts = Facts()
+        self.way = label(WAY, style="muted", scale=0.86, wraps=True)
+        self.partition_button = button("Change it…", tip="Also on the partition itself: at its dots, with the right "
+                                                         "button, with the menu key")
+        self.card_button = button("Change the card…", tip="Also at the head of the core")
         self.choices = QWidget()
-        self.grid = QGridLayout(self.choices)
-        self.grid.setContentsMargins(0, 4, 0, 4)
-        self.grid.setSpacing(5)
+        inner = QVBoxLayout(self.choices)
+        inner.setContentsMargins(0, 4, 0, 4)
+        offered: tuple[QWidget, ...] = (self.facts, self.partition_button, self.card_button, self.way)
+        for each in offered:
+            inner.addWidget(each)
         self.form = QWidget()
         self.fields = Rows(spacing=4)                 # scrolls where the window is low; the buttons stay in sight
         self.lines = self.fields.column
@@ -54,6 +61,7 @@ class ArrangePanel(Panel):
         self._inputs: dict[str, QLineEdit | QComboBox] = {}
         self._action: Action | None = None
         self._actions: dict[str, Action] = {}
+        self.acts: tuple[Action, ...] = ()          # what can be done, of the partition and of the card
         self._key: object = None
         self.form.hide()
         self.error.hide()
@@ -67,18 +75,17 @@ class ArrangePanel(Panel):
             return
         self._key = key
         self._close_form()
-        clear(self.grid)
         look = next((p for p in layout.partitions if p.index == index), None) if layout else None
         self.name.setText(look.name if look else "The card")
         volume = look.volume if look else None
         self.about.setText(f"{volume.kind_name if volume else 'no file system'}, {binary(look.partition.length)}"
                            if look else "choose a partition, or add one")
-        found = (*actions_for(layout, index, machine), *more) if not is_locked else ()
-        self._actions = {action.title: action for action in found}
-        for number, action in enumerate(found):
-            made = button(action.title, partial(self.open_form, action), tip=action.hint)
-            made.setProperty("compact", True)
-            self.grid.addWidget(made, number // 2, number % 2)
+        self.acts = (*actions_for(layout, index, machine), *more) if not is_locked else ()
+        self._actions = {action.title: action for action in self.acts}
+        self.facts.show_facts(_facts(layout, look) if layout and look else [])
+        self.partition_button.setVisible(look is not None and any(not a.is_of_card for a in self.acts))
+        self.card_button.setVisible(any(a.is_of_card for a in self.acts))
+        self.way.setVisible(bool(self.acts))
 
     def take(self, title: str, values: Values) -> None:
         """Fill in an action that is offered, and add it; what stands against it is said in its form."""
@@ -169,3 +176,16 @@ class ArrangePanel(Panel):
         self.error.hide()
         self.names_button.hide()
         self.choices.show()
+
+
+def _facts(layout: Layout, look: PartitionLook) -> list[tuple[str, str]]:
+    """What the map and the volume say of a partition."""
+    p, volume, format = look.partition, look.volume, map_format(layout.map_kind)
+    unit = volume.facts.unit if volume and volume.facts else "blocks"
+    return [(what, value) for what, value in (
+        ("from", binary(p.start)), ("to", binary(p.end)), ("type", p.type_name or p.type),
+        ("flags", ", ".join(map(format.flag_word, p.flags))), ("for drivers", ", ".join(format.facts_of(p))),
+        (unit, binary(volume.block) if volume and volume.block else ""),
+        ("free", binary(volume.free) if volume and volume.free is not None else ""),
+        ("smallest", binary(volume.smallest) if volume and volume.smallest else ""),
+        ("largest", binary(volume.largest) if volume and volume.largest else "")) if value]

@@ -13,8 +13,9 @@ from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, Action, Field, Values
 MAPS = {"an MBR": MapKind.MBR, "a GPT": MapKind.GPT, "an RDB": MapKind.RDB, "AHDI": MapKind.AHDI}
 NO_MAP, ITS_MAP = "no map", "its own map"
 ALL = "everything"
-BRING_OVER = "Bring over…"
-EXISTING = {"refuse": s.Existing.REFUSE, "keep both": s.Existing.KEEP_BOTH, "replace": s.Existing.REPLACE}
+IF_THERE, WHOLE, ONLY_CONTENTS = "if it is there", "the folder itself", "what is in it"
+BRING_OVER = "Copy a partition…"
+EXISTING = {"stop": s.Existing.REFUSE, "keep both": s.Existing.KEEP_BOTH, "replace it": s.Existing.REPLACE}
 
 
 def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -> tuple[Action, ...]:
@@ -36,7 +37,7 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
                             "All of it is written with the two bytes of every word exchanged, for an adapter that "
                             "swaps them or away from one."))
     if source.map_kind == target.map_kind == MapKind.RDB and codes_of(source):
-        found.append(Action("Bring file-system code", (), lambda v: (s.BringCode(),),
+        found.append(Action("Copy file-system code", (), lambda v: (s.BringCode(),),
                             "What the source's map has embedded for its machine comes into the map of the target."))
     return tuple(found)
 
@@ -57,12 +58,13 @@ def copying(source: Layout, target: Layout) -> tuple[Action, ...]:
     def steps(values: Values) -> tuple[s.AnyStep, ...]:
         what = "" if values["what"] == ALL else values["what"].strip("/")
         return (s.CopyFiles(came[values["from"]], to[values["into"]], values["folder"].strip("/"), what,
-                            EXISTING[values["existing"]]),)
+                            EXISTING[values[IF_THERE]], values["whole"] == ONLY_CONTENTS),)
 
     into = next((n for n, index in to.items() if source is not target or index != next(iter(came.values()))),
                 next(iter(to)))
     fields = (Field("from", next(iter(came)), tuple(came)), Field("what", ALL), Field("into", into, tuple(to)),
-              Field("folder", ""), Field("existing", next(iter(EXISTING)), tuple(EXISTING)))
+              Field("folder", ""),
+              Field("whole", WHOLE, (WHOLE, ONLY_CONTENTS)), Field(IF_THERE, next(iter(EXISTING)), tuple(EXISTING)))
     return (Action("Copy files…", fields, steps,
                    "A file or folder by its path, or all of them, with everything that is in them."),)
 
@@ -103,7 +105,7 @@ def _maps_for(look: PartitionLook) -> tuple[MapKind, ...]:
 
 def _all(source: Layout) -> Action:
     others = tuple(word for word, kind in MAPS.items() if kind != source.map_kind)
-    return Action("All of it under…", (Field("map", others[0], others),),
+    return Action("All partitions under…", (Field("map", others[0], others),),
                   lambda v: under_another_map(source, MAPS[v["map"]]),
                   "Every partition below an empty map of another kind: exactly where its machines know the file "
                   "system, else made anew with its files.")

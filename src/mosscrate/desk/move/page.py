@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
@@ -24,6 +26,12 @@ NARROW = 1040
 NARROW_CHOOSER = 232
 
 
+SOURCE_TAUGHT = ("The card to move.\n\nChoose it above, drop an image here, or come from Look with “Onto another "
+                 "card…”. It is only read.")
+TARGET_TAUGHT = ("The card to write.\n\nWith a source the whole sheet is proposed at once. Without one the card is "
+                 "laid out anew: one volume, firmware and games, drives of an old PC, as its machine wants it.")
+
+
 class MovePage(QWidget):
     """Both ends as cores with ribbons between, sizes or partitions beside them, sheet and guard below."""
 
@@ -41,6 +49,7 @@ class MovePage(QWidget):
         self.from_box = MediumChooser("Source", "no source, or choose one…")
         self.to_box = MediumChooser("Target", "choose the card to write…")
         self.left, self.right = CoreView("left"), CoreView("right")
+        self.left.teaching, self.right.teaching = SOURCE_TAUGHT, TARGET_TAUGHT
         self.ribbons = Ribbons(self.left, self.right)
         self.carrying = Carrying(self.left, self.right)
         self.size_panel, self.arrange_panel, self.prepare_panel = SizePanel(), ArrangePanel(), PreparePanel()
@@ -51,6 +60,10 @@ class MovePage(QWidget):
         self.guard_panel, self.run_panel, self.names_panel = GuardPanel(), RunPanel(), NamesPanel()
         self.side = _stack(self.guard_panel, self.run_panel, self.names_panel)
         self._lay_out()
+        way = (self.from_box.box, self.to_box.box, self.guard_panel.entry.field, *self.guard_panel.entry.buttons,
+               self.machine, self.save_button, self.rehearse_button)
+        for before, after in pairwise(way):
+            QWidget.setTabOrder(before, after)           # from the choice straight to the tag
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Qt: on a small window the size panel gives way, or the source where it is the target itself."""

@@ -147,6 +147,20 @@ class Plan:
         return self.source.key == self.target.key
 
     @property
+    def title(self) -> str:
+        """What it does, in a few words."""
+        steps = self.sheet.steps
+        if self.is_in_place:
+            anew = any(isinstance(s, RebuildPartition) for s in steps)
+            return "Make a card’s last volume anew" if anew else "Grow a card’s last partition"
+        if any(isinstance(s, CopyPartition) for s in steps):
+            return "Copy partitions onto another card"
+        if any(isinstance(s, WriteFitted) for s in steps):
+            return "Move a card onto a smaller one, shrunk to fit"
+        larger = self.target.size > self.source.size and any(gives_room(s) for s in steps)
+        return "Move a card onto a larger one" if larger else "Move a card as it is onto another one"
+
+    @property
     def written(self) -> Layout | None:
         """The target after writing and before growing."""
         if self.is_in_place or not self.writes_all:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from mosscrate.core.contents import Layout
@@ -19,6 +20,7 @@ from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.actions import Action
+from mosscrate.desk.move.acts_menu import ActsMenu
 from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
@@ -43,6 +45,7 @@ class MovePlanning(MovePage):
         self.plan: Plan | None = None
         self.job: BackgroundJob | None = None
         self._checks: tuple[guard.Check, ...] = ()
+        self.menu: ActsMenu | None = None             # what can be done, where it was asked for last
         self._is_arranging = False
         self._asked = 0
         self._connect()
@@ -102,11 +105,17 @@ class MovePlanning(MovePage):
         self.save_button.clicked.connect(self._save)
         self.arrange_button.clicked.connect(self._turn)
         self.right.edge_moved.connect(self._drag)
+        self.right.edge_set.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
         self.right.edge_nudged.connect(lambda step: self._change(lambda plan: plan.nudged(step)))
         self.right.chosen.connect(self.left.select)
         self.left.chosen.connect(self.right.select)
         self.carrying.brought.connect(self._bring_over)
         self.right.chosen.connect(lambda _index: self._show_arranging())
+        self.right.acts_wanted.connect(self._show_acts)
+        self.arrange_panel.partition_button.clicked.connect(lambda: self._show_acts_below(
+            self.arrange_panel.partition_button, self.right.selected))
+        self.arrange_panel.card_button.clicked.connect(lambda: self._show_acts_below(
+            self.arrange_panel.card_button, None))
         self.size_panel.size_wanted.connect(lambda size: self._change(lambda plan: plan.with_size(size)))
         self.size_panel.way_wanted.connect(
             lambda is_anew: self._change(lambda plan: plan.in_the_way(is_anew=is_anew)))
@@ -221,11 +230,29 @@ class MovePlanning(MovePage):
             more = bringing(self.plan.source_layout, base, may_clear=self.plan.writes_all)
         elif self.plan is not None and layout is not None:
             more = copying(layout, layout)
+        more = tuple(replace(act, is_of_card=True) for act in more)
         self.arrange_panel.show_partition(layout, self.right.selected, more,
                                           is_locked=is_locked or self.plan is None, machine=self.model.machine)
         is_sizing = self.aspect.currentWidget() is self.size_panel
         self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
+        self.right.has_acts = bool(self.arrange_panel.acts)
         self.arrange_button.setVisible(self.plan is not None and not self._is_arranging and not self.is_preparing)
+
+    def _show_acts_below(self, part: QWidget, index: int | None) -> None:
+        self._show_acts(index, part.mapToGlobal(part.rect().bottomLeft()))
+
+    def _show_acts(self, index: int | None, place: QPoint) -> None:
+        """What can be done to a partition or to the card, as a short list; the form opens beside the core."""
+        panel, layout = self.arrange_panel, self.right.layout_shown
+        acts = tuple(act for act in panel.acts if act.is_of_card == (index is None))
+        if not acts or layout is None:
+            return
+        self.menu = ActsMenu("The card" if index is None else layout.partition(index).name, acts, self._take_act, self)
+        self.menu.show_at(place)
+
+    def _take_act(self, act: Action) -> None:
+        self.aspect.setCurrentWidget(self.arrange_panel)
+        self.arrange_panel.open_form(act)
 
     def _bring_over(self, index: int) -> None:
         """A partition of the source that was carried across comes onto the sheet."""
@@ -262,6 +289,8 @@ class MovePlanning(MovePage):
         shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)
         self.right.handle = plan.growing if plan and not is_locked and self.plan and plan.bounds()[1] else None
         self.right.show_layout(shown, f"{target} as it will be" if plan else target)
+        low, high = plan.bounds() if plan else (0, 0)
+        self.right.show_edge(low, high, plan.size() if plan else 0)
         hint = "planning…" if not plan and self.target else "choose both ends" if not plan else \
             "laid out anew" if plan.wish else ""
         if seen and seen.problems:
@@ -292,10 +321,9 @@ class MovePlanning(MovePage):
             return "Prepare a card"
         if self.source is None or self.target is None:
             return "Move a card, or prepare one"
-        if self.source.key == self.target.key:
-            return "Change a card’s partitions" if self._is_arranging else "Grow a card’s last partition"
-        larger, smaller = self.target.size > self.source.size, self.target.size < self.source.size
-        return f"Move a card onto {'a larger one' if larger else 'a smaller one' if smaller else 'another one'}"
+        if self.source.key == self.target.key and self._is_arranging:
+            return "Change a card’s partitions"
+        return self.plan.title if self.plan else "Move a card onto another one"
 
     def _on_seen(self, key: str) -> None:
         if self.job is None and self.side.currentWidget() is not self.run_panel \

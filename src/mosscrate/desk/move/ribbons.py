@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.desk.move.plan import Ribbon
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.drawing import CENTER, draw_chip, draw_text, scaled_font
+from mosscrate.desk.shared.hearing import Heard, Part, Words
 from mosscrate.desk.shared.strata import Stratum
 from mosscrate.desk.theme import Look, color
 
@@ -26,6 +27,7 @@ class Ribbons(QWidget):
         self._left, self._right = left, right
         self._ribbons: tuple[Ribbon, ...] = ()
         self._sentence = ""
+        self._heard = Heard(self, Words)
         self.setMinimumWidth(90)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Where each partition goes")
@@ -33,7 +35,12 @@ class Ribbons(QWidget):
     def show_ribbons(self, ribbons: tuple[Ribbon, ...], sentence: str = "") -> None:
         """Draw these, or a sentence when there are none."""
         self._ribbons, self._sentence = ribbons, sentence
-        self.setAccessibleDescription(", ".join(f"partition {r.index} {r.word}" for r in ribbons) or sentence)
+        names = {s.index: s.name for s in self._left.placed() if s.index is not None}
+        told = [f"{names.get(r.index, f'partition {r.index}')}: {r.word}" for r in ribbons]
+        told += [sentence] if sentence and not told else []
+        self.setAccessibleDescription(", ".join(told))
+        tall = self.height() / max(1, len(told))
+        self._heard.show([Part(QRectF(0, k * tall, self.width(), tall), words) for k, words in enumerate(told)])
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

@@ -31,7 +31,7 @@ class RunPanel(Panel):
         self.bar.setRange(0, 1000)
         self.plot = RatePlot()
         self.stop_button = button("Stop", self.stop_wanted.emit)
-        self.look_button = button("Look at it", self.look_wanted.emit, style="primary")
+        self.look_button = button("Show the card", self.look_wanted.emit, style="primary")
         self.close_button = button("Back to the plan", self.close_wanted.emit)
         self.entry = TagEntry("Take it back", "Finish it")
         self.entry.confirmed.connect(self._confirmed)
@@ -71,11 +71,14 @@ class RunPanel(Panel):
     def end(self, title: str, sentence: str, *, style: str = "good", undo_tag: str = "", can_finish: bool = False,
             can_look: bool = False) -> None:
         """The job has ended; with a tag it can be taken back."""
+        had_focus = self.stop_button.hasFocus()
         self.head.setText(title)
         restyle(self.head, style)
         self.words.setText(sentence)
         self._show(is_running=False)
         self.look_button.setVisible(can_look)
+        if had_focus:
+            (self.look_button if can_look else self.close_button).setFocus()
         self.entry.setVisible(bool(undo_tag))
         self.entry.ask(undo_tag)
         self.entry.prompt.setText(f"Type {undo_tag} to take it back")

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QPointF, QRectF, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from mosscrate.core.sheet.planning.forecasting import StepLine
 from mosscrate.core.sizes import binary, counted, duration
@@ -14,6 +14,8 @@ from mosscrate.desk.move.plan import Plan
 from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
 from mosscrate.desk.theme import color
+
+SHORT = 34                             # characters of a note that stands beside its sentence
 
 
 class SheetPanel(Panel):
@@ -82,19 +84,26 @@ class _StepRow(QWidget):
     def __init__(self, line: StepLine, number: str, *, is_out: bool, can_skip: bool) -> None:
         super().__init__()
         self.badge = _Badge(number)
-        self.sentence = label(line.sentence, style="muted" if is_out else "", elides=True)
+        self.sentence = label(line.sentence, style="muted" if is_out else "", wraps=True)
         self.sentence.setToolTip(line.sentence)
-        note = label(line.note, style="muted", scale=0.86)
+        note = label(line.note, style="muted", scale=0.86, wraps=len(line.note) > SHORT)
         note.setToolTip(line.note)
-        self.box = QCheckBox("do it")
+        words = QVBoxLayout()
+        words.setSpacing(0)
+        words.addWidget(self.sentence)
+        is_below = len(line.note) > SHORT
+        if is_below:
+            words.addWidget(note)
+        self.box = QCheckBox("include")
         self.box.setChecked(not is_out)
         self.box.setVisible(can_skip)
-        self.box.setAccessibleName(f"Do it: {line.sentence}")
+        self.box.setAccessibleName(f"Include: {line.sentence}")
         made = QHBoxLayout(self)
         made.setContentsMargins(0, 0, 0, 0)
-        made.addWidget(self.badge)
-        made.addWidget(self.sentence, 1)
-        made.addWidget(note)
+        made.addWidget(self.badge, 0, Qt.AlignmentFlag.AlignTop)
+        made.addLayout(words, 1)
+        if not is_below:
+            made.addWidget(note)
         made.addWidget(self.box)
 
     def show_state(self, state: str) -> None:

@@ -91,7 +91,9 @@ class SizePanel(Panel):
             ("file system", volume.kind_name if volume else ""),
             ("cluster", binary(volume.block) if volume else ""), ("label", volume.label if volume else ""),
             ("room for files", binary(volume.free or 0) if volume else ""), ("behind it", binary(layout.tail))])
-        for finding in _fits(plan):
+        found = tuple(_fits(plan))
+        self.fit_head.setVisible(bool(found))
+        for finding in found:
             self.fit.addWidget(FindingRow(finding))
 
     def _typed(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QFocusEvent
 from PyQt6.QtWidgets import QWidget
 
 from mosscrate.core.errors import Stopped
@@ -52,6 +53,15 @@ class MoveStation(MovePlanning):
         else:
             self.choose_source(medium)
 
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """Qt: the first thing that is still to be chosen."""
+        (self.to_box if self.source is not None else self.from_box).box.setFocus()
+
+    def take_if_free(self, medium: Medium | None) -> None:
+        """Take the card in hand as source where nothing is planned yet."""
+        if medium is not None and self.source is None and self.target is None and self.job is None:
+            self.choose_source(medium)
+
     def run(self, tag: str) -> None:
         """Run the sheet for real with the tag that was typed."""
         if self.plan is None:
@@ -74,6 +84,7 @@ class MoveStation(MovePlanning):
         job.failed.connect(self._failed)
         self.run_panel.begin(title)
         self.side.setCurrentWidget(self.run_panel)
+        self.run_panel.stop_button.setFocus()          # where the eye is
         self._show_choosers()
         self._show_plan()
         self.sheet_panel.show_step(0)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
+    QContextMenuEvent,
     QDragEnterEvent,
     QDragMoveEvent,
     QDropEvent,
@@ -24,10 +25,13 @@ from mosscrate.core.findings import Severity
 from mosscrate.core.sizes import binary, exact
 from mosscrate.desk.shared.drawing import CENTER, LEFT, RIGHT, draw_focus, draw_text, mixed, scaled_font
 from mosscrate.desk.shared.files_in_hand import in_hand
+from mosscrate.desk.shared.hearing import Edge, Heard, Part, Spot
 from mosscrate.desk.shared.painting import free_brush, ragged_fill, role_brush
 from mosscrate.desk.shared.strata import Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
 from mosscrate.desk.theme import Look, color
 
+TAUGHT = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+DOTS = 34                              # pixels: the mark that offers acts
 RULER = 78
 GRIP = 7.0
 _MARKS = {Severity.WARNING: "!", Severity.PROBLEM: "✗", Severity.NOTE: "i"}
@@ -43,6 +47,8 @@ class CoreView(QWidget):
     edge_moved = pyqtSignal(float)         # where the handle was dragged to, in pixels from the column's top
     edge_nudged = pyqtSignal(int)          # -1 or +1 by the keyboard
     edge_released = pyqtSignal()
+    edge_set = pyqtSignal(object)          # bytes, by people who hear the screen
+    acts_wanted = pyqtSignal(object, QPoint)   # a partition, or None for the card; where on the screen
     carried = pyqtSignal(int, QPoint)      # a partition, and where on the screen it is being dragged
     let_go = pyqtSignal(int, QPoint)
     files_dropped = pyqtSignal(int, object)          # a partition, FilesInHand
@@ -58,10 +64,14 @@ class CoreView(QWidget):
         self.handle: int | None = None           # partition whose lower edge can be dragged
         self.reached: int | None = None          # bytes a running job has come to
         self.layout_shown: Layout | None = None
+        self.teaching = ""                       # what is said where no card is shown
         self._placed: tuple[Stratum, ...] = ()
         self._still: QPixmap | None = None       # as it is below a running job, which moves ten times a second
         self._is_dragging = False
         self.can_be_carried = False
+        self._heard = Heard(self, Spot)
+        self._edge = Edge(self, self.edge_set.emit)
+        self.has_acts = False                    # whether what can be done is offered on the core
         self._is_welcome = False
         self._pressed_at: QPointF | None = None  # on a stratum, so long as it may become a carrying
         self._is_carrying = False
@@ -84,6 +94,14 @@ class CoreView(QWidget):
         self._describe()
         self._still = None
         self.update()
+
+    def show_edge(self, low: int, high: int, now: int) -> None:
+        """Between which bytes the edge of the partition with the handle can lie, and where it is."""
+        rect, stratum = self._handle_rect(), self._stratum(self.handle)
+        if rect is None or stratum is None or not low <= now <= high:
+            self._edge.hide()
+        else:
+            self._edge.show_value(rect, f"Size of {stratum.name}", low, high, now, binary(now))
 
     def show_reached(self, offset: int | None) -> None:
         """How far a running job has come, in bytes."""
@@ -135,7 +153,7 @@ class CoreView(QWidget):
             painter.drawPixmap(0, 0, self._still)
             self._draw_reached(painter)
         if self.hasFocus():
-            chosen = next((s for s in self._placed if s.index == self.selected and s.index is not None), None)
+            chosen = self._stratum(self.selected)
             draw_focus(painter, self.stratum_rect(chosen) if chosen else self.column(), 4)
         painter.end()
 
@@ -159,15 +177,30 @@ class CoreView(QWidget):
         for stratum in self._placed:
             self._draw(painter, stratum)
         painter.restore()
+        if self.layout_shown is None and self.teaching:
+            painter.setPen(color("muted"))
+            painter.setFont(scaled_font(self.font(), 0.95))
+            painter.drawText(column.adjusted(18, 18, -18, -18), TAUGHT, self.teaching)
         painter.setPen(QPen(color("accent"), 3) if self._is_welcome else QPen(color("line"), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(outline)
         self._draw_ruler(painter)
         self._draw_handle(painter)
+        if self.has_acts and (dots := self._dots_rect()) is not None:
+            painter.setPen(QPen(color("line"), 1))
+            painter.setBrush(color("ground"))
+            painter.drawRoundedRect(dots, 6, 6)
+            painter.setBrush(color("text"))
+            painter.setPen(Qt.PenStyle.NoPen)
+            for k in (-8, 0, 8):
+                painter.drawEllipse(dots.center() + QPointF(k, 0), 1.8, 1.8)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Qt: up and down choose; with Alt, or left and right, the edge moves."""
         if event is None:
+            return
+        if event.key() in (Qt.Key.Key_Menu, Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.has_acts:
+            self._ask_for_acts(self.selected)
             return
         key, with_alt = event.key(), bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(key))
@@ -185,6 +218,10 @@ class CoreView(QWidget):
         y = event.position().y() - self.column().top()
         if self._is_on_handle(event.position()):
             self._is_dragging = True
+        elif self.has_acts and (dots := self._dots_rect()) is not None and dots.contains(event.position()):
+            self._ask_for_acts(self.selected)
+        elif self.has_acts and (head := stratum_at(self._placed, y)) and head.kind == StratumKind.MAP:
+            self._ask_for_acts(None)
         elif (hit := stratum_at(self._placed, y)) and hit.index is not None:
             self._choose(hit.index)
             self._pressed_at = event.position() if self.can_be_carried else None
@@ -222,6 +259,29 @@ class CoreView(QWidget):
             self.setCursor(Qt.CursorShape.ArrowCursor)
             self.let_go.emit(self.selected, event.globalPosition().toPoint())
 
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        """Qt: the short list at the pointer, of the stratum that it is over."""
+        if event is None or not self.has_acts:
+            return
+        hit = stratum_at(self._placed, event.pos().y() - self.column().top())
+        if hit is not None and hit.index is not None:
+            self._choose(hit.index)
+        self.acts_wanted.emit(hit.index if hit else None, event.globalPos())
+
+    def _ask_for_acts(self, index: int | None) -> None:
+        stratum = self._stratum(index)
+        dots = self._dots_rect()
+        place = dots.bottomLeft() if dots is not None and stratum is not None else self.column().topLeft()
+        self.acts_wanted.emit(stratum.index if stratum else None, self.mapToGlobal(place.toPoint()))
+
+    def _dots_rect(self) -> QRectF | None:
+        """Where the chosen stratum offers what can be done to it."""
+        stratum = self._stratum(self.selected)
+        if stratum is None:
+            return None
+        rect = self.stratum_rect(stratum)
+        return QRectF(rect.right() - DOTS - 8, max(rect.top() + 2, rect.bottom() - 22), DOTS, 18)
+
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files of a card may be dropped on a partition."""
         if event is not None and in_hand(event.mimeData()):
@@ -248,6 +308,7 @@ class CoreView(QWidget):
         else:
             self._placed = lay_out(strata_of(self.layout_shown), self.column().height(),
                                    header=header_of(self.layout_shown))
+        self._describe()
 
     def _choose(self, index: int) -> None:
         self.selected = index
@@ -263,8 +324,21 @@ class CoreView(QWidget):
             self._choose(indexes[max(0, min(at, len(indexes) - 1))])
 
     def _describe(self) -> None:
-        chosen = next((s for s in self._placed if s.index is not None and s.index == self.selected), None)
+        chosen = self._stratum(self.selected)
         self.setAccessibleDescription(chosen.sentence if chosen else "nothing chosen")
+        self._heard.show([self._part(s) for s in self._placed])
+
+    def _part(self, stratum: Stratum) -> Part:
+        index = stratum.index
+        found = f"{stratum.severity}: something was found here" if stratum.severity else ""
+        if stratum.kind == StratumKind.MAP:
+            return Part(self.stratum_rect(stratum), f"Head of the card: {stratum.name}", "",
+                        act=lambda: self._ask_for_acts(None) if self.has_acts else None)
+        return Part(self.stratum_rect(stratum), stratum.sentence, found, index is not None and index == self.selected,
+                    (lambda: self._choose(index)) if index is not None else None)
+
+    def _stratum(self, index: int | None) -> Stratum | None:
+        return next((s for s in self._placed if s.index is not None and s.index == index), None)
 
     def _draw(self, painter: QPainter, stratum: Stratum) -> None:
         rect = self.stratum_rect(stratum)
@@ -373,7 +447,7 @@ class CoreView(QWidget):
                 painter.drawLine(QPointF(x, rect.top() + 3), QPointF(x, rect.bottom() - 3))
 
     def _handle_rect(self) -> QRectF | None:
-        stratum = next((s for s in self._placed if s.index is not None and s.index == self.handle), None)
+        stratum = self._stratum(self.handle)
         if stratum is None:
             return None
         rect = self.stratum_rect(stratum)

@@ -141,6 +141,7 @@ class Facts(QWidget):
             shown = label(value, scale=0.9)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             shown.setToolTip(value)
+            shown.setAccessibleName(f"{name}: {value}")
             shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             shown.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             self._grid.addWidget(shown, number, 1)
@@ -169,7 +170,9 @@ class FindingRow(QWidget):
         super().__init__()
         column = QVBoxLayout()
         column.setSpacing(1)
-        column.addWidget(label(finding.placed, scale=0.94, wraps=True))
+        sentence = label(finding.placed, scale=0.94, wraps=True)
+        sentence.setAccessibleName(f"{finding.severity}: {finding.placed}")
+        column.addWidget(sentence)
         if finding.remedy:
             column.addWidget(label(finding.remedy, style="muted", scale=0.86, wraps=True))
         mark = label(_MARKS[finding.severity], style=_STYLES[finding.severity], bold=True)

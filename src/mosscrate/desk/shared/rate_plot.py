@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.sizes import rate
 from mosscrate.desk.shared.drawing import RIGHT, draw_text, scaled_font
+from mosscrate.desk.shared.hearing import Heard, Part, Words
 from mosscrate.desk.theme import color
 
 COLUMNS = 240
@@ -22,11 +23,14 @@ class RatePlot(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Rate over time")
         self._rates: tuple[float, ...] = ()
+        self._heard = Heard(self, Words)
 
     def show_rates(self, rates: tuple[float, ...]) -> None:
         """Draw these, oldest first, in bytes a second."""
         self._rates = _thinned(rates)
-        self.setAccessibleDescription(f"now {rate(rates[-1])}" if rates else "nothing yet")
+        now = f"now {rate(rates[-1])}" if rates else "nothing yet"
+        self.setAccessibleDescription(now)
+        self._heard.show([Part(QRectF(self.rect()), f"Rate: {now}")])
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

@@ -20,7 +20,7 @@ class Eject(Step, tag="eject", frozen=True):
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""
-        return Decision(f"Let go of {card.name}, so that it may be pulled", 0, 0)
+        return Decision(f"Make {card.name} safe to pull", 0, 0)
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""
