@@ -26,7 +26,7 @@ from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job, Log
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet
-from mosscrate.core.sheet.steps import AnyStep, GrowPartition, RebuildPartition
+from mosscrate.core.sheet.steps import AnyStep, FillWithDrives, GrowPartition, RebuildPartition
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
 
@@ -53,13 +53,14 @@ def sheet() -> None:
 @click.option("--size", help="Size of the last partition, such as 6GiB; as --grow when left out.")
 @click.option("--grow/--no-grow", default=None, help="Give the last partition all new room, or leave it as it is. When "
               "left out, volumes of today's kinds and those with ROMs or saves grow.")
+@click.option("--drives", is_flag=True, help="Fill what an old PC reaches of the room behind with logical drives.")
 @click.option("--swap", is_flag=True, help="Exchange the two bytes of every word on the way, for an adapter that does.")
 @click.option("--machine", help="What the target is meant for: a map it knows, its order of bytes.")
 @click.option("--out", type=FILE, help="Save the sheet here.")
 @json_option
 @click.pass_obj
-def plan(bench: Bench, source: str, target: str, size: str | None, grow: bool | None, swap: bool, machine: str | None,
-         out: Path | None, as_json: bool) -> None:
+def plan(bench: Bench, source: str, target: str, size: str | None, grow: bool | None, drives: bool, swap: bool,
+         machine: str | None, out: Path | None, as_json: bool) -> None:
     """Propose the whole move from SOURCE onto TARGET."""
     old, new = bench.shelf.find(source), bench.shelf.find(target)
     with old.open() as a, new.open() as b:
@@ -70,13 +71,7 @@ def plan(bench: Bench, source: str, target: str, size: str | None, grow: bool | 
     if meant_for:
         fit = suited(made, old_layout, new_layout, meant_for)
         made, findings = fit.sheet, fit.findings
-    if size:
-        wanted = size_of(size)
-        made = msgspec.structs.replace(made, steps=tuple(_sized(s, wanted) for s in made.steps))
-    elif not grow:
-        out_of_it = offered(made, old_layout) if grow is None else {
-            k for k, step in enumerate(made.steps) if gives_room(step)}
-        made = msgspec.structs.replace(made, steps=tuple(s for k, s in enumerate(made.steps) if k not in out_of_it))
+    made = _as_asked(made, old_layout, size_of(size) if size else None, grow=grow, drives=drives)
     if swap:
         made = swapping_on_the_way(made)
     _put_out_for(meant_for, made, forecast(made, old_layout, new_layout), out, findings, as_json=as_json)
@@ -181,6 +176,16 @@ def log_(bench: Bench, as_json: bool) -> None:
         target = job.sheet.target.name if job.sheet.target else ""
         click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
                    + (f"  {job.message}" if job.message else ""))
+
+
+def _as_asked(made: JobSheet, source: Layout, size: int | None, *, grow: bool | None, drives: bool) -> JobSheet:
+    """A proposed sheet without what is only offered and was not asked for."""
+    left_out = {k for k in offered(made, source) if isinstance(made.steps[k], FillWithDrives) and not drives}
+    if size is None and not grow:
+        left_out |= {k for k in offered(made, source) if gives_room(made.steps[k])} if grow is None else {
+            k for k, step in enumerate(made.steps) if gives_room(step)}
+    return msgspec.structs.replace(made, steps=tuple(
+        step if size is None else _sized(step, size) for k, step in enumerate(made.steps) if k not in left_out))
 
 
 def _sized(step: AnyStep, size: int) -> AnyStep:

@@ -196,7 +196,7 @@ class MainWindow(QMainWindow):
         if number == MOVE and self.stack.currentIndex() == LOOK:
             self.move_.take_if_free(self.model.selected)
         self.go_to(number)
-        (self.look.shelf if number == LOOK else self._station(number)).setFocus()
+        (self.look.shelf if number == LOOK else self.stack.currentWidget() or self.stack).setFocus()
 
     def _station(self, number: int) -> StationWidget:
         return cast("StationWidget", self.stack.widget(number))

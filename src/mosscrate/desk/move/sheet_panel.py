@@ -96,7 +96,6 @@ class _StepRow(QWidget):
             words.addWidget(note)
         self.box = QCheckBox("include")
         self.box.setChecked(not is_out)
-        self.box.setVisible(can_skip)
         self.box.setAccessibleName(f"Include: {line.sentence}")
         made = QHBoxLayout(self)
         made.setContentsMargins(0, 0, 0, 0)
@@ -105,6 +104,7 @@ class _StepRow(QWidget):
         if not is_below:
             made.addWidget(note)
         made.addWidget(self.box)
+        self.box.setVisible(can_skip)                  # not before: without a parent it would be a window of its own
 
     def show_state(self, state: str) -> None:
         if state != self.badge.state:

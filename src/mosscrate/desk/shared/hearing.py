@@ -112,7 +112,8 @@ class Heard(Generic[KindT]):
     """The parts of one drawing; widgets are used again."""
 
     def __init__(self, parent: QWidget, kind: type[KindT]) -> None:
-        self._parent, self._kind = parent, kind
+        self._parent = parent
+        self._kind: type[KindT] = kind
         self._made: list[KindT] = []
 
     def show(self, parts: Sequence[Part]) -> None:

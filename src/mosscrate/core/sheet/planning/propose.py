@@ -20,6 +20,7 @@ from mosscrate.core.sheet.steps import (
     CopyPartition,
     Eject,
     EmptyCard,
+    FillWithDrives,
     GrowPartition,
     KeepCard,
     MendMap,
@@ -30,9 +31,11 @@ from mosscrate.core.sheet.steps import (
     WriteFitted,
     WriteImage,
 )
+from mosscrate.core.sizes import MIB
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import KINDS, is_resized_anew
 
+WORTH_A_DRIVE = 64 * MIB
 WORTH_MORE = 1.25                      # times the room that growing in place gives
 
 
@@ -57,6 +60,7 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
     if not is_asked and source_layout.map_kind == MapKind.GPT and source_layout.size != target_layout.size:
         steps.append(MendMap())                       # its second copy belongs to the end of the card
     steps += [grow] if grow else []
+    steps += _drives_behind(source_layout, target_layout)
     steps += [Verify(), Eject()]
     return JobSheet(tuple(steps), reference(source), reference(target))
 
@@ -133,9 +137,23 @@ def offered(sheet: JobSheet, source: Layout) -> frozenset[int]:
     """
     last = source.last()
     facts = last.volume.facts if last is not None and last.volume is not None else None
-    if last is None or last.role in (Role.ROMS, Role.SAVES) or (facts is not None and facts.is_mostly_room):
-        return frozenset()
-    return frozenset(k for k, step in enumerate(sheet.steps) if gives_room(step))
+    grows = last is None or last.role in (Role.ROMS, Role.SAVES) or (facts is not None and facts.is_mostly_room)
+    return frozenset(k for k, step in enumerate(sheet.steps) if
+                     isinstance(step, FillWithDrives) or (gives_room(step) and not grows))
+
+
+def _drives_behind(source: Layout, target: Layout) -> list[AnyStep]:
+    """Logical drives in the room behind what an old PC starts from, where there is some that it reaches."""
+    looks = source.with_contents
+    is_of_old_pc = source.map_kind == MapKind.MBR and bool(looks) and any(
+        "active" in look.partition.flags for look in looks) and all(
+        look.variant in ("fat12", "fat16") for look in looks)
+    fill = FillWithDrives()
+    if is_of_old_pc and min(fill.until, target.size) - source.size > WORTH_A_DRIVE:
+        with suppress(FitError):
+            fill.decide(planned(after(WriteImage(), source, target), "the card"))
+            return [fill]
+    return []
 
 
 def filling(layout: Layout, name: str) -> AnyStep | None:
