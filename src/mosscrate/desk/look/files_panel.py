@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import QModelIndex, QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog, QHeaderView, QMenu, QTreeView
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QResizeEvent
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHeaderView, QMenu, QTreeView
 
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.maps import MapKind, map_format
@@ -80,20 +80,20 @@ class FilesPanel(Panel):
         head = row(self.head)
         head.setStretch(0, 1)
         head.addWidget(self.image_button)
-        buttons = row(self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
-                      self.remove_button, None, spacing=3)
+        self.acts = QGridLayout()
+        self.acts.setSpacing(3)
         self.comment_button = button("Comment…", self._ask_for_comment, tip="Up to 79 characters that go with the file")
         self.protect_button = button("Protection…", self._ask_for_protection,
                                      tip="Letters of hsparwed that are set: r, w, e, d allow reading, writing, "
                                          "starting and removing")
-        own = row(self.comment_button, self.protect_button, None, spacing=3)
         for part in (self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
                      self.remove_button, self.image_button, self.comment_button, self.protect_button):
             part.setProperty("compact", True)
         self.column.addLayout(head)
         self.column.addWidget(self.facts)
-        self.column.addLayout(buttons)
-        self.column.addLayout(own)
+        self.column.addLayout(self.acts)
+        for part in (self.comment_button, self.protect_button):
+            part.setParent(self)                                       # else it would be a window when it is shown
         self.column.addWidget(self.tree, 1)
         self.column.addWidget(self.empty, 1)
         self.column.addWidget(self.strip)
@@ -105,6 +105,26 @@ class FilesPanel(Panel):
         self._build: Callable[[], tuple[AnyStep, ...]] | None = None
         self._carried: Carried | None = None
         self._was_at: tuple[tuple[str, int], TreePlace] | None = None
+        self._lay_out_acts()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Qt: on a small window what can be done takes more rows."""
+        self._lay_out_acts()
+        super().resizeEvent(event)
+
+    def _lay_out_acts(self) -> None:
+        """As many beside one another as there is room for; those that this volume does not know leave no gap."""
+        volume = self._look.volume if self._look else None
+        has_comments = volume is not None and volume.facts is not None and volume.facts.has_comments
+        parts = [self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
+                 self.remove_button, *((self.comment_button, self.protect_button) if has_comments else ())]
+        for part in (self.comment_button, self.protect_button):
+            part.setVisible(has_comments)
+        width = max(part.sizeHint().width() for part in parts) + self.acts.spacing()
+        columns = max(2, min(6, (self.width() - 30) // width))
+        for number, part in enumerate(parts):
+            self.acts.addWidget(part, number // columns, number % columns)
+        self.acts.setColumnStretch(columns, 1)
 
     def set_free(self, *, is_free: bool) -> None:
         """Whether the card can be written now."""
@@ -274,9 +294,7 @@ class FilesPanel(Panel):
         self.image_button.setVisible(self._look is not None and self._look.index > 0)
         for part in (self.put_button, self.folder_button):
             part.setEnabled(self._can_change())
-        volume = self._look.volume if self._look else None
-        for part in (self.comment_button, self.protect_button):
-            part.setVisible(volume is not None and volume.facts is not None and volume.facts.has_comments)
+        self._lay_out_acts()
         for part in (self.rename_button, self.comment_button, self.protect_button):
             part.setEnabled(self._can_change() and one is not None)
         self.replace_button.setEnabled(self._can_change() and one is not None and one.kind == Kind.FILE)

@@ -36,9 +36,12 @@ class ArrangePanel(Panel):
         self.choices = QWidget()
         inner = QVBoxLayout(self.choices)
         inner.setContentsMargins(0, 4, 0, 4)
-        offered: tuple[QWidget, ...] = (self.facts, self.partition_button, self.card_button, self.way)
+        told = Rows(spacing=0)                        # scrolls where the window is low
+        told.column.addWidget(self.facts)
+        told.column.addStretch(1)
+        offered: tuple[QWidget, ...] = (told, self.partition_button, self.card_button, self.way)
         for each in offered:
-            inner.addWidget(each)
+            inner.addWidget(each, 1 if each is told else 0)
         self.form = QWidget()
         self.fields = Rows(spacing=4)                 # scrolls where the window is low; the buttons stay in sight
         self.lines = self.fields.column
@@ -54,7 +57,7 @@ class ArrangePanel(Panel):
         self.error = label(style="problem", scale=0.88, wraps=True)
         self.names_button = button("All names…", self.names_wanted.emit)
         for part in (self.name, self.about, self.choices, self.form, self.error, self.names_button):
-            self.column.addWidget(part, 100 if part is self.form else 0)
+            self.column.addWidget(part, 100 if part in (self.form, self.choices) else 0)
         self.column.addStretch(1)
         self.setMinimumWidth(200)
         self.setMaximumWidth(280)

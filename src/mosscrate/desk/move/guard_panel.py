@@ -24,7 +24,7 @@ class GuardPanel(Panel):
         super().__init__()
         self.picture = CardPicture()
         self.name = label("Target guard", bold=True, elides=True)
-        self.about = label(style="muted", scale=0.88, elides=True)
+        self.about = label(style="muted", scale=0.88, wraps=True)
         words = QVBoxLayout()
         words.setSpacing(1)
         words.addWidget(self.name)

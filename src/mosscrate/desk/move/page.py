@@ -22,7 +22,8 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.machine_chooser import MachineChooser
 from mosscrate.desk.shared.panel import button, label, row
 
-NARROW = 1040
+NARROW, LOW = 1040, 640                # pixels below which room is shared otherwise
+SHEET, LOW_SHEET = 212, 168            # least height of sheet and guard
 NARROW_CHOOSER = 232
 
 
@@ -68,6 +69,8 @@ class MovePage(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Qt: on a small window the size panel gives way, or the source where it is the target itself."""
         self.share_width(is_single=self._is_single)
+        for part in (self.sheet_panel, self.side):
+            part.setMinimumHeight(SHEET if self.height() >= LOW else LOW_SHEET)
         super().resizeEvent(event)
 
     def share_width(self, *, is_single: bool) -> None:
@@ -114,7 +117,6 @@ class MovePage(QWidget):
         lower.addWidget(self.sheet_panel, 5)
         lower.addWidget(self.side, 4)
         for part in (self.sheet_panel, self.side):
-            part.setMinimumHeight(212)
             part.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Expanding)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)

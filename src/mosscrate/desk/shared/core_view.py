@@ -27,10 +27,12 @@ from mosscrate.desk.shared.drawing import CENTER, LEFT, RIGHT, draw_focus, draw_
 from mosscrate.desk.shared.files_in_hand import in_hand
 from mosscrate.desk.shared.hearing import Edge, Heard, Part, Spot
 from mosscrate.desk.shared.painting import free_brush, ragged_fill, role_brush
-from mosscrate.desk.shared.strata import Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
+from mosscrate.desk.shared.strata import FLOOR, Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
 from mosscrate.desk.theme import Look, color
 
 TAUGHT = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+BESIDE = 100
+TINY = 0.72                            # of the font: the smallest in which a name can be read
 DOTS = 34                              # pixels: the mark that offers acts
 RULER = 78
 GRIP = 7.0
@@ -280,7 +282,9 @@ class CoreView(QWidget):
         if stratum is None:
             return None
         rect = self.stratum_rect(stratum)
-        return QRectF(rect.right() - DOTS - 8, max(rect.top() + 2, rect.bottom() - 22), DOTS, 18)
+        beside = BESIDE if rect.height() < FLOOR * 1.1 else 0            # there the size stands at the right edge
+        return QRectF(rect.right() - DOTS - 8 - beside, max(rect.top() + 1, rect.bottom() - 22), DOTS,
+                      min(18, rect.height() - 2))
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files of a card may be dropped on a partition."""
@@ -367,7 +371,10 @@ class CoreView(QWidget):
         bold, mono = scaled_font(self.font(), 1.0, bold=True), scaled_font(self.font(), 0.92, mono=True)
         small = scaled_font(self.font(), 0.86)
         line_height = QFontMetricsF(bold).height()
-        if rect.height() < line_height * 0.9:
+        if rect.height() < line_height * 0.9:                      # many partitions on a small window
+            bold, mono = scaled_font(self.font(), TINY, bold=True), scaled_font(self.font(), TINY, mono=True)
+            line_height = QFontMetricsF(bold).height() * 0.9
+        if rect.height() < line_height * 0.8:
             return
         inner = rect.adjusted(14, 0, -12, 0)
         has_second = rect.height() >= line_height * 2.15 and bool(stratum.line)

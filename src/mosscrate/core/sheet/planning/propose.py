@@ -161,7 +161,7 @@ def filling(layout: Layout, name: str) -> AnyStep | None:
 
     Grown in place, unless its clusters are too small for that: then it is made anew in larger ones.
     """
-    last = layout.last()
+    last = max(layout.with_contents, key=lambda p: p.partition.end, default=None)
     if last is None:
         return None
     card, grow, rebuild = planned(layout, name), GrowPartition(last.index), RebuildPartition(last.index, fills=True)
