@@ -64,6 +64,7 @@ class ArrangePanel(Panel):
         self._inputs: dict[str, QLineEdit | QComboBox] = {}
         self._action: Action | None = None
         self._actions: dict[str, Action] = {}
+        self._head = ("Change it", "")              # name and kind of what is chosen
         self.acts: tuple[Action, ...] = ()          # what can be done, of the partition and of the card
         self._key: object = None
         self.form.hide()
@@ -77,12 +78,12 @@ class ArrangePanel(Panel):
         if key == self._key:
             return
         self._key = key
-        self._close_form()
         look = next((p for p in layout.partitions if p.index == index), None) if layout else None
-        self.name.setText(look.name if look else "The card")
         volume = look.volume if look else None
-        self.about.setText(f"{volume.kind_name if volume else 'no file system'}, {binary(look.partition.length)}"
-                           if look else "choose a partition, or add one")
+        kind = volume.kind_name if volume else "no file system"
+        self._head = (look.name, f"{kind}, {binary(look.partition.length)}") if look else (
+            "The card", "choose a partition, or add one")
+        self._close_form()
         self.acts = (*actions_for(layout, index, machine), *more) if not is_locked else ()
         self._actions = {action.title: action for action in self.acts}
         self.facts.show_facts(_facts(layout, look) if layout and look else [])
@@ -104,6 +105,9 @@ class ArrangePanel(Panel):
         clear(self.lines)
         clear(self.buttons)
         self._inputs.clear()
+        if action.is_of_card:
+            self.name.setText("The card")
+            self.about.setText("")
         self.lines.addWidget(label(action.title.rstrip("…"), bold=True))
         for field in action.fields:
             if field.choices:
@@ -175,6 +179,8 @@ class ArrangePanel(Panel):
 
     def _close_form(self) -> None:
         self._action = None
+        self.name.setText(self._head[0])
+        self.about.setText(self._head[1])
         self.form.hide()
         self.error.hide()
         self.names_button.hide()

@@ -31,7 +31,7 @@ from mosscrate.desk.shared.strata import FLOOR, Stratum, StratumKind, header_of,
 from mosscrate.desk.theme import Look, color
 
 TAUGHT = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
-BESIDE = 100
+TALL, BESIDE = 66, 86                   # pixels: of a stratum with room below its words; of its size
 TINY = 0.72                            # of the font: the smallest in which a name can be read
 DOTS = 34                              # pixels: the mark that offers acts
 RULER = 78
@@ -282,9 +282,10 @@ class CoreView(QWidget):
         if stratum is None:
             return None
         rect = self.stratum_rect(stratum)
-        beside = BESIDE if rect.height() < FLOOR * 1.1 else 0            # there the size stands at the right edge
-        return QRectF(rect.right() - DOTS - 8 - beside, max(rect.top() + 1, rect.bottom() - 22), DOTS,
-                      min(18, rect.height() - 2))
+        if rect.height() >= TALL:
+            return QRectF(rect.right() - DOTS - 8, rect.bottom() - 22, DOTS, 18)
+        top = rect.top() + max(1.0, (rect.height() - FLOOR) / 2)           # in its first line, beside the size
+        return QRectF(rect.right() - DOTS - 8 - BESIDE, top, DOTS, min(18.0, rect.height() - 2))
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files of a card may be dropped on a partition."""
@@ -384,7 +385,9 @@ class CoreView(QWidget):
         size_width = QFontMetricsF(mono).horizontalAdvance(size) + 8
         mark = _MARKS.get(stratum.severity) if stratum.severity else None
         mark_width = 22.0 if mark else 0.0
-        first = QRectF(inner.left(), top, inner.width() - size_width - mark_width, line_height)
+        is_chosen = self.has_acts and stratum.index is not None and stratum.index == self.selected
+        dots = DOTS + 8 if is_chosen and rect.height() < TALL else 0
+        first = QRectF(inner.left(), top, inner.width() - size_width - mark_width - dots, line_height)
         ink = color("text") if stratum.kind == StratumKind.PARTITION else color("muted")
         self._draw_plate(painter, first, stratum, bold, small, size, mono, has_second=has_second)
         draw_text(painter, first, stratum.name, bold, ink)
@@ -394,7 +397,7 @@ class CoreView(QWidget):
             second = QRectF(inner.left(), top + line_height, inner.width(), line_height)
             draw_text(painter, second, stratum.line, small, ink)
         if mark and stratum.severity:
-            center = QPointF(right.left() - 12, right.center().y())
+            center = QPointF(right.left() - 12 - dots, right.center().y())
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(Look.now.severity(stratum.severity))
             painter.drawEllipse(center, 8.5, 8.5)
