@@ -7,9 +7,11 @@ from pathlib import Path
 import pytest
 
 from mosscrate.core.blocks import open_blocks
+from mosscrate.core.contents import survey
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.maps.mbr import is_extended
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.planning.making_room import growth_with_room
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.watch import Watch
 from tests.kernel import machine
@@ -22,6 +24,7 @@ STEPS = {
             s.AddPartition("exfat"), s.RemovePartition(2), s.MovePartition(1, 60 * MIB)),
     "mbr": (s.NewMap("mbr"), s.AddPartition("fat16", 40 * MIB), s.FillWithDrives(60 * MIB, 300 * MIB),
             s.RemovePartition(6), s.AddPartition("ext4", 20 * MIB, is_logical=True)),
+    "pushed": (s.NewMap("mbr"), s.AddPartition("fat16", 40 * MIB), s.FillWithDrives(60 * MIB, 200 * MIB)),
     "grown": (s.NewMap("gpt"), s.AddPartition("ext4", 60 * MIB), s.GrowPartition(1)),
 }
 
@@ -35,6 +38,8 @@ def test_the_kernel_finds_our_maps_as_we_meant_them(tmp_path: Path):
         with open_blocks(images[-1], writable=True) as blocks:
             for step in steps:
                 perform(step, blocks, None, Watch())
+            for step in growth_with_room(survey(blocks), 1, 60 * MIB) if name == "pushed" else ():
+                perform(step, blocks, None, Watch())                     # the extended partition gives way
     script = "".join(f"echo '@{name}'; for p in /sys/block/vd{chr(97 + k)}/vd*; do "
                      "echo $(cat $p/partition) $(cat $p/start) $(cat $p/size); done\n" for k, name in enumerate(STEPS))
     seen = machine.run(script, images)
