@@ -134,3 +134,24 @@ def test_the_id_of_an_ahdi_partition_follows_its_size(is_logical):
     assert (read_map(drive).partition(1).type, survey(drive).partitions[0].volume.label) == ("BGM", "MUSIC")
     perform(s.ShrinkPartition(1, 14 * MIB), drive, None, Watch())
     assert read_map(drive).partition(1).type == "GEM"
+
+
+@pytest.mark.parametrize("block", f.BLOCK_SIZES)
+@pytest.mark.parametrize("kind", list(DOS_TYPES))
+def test_the_entry_of_a_volume_says_what_the_volume_is_whichever_way_it_came(kind, block):
+    """Read here as the published include writes it: DosType at 192, longs of a block at 132, sectors in it at 144."""
+    alone = MemoryBlocks(bytes(4 * MIB), name="Alone")
+    format_for(kind).make(alone, Making(kind, "Work", block))
+    for steps, source in (((s.CopyPartition(0),), alone), ((s.AddPartition(kind, 4 * MIB, block=block),), None),
+                          ((s.AddPartition("ofs", 4 * MIB), s.FormatPartition(1, kind, "Work", block)), None),
+                          ((s.AddPartition("ofs", 4 * MIB), s.RebuildPartition(1, kind, block)), None)):
+        drive = MemoryBlocks(bytes(16 * MIB), name="Drive")
+        for step in (s.NewMap("rdb"), *steps):
+            perform(step, drive, source, Watch())
+        part = drive.read(read_map(drive).partition(1).record, 256)
+        start = read_map(drive).partition(1).start
+        assert part[192:196] == drive.read(start, 4)
+        assert int.from_bytes(part[132:136], "big") * 4 * int.from_bytes(part[144:148], "big") == block
+        layout = survey(drive, thorough=True)
+        assert (layout.partitions[0].volume.block, layout.partitions[0].variant) == (block, kind)
+        assert [f.sentence for f in layout.findings if f.severity in ("problem", "warning")] == []
