@@ -97,7 +97,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         entries, editor = self._entries(volume), edit(card.window(self.partition))
         done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch)
         editor.commit()
-        return Done(f"{counted(len(entries), 'entry', 'entries')} copied to partition {self.partition}, "
+        return Done(f"{counted(len(entries), 'entry', 'entries')} copied to {card.look(self.partition).name}, "
                     f"{binary(done)}.", done)
 
     def _entries(self, volume: Volume) -> list[Entry]:

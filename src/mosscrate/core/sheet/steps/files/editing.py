@@ -55,11 +55,12 @@ class EditsNames(Step, frozen=True):
         """Of the plan, for a partition of that name."""
         raise NotImplementedError
 
-    def said(self) -> str:
-        """Of what was done."""
+    def said(self, name: str) -> str:
+        """Of what was done to a partition of that name."""
         raise NotImplementedError
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""
+        name = card.look(self.partition).name
         decided.chosen.commit()
-        return Done(self.said())
+        return Done(self.said(name))

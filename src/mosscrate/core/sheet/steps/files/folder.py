@@ -26,6 +26,6 @@ class MakeFolder(EditsNames, tag="folder", frozen=True):
         """See EditsNames."""
         return f"Make the folder “{self.path}” on {name}"
 
-    def said(self) -> str:
+    def said(self, name: str) -> str:
         """See EditsNames."""
         return f"The folder “{self.path}” is there."

@@ -102,7 +102,7 @@ class PutFiles(Step, tag="put", frozen=True):
         passage, count = putting.passage, sum(e.kind == Kind.FILE for e in putting.entries)
         names = len(passage.changed_names)
         said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
-        return Done(f"{counted(count, 'file')} put onto partition {self.partition}, {binary(done)}.{said}", done)
+        return Done(f"{counted(count, 'file')} put onto {card.look(self.partition).name}, {binary(done)}.{said}", done)
 
     def _fill(self, editor: Editor, putting: Putting, read: Callable[[Path], Iterator[bytes]], watch: Watch) -> int:
         """Put everything; returns bytes of files. Raises FitError, MediumError."""

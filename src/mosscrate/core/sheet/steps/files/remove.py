@@ -28,6 +28,6 @@ class RemoveFiles(EditsNames, tag="remove files", frozen=True):
         what = f"“{self.paths[0]}”" if len(self.paths) == 1 else counted(len(self.paths), "item")
         return f"Remove {what} from {name}"
 
-    def said(self) -> str:
+    def said(self, name: str) -> str:
         """See EditsNames."""
-        return f"Removed from partition {self.partition}: {', '.join(self.paths)}."
+        return f"Removed from {name}: {', '.join(self.paths)}."

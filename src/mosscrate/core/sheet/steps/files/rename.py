@@ -25,6 +25,6 @@ class RenameFile(EditsNames, tag="rename", frozen=True):
         """See EditsNames."""
         return f"Call “{self.path}” “{self.new}”"
 
-    def said(self) -> str:
+    def said(self, name: str) -> str:
         """See EditsNames."""
         return f"“{self.path}” is “{self.new}” now."

@@ -48,6 +48,6 @@ class SetTraits(EditsNames, tag="traits", frozen=True):
         given = {"comment": self.comment, "protection": self.protection, "date": self.modified}
         return f"Set {' and '.join(k for k, v in given.items() if v is not None) or 'nothing'} of “{self.path}”"
 
-    def said(self) -> str:
+    def said(self, name: str) -> str:
         """See EditsNames."""
         return f"“{self.path}” has its comment, protection and date as they were set."

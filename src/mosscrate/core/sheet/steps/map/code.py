@@ -33,7 +33,7 @@ class BringCode(ChangesMap, tag="bring code", frozen=True):
         return Decision(f"Bring the file-system code {what}of the source into the map of {card.name}", map=map_,
                         chosen=names)
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
         return f"The map holds the file-system code {', '.join(decided.chosen)} now."
 
@@ -56,7 +56,7 @@ class RemoveCode(ChangesMap, tag="remove code", frozen=True):
         return Decision(f"Take the file-system code for {_name_of(self.dos_type)} out of the map of {card.name}", 0,
                         map=map_)
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
         return f"The file-system code for {_name_of(self.dos_type)} is out of the map."
 

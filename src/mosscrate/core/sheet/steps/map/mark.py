@@ -31,9 +31,9 @@ class FlagPartition(ChangesMap, tag="flag", frozen=True):
         return Decision(f"{'Mark' if self.is_set else 'No longer mark'} {look.name} as {word}", 0, chosen=word,
                         map=edits.flagged(card.map, self.partition, self.flag, is_set=self.is_set))
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
-        return f"Partition {self.partition}: “{decided.chosen}” {'set' if self.is_set else 'cleared'}."
+        return f"{name}: “{decided.chosen}” {'set' if self.is_set else 'cleared'}."
 
 
 class TypePartition(ChangesMap, tag="type", frozen=True):
@@ -52,6 +52,6 @@ class TypePartition(ChangesMap, tag="type", frozen=True):
         return Decision(f"Give {look.name} the type {self.code}", 0,
                         map=edits.typed(card.map, self.partition, self.code))
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
-        return f"Partition {self.partition}: type {self.code}."
+        return f"{name}: type {self.code}."

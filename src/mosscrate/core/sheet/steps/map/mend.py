@@ -21,6 +21,6 @@ class MendMap(ChangesMap, tag="mend map", frozen=True):
         must_be_arranged(card)
         return Decision(f"Write the partition map of {card.name} again, both copies of it", 0, map=card.map)
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
         return "The partition map was written again."

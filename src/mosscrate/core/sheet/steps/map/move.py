@@ -92,7 +92,7 @@ class MovePartition(Step, tag="move", frozen=True):
             blocks.flush()
             return Done(f"The extended partition begins at {precise(new.start)} now; its drives stay.")
         if new.start == old.start:
-            return Done(f"Partition {old.index} stays where it is.")
+            return Done(f"{card.look(old.index).name} stays where it is.")
         used = used_of(card.place(old.start, old.length))
         # What lies outside of the old place belongs to nobody: a journal need not save it.
         for first, last in ((new.start, min(new.end, old.start)), (max(new.start, old.end), new.end)):
@@ -102,7 +102,7 @@ class MovePartition(Step, tag="move", frozen=True):
         write_map(blocks, decided.map)
         rebase(card, new)
         blocks.flush()
-        return Done(f"Partition {old.index} moved from {binary(old.start)} to {precise(new.start)}.",
+        return Done(f"{card.look(old.index).name} moved from {binary(old.start)} to {precise(new.start)}.",
                     moved)
 
 

@@ -27,6 +27,6 @@ class RemovePartition(ChangesMap, tag="remove", frozen=True):
         must_be_arranged(card)
         return Decision(f"Take {look.name} out of the map", 0, map=edits.removed(card.map, self.partition))
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
-        return f"Partition {self.partition} is no longer in the map."
+        return f"{name} is no longer in the map."

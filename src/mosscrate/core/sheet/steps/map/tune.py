@@ -37,9 +37,9 @@ class TunePartition(ChangesMap, tag="tune", frozen=True):
         return Decision(f"Set for the drivers of {look.name}: {self.tuning}", 0,
                         map=edits.tuned(card.map, self.partition, name=self.name, environment=changed))
 
-    def said(self, decided: Decision) -> str:
+    def said(self, decided: Decision, name: str) -> str:
         """See ChangesMap."""
-        return f"Partition {self.partition}: {self.tuning}."
+        return f"{name}: {self.tuning}."
 
     @property
     def tuning(self) -> str:

@@ -50,7 +50,8 @@ class ResizedAnew:
         done = put_anew(open_volume(window), window, room, self.anew.making, new.length, watch)
         write_map(card.blocks, map)
         card.blocks.flush()
-        return Done(f"Partition {new.index} was made anew with {binary(new.length)} and its files put back.", done)
+        return Done(f"{card.look(new.index).name} was made anew with {binary(new.length)} and its files put back.",
+                    done)
 
 
 def resized_anew(card: Sight, look: PartitionLook, partition: Partition) -> ResizedAnew:

@@ -160,7 +160,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         card.blocks.flush()
         how = f"anew as {kind_name(open_volume(new).variant)}" if anew else "exactly"
         where = f"partition {made.index} now" if made.index else "the bare volume on the card now"
-        what = f"Partition {self.source}" if self.source else "The volume"
+        what = came.name if self.source else "The volume"
         return Done(f"{what} of the source is {where}, copied {how}, read back and equal.", done)
 
 

@@ -50,4 +50,4 @@ class FormatPartition(Step, tag="format", frozen=True):
         if card.map.kind != MapKind.NONE:
             write_map(card.blocks, decided.map)
         card.blocks.flush()
-        return Done(f"Partition {self.partition} holds a fresh {kind_name(decided.chosen.kind)} volume.")
+        return Done(f"{card.look(self.partition).name} holds a fresh {kind_name(decided.chosen.kind)} volume.")

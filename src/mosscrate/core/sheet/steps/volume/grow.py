@@ -99,7 +99,7 @@ class GrowPartition(Step, tag="grow", frozen=True):
             write_map(card.blocks, decided.map)
         card.blocks.flush()
         stop = f" It {decided.note}." if decided.note else ""
-        return Done(f"Partition {self.partition} has grown from {binary(before)} to {precise(length)}.{stop}",
+        return Done(f"{card.look(self.partition).name} has grown from {binary(before)} to {precise(length)}.{stop}",
                     length - before)
 
 

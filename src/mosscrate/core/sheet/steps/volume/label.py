@@ -53,4 +53,4 @@ class LabelPartition(Step, tag="label", frozen=True):
         if decided.map is not None and decided.map != card.map:
             write_map(card.blocks, decided.map)
         card.blocks.flush()
-        return Done(f"Partition {self.partition} is called “{self.label}” now.")
+        return Done(f"{card.look(self.partition).name} is called “{self.label}” now.")

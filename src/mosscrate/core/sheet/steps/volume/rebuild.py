@@ -103,7 +103,7 @@ class RebuildPartition(Step, tag="rebuild", frozen=True, omit_defaults=True):
         card.blocks.flush()
         said = "".join(f" {f.sentence}" for f in anew.passage.findings[:3]) if anew.passage else ""
         size = f" with {precise(length)}" if length != window.size else ""
-        return Done(f"Partition {self.partition} was made anew as {kind_name(anew.making.kind)}{size} and "
+        return Done(f"{card.look(self.partition).name} was made anew as {kind_name(anew.making.kind)}{size} and "
                     f"{binary(done)} of files put back.{decided.noted}{said}", done)
 
 

@@ -72,7 +72,7 @@ class RebuildBitmap(Step, tag="bitmap", frozen=True):
         except FormatError as error:
             raise FitError(f"Partition {self.partition} cannot be opened: {error}") from error
         card.blocks.flush()
-        return Done(f"Partition {self.partition}: {said[0].lower()}{said[1:]}")
+        return Done(f"{card.look(self.partition).name}: {said[0].lower()}{said[1:]}")
 
 
 def _tried(card: Sight, look: PartitionLook,

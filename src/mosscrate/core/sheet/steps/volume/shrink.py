@@ -76,5 +76,5 @@ class ShrinkPartition(Step, tag="shrink", frozen=True):
         if card.map.kind != MapKind.NONE:
             write_map(card.blocks, decided.map)
         card.blocks.flush()
-        return Done(f"Partition {self.partition} has shrunk from {binary(old.length)} to {binary(length)}.",
+        return Done(f"{card.look(self.partition).name} has shrunk from {binary(old.length)} to {binary(length)}.",
                     old.length - length)
