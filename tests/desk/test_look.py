@@ -11,8 +11,8 @@ from mosscrate.core.contents.fresh_images import floppy, make_floppy
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.maps import read_map
 from mosscrate.core.volumes import edit
-from tests.cards import MIB
-from tests.desk.person import files_of, medium
+from tests.cards import MIB, put_card
+from tests.desk.person import files_of, medium, words_of
 
 
 def test_the_structures_of_a_card_are_shown_field_by_field(person):
@@ -150,3 +150,21 @@ def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, t
     person.wait(lambda: not w.model.jobs and w.model.asker.is_idle)
     after = files_of(person, "Worn card")
     assert {**before[1], "roms/renamed.sav": after[1]["roms/renamed.sav"]} == after[1]
+
+
+def test_a_card_whose_map_cannot_be_read_says_why_and_is_kept_as_far_as_it_goes(person, bench):
+    put_card(bench, "worn-out", 8 * MIB, b"\x5a" * (8 * MIB), name="Worn out", unreadable=[(0, 65536)])
+    w = person.window
+    w.model.refresh()
+    person.wait(lambda: any(m.name == "Worn out" for m in w.model.media) and w.model.asker.is_idle)
+    person.pick_card("Worn out")
+    person.wait(lambda: w.look.keep_button.isEnabled())
+    assert "cannot be read at byte 0" in words_of(w.look.findings)
+    assert "“Keep it” saves all that can be read" in words_of(w.look.findings)
+    person.click(w.look.keep_button)
+    person.wait(lambda: not w.model.busy and w.model.asker.is_idle)
+    backup, = (b for lane in bench.crate.lanes() for b in lane.backups)
+    assert (backup.record.is_complete, list(map(tuple, backup.record.unreadable))) == (False, [(0, 65536)])
+    w.go_to(1)
+    person.wait(lambda: w.model.asker.is_idle)
+    assert w.keep.lanes.selected.path == backup.path

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -62,7 +63,11 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
     found = bench.shelf.find(medium)
     meant_for = bench.machines.find(machine) if machine else None
     with found.open() as blocks:
-        layout = survey(blocks, thorough=check)
+        try:
+            layout = survey(blocks, thorough=check)
+        except MediumError as error:
+            raise MediumError(f"{error} What can be read of it can be kept: mosscrate keep “{found.name}”",
+                              error.offset) from error
         stopped = interruption(blocks, bench)
         inspected = inspect(blocks) if structures else ()
     if stopped:
@@ -138,11 +143,16 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
     with found.open() as card, watching() as watch:
         blocks = card if partition is None else whole_partition(card, partition)
-        seen = survey(blocks)
-        if seen.cut:
+        seen = None
+        with suppress(MediumError):
+            seen = survey(blocks)
+        if seen is None:
+            click.echo(f"  ! What is on {found.name} cannot be told: its map cannot be read. All that can be is kept.",
+                       err=True)
+        elif seen.cut:
             click.echo(f"  ! {found.name} is cut short: its own contents count on {binary(seen.cut)} more. What there "
                        "is of it is kept.", err=True)
-        backup = bench.crate.keep(card_of(found), blocks, watch, layout=describe(seen), path=out,
+        backup = bench.crate.keep(card_of(found), blocks, watch, layout=describe(seen) if seen else {}, path=out,
                                   verify=not no_verify)
     r = backup.record
     if as_json:

@@ -4,8 +4,8 @@
 """
 
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
-from mosscrate.core.contents.record import describe
+from mosscrate.core.contents.record import describe, describe_what_is_read
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.contents.survey import survey
 
-__all__ = ["Layout", "PartitionLook", "Role", "VolumeLook", "describe", "survey"]
+__all__ = ["Layout", "PartitionLook", "Role", "VolumeLook", "describe", "describe_what_is_read", "survey"]

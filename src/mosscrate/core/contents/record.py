@@ -5,8 +5,11 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.inspecting import Structure
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
+from mosscrate.core.contents.survey import survey
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding
 
 
@@ -18,6 +21,14 @@ def describe(layout: Layout) -> dict[str, Any]:
         "partitions": [_partition(p) for p in layout.partitions],
         "unallocated": [{"start": e.start, "length": e.length} for e in layout.unallocated],
         "findings": [describe_finding(f) for f in layout.findings]}
+
+
+def describe_what_is_read(blocks: Blocks) -> dict[str, Any]:
+    """The same of a medium as far as it can be read; empty where not even its map can."""
+    try:
+        return describe(survey(blocks))
+    except (MediumError, FormatError):
+        return {}
 
 
 def describe_finding(finding: Finding) -> dict[str, Any]:

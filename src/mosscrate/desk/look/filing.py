@@ -11,7 +11,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
-from mosscrate.core.contents import PartitionLook, describe, survey
+from mosscrate.core.contents import PartitionLook, describe_what_is_read, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.errors import MediumError
@@ -173,7 +173,7 @@ def _losses(sheet: JobSheet, bench: Bench) -> tuple[Finding, ...]:
 def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) -> str:
     with medium.open() as card:
         blocks = whole_partition(card, index)
-        bench.crate.keep(card_of(medium), blocks, watch, layout=describe(survey(blocks)), path=to)
+        bench.crate.keep(card_of(medium), blocks, watch, layout=describe_what_is_read(blocks), path=to)
     return f"{binary(blocks.size)} saved as {to}, read back and equal."
 
 

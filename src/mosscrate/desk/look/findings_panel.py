@@ -46,7 +46,8 @@ class FindingsPanel(Panel):
         """What the survey noticed, or why there was none."""
         self._layout, self._is_checked = layout, False
         if error:
-            self._show([Finding(Severity.PROBLEM, error)])
+            self._show([Finding(Severity.PROBLEM, error, remedy="“Keep it” saves all that can be read, and names the "
+                                "places that cannot. A reader or a contact may be at fault: try another one too.")])
         elif layout is None:
             self.show_text("")
         else:

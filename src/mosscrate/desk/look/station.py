@@ -232,7 +232,7 @@ class LookStation(QWidget):
         may_change = is_free and medium is not None and medium.source != Source.BACKUP \
             and not self.model.interrupted_on(medium)
         is_kept = medium is not None and medium.source == Source.BACKUP
-        self.keep_button.setEnabled(is_free and layout is not None and not is_kept)
+        self.keep_button.setEnabled(is_free and (layout is not None or self._is_unreadable(medium)) and not is_kept)
         self.move_button.setEnabled(is_free and layout is not None)
         self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
         self.prepare_button.setEnabled(may_change and layout is not None)
@@ -240,6 +240,10 @@ class LookStation(QWidget):
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
         self.grow_button.setEnabled(may_change)
         self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
+
+    def _is_unreadable(self, medium: Medium | None) -> bool:
+        """Whether it was looked at in vain; what can be read of it can still be kept."""
+        return medium is not None and medium.key in self.model.seen and bool(self.model.seen[medium.key].error)
 
     def _show_partition(self) -> None:
         medium, layout = self.model.selected, self.model.layout_of(self.model.selected)

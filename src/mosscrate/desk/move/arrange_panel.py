@@ -115,9 +115,11 @@ class ArrangePanel(Panel):
                 assert isinstance(entry, QComboBox), "a choice is a box"
                 entry.addItems(field.choices)
                 entry.setCurrentText(field.value)
+                entry.activated.connect(lambda _number: self.error.hide())
             else:
                 entry = QLineEdit(field.value)
                 entry.returnPressed.connect(self.add)
+                entry.textEdited.connect(lambda _text: self.error.hide())      # it was said of what was typed before
             entry.setAccessibleName(field.name)
             self._inputs[field.name] = entry
             caption = label(field.name, style="muted", scale=0.9)
