@@ -113,15 +113,18 @@ def some_step(layout: Layout, rnd: random.Random) -> Step:
                                 rnd.random() < 0.7),
         lambda: s.TypePartition(index, rnd.choice(("0x0c", "0x83", "Linux", "BGM", "0x444f5303", "oops"))),
         lambda: s.TunePartition(index, rnd.choice(("", "DH7", "x/y")), rnd.choice((None, 5, 200))),
-        lambda: s.FormatPartition(index, kind, label, block), lambda: s.RebuildPartition(index, kind, block),
+        lambda: s.FormatPartition(index, kind, label, block), lambda: s.RebuildPartition(
+            index, rnd.choice(("", kind)), block, rnd.choice((None, None, size)), rnd.random() < 0.2),
         lambda: s.CopyPartition(came, rnd.choice(("", "", kind)), rnd.choice((None, None, size))),
-        lambda: s.CopyFiles(came, index, rnd.choice(("", name)), rnd.choice(("", name)), existing),
+        lambda: s.CopyFiles(came, index, rnd.choice(("", name)), rnd.choice(("", name)), existing,
+                            rnd.random() < 0.3),
         lambda: s.FillWithDrives(9 * MIB + 511, rnd.choice((11, 40)) * MIB, rnd.choice(("fat12", "fat16")), label),
-        lambda: s.NewMap(rnd.choice(("mbr", "gpt", "rdb", "ahdi", "apple"))), lambda: s.EmptyCard(),
+        lambda: s.NewMap(rnd.choice(("mbr", "gpt", "rdb", "ahdi", "apple")), *rnd.choice(
+            ((), (), (16, 63), (4, 17), (300, 63), (8, 0)))), lambda: s.EmptyCard(),
         lambda: s.SwapBytes(), lambda: s.MendMap(), lambda: s.ReplayJournal(index), lambda: s.RebuildBitmap(index),
         lambda: s.BringCode(rnd.choice(("", "0x50465303"))), lambda: s.RemoveCode("0x50465303"),
         lambda: s.PutFiles(index, (str(_put(rnd.choice(("tree", "tree/one.gb", "large")))),), name, existing,
-                           rnd.choice(("", "", "x.y"))),
+                           rnd.choice(("", "", "x.y")), rnd.random() < 0.3),
         lambda: s.RemoveFiles(index, (name,)), lambda: s.RenameFile(index, name, rnd.choice(NAMES)),
         lambda: s.MakeFolder(index, name), lambda: s.SetTraits(index, name, "a word"),
         lambda: s.WriteImage(swap=rnd.random() < 0.2), lambda: s.WriteFitted()))

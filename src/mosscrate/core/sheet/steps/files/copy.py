@@ -73,7 +73,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             total = sum(e.size for e in entries)
             passage = plan_passage(entries, facts, present(there, self.existing))
             must_fit(passage)
-            room = room_in(look, facts, entries, passage, there, self.existing)
+            room = room_in(look, facts, entries, passage, there, self.existing, self.folder)
             view = card.trial(self.partition) if card.is_planned or room.is_tight else None
             look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in entries)) if view is None else tried_out(
                 look.partition, view, look.name,

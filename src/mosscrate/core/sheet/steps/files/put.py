@@ -67,7 +67,7 @@ class PutFiles(Step, tag="put", frozen=True):
         putting = self._plan(facts, present(there, self.existing))
         must_fit(putting.passage)
         must_have_folder(card.files(self.partition), self.folder, facts)
-        room = room_in(look, facts, putting.entries, putting.passage, there, self.existing)
+        room = room_in(look, facts, putting.entries, putting.passage, there, self.existing, self.folder)
         view = card.trial(self.partition) if card.is_planned or room.is_tight else None
         if view is not None:
             look = tried_out(look.partition, view, look.name,

@@ -57,8 +57,8 @@ class Room:
 
 
 def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage: Passage, there: Iterable[Entry],
-            existing: Existing) -> Room:
-    """The room for files on a volume.
+            existing: Existing, folder: str) -> Room:
+    """The room for files in a folder of a volume, which is made where it is missing.
 
     Raises FitError where one of them is there already and must stay, or where their bytes alone are too many.
     """
@@ -80,7 +80,8 @@ def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage
     least = sum(-(-e.size // volume.block) * volume.block for e in wanted if e.kind == Kind.FILE)
     if least > free:
         raise FitError(f"They need {binary(least)} there, and {look.name} has {binary(volume.free or 0)} free.")
-    return Room(need, need > (volume.free or 0))
+    made = 2 * len(folder.split("/")) * volume.block if folder else 0      # each, and its entry in the one above
+    return Room(need, need + made > (volume.free or 0))
 
 
 def must_have_folder(volume: Volume | None, folder: str, facts: Facts) -> None:
