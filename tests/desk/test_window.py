@@ -15,7 +15,7 @@ from mosscrate.desk import theme
 from mosscrate.desk.finder import Finder
 from mosscrate.desk.shared.strata import lay_out, strata_of
 from mosscrate.desk.window import KEEP, LOOK, MOVE
-from tests.cards import MIB, handheld
+from tests.cards import MIB, handheld, put_card
 from tests.desk.person import words_of
 
 
@@ -47,6 +47,22 @@ def test_a_machine_gives_findings_and_a_stop_at_every_station(person):
     mean_for(look.findings.machine, None)
     assert "loom" not in words_of(look.findings)
     assert (move.machine.currentIndex(), move.plan.suits) == (0, ())
+
+
+def test_a_card_that_grows_where_it_is_stops_where_its_machine_does(person, bench):
+    put_card(bench, "wide", 200 * MIB, handheld(40 * MIB).data, name="Wide card")
+    w = person.window
+    w.model.refresh()
+    person.wait(lambda: any(m.name == "Wide card" for m in w.model.media) and w.model.asker.is_idle)
+    w.model.mean_for("loom")
+    person.pick_card("Wide card")
+    person.click(w.look.grow_button)
+    person.wait(lambda: w.move_.plan is not None)
+    assert w.move_.plan.size() == 64 * MIB
+    assert "stops at 64 MiB: its shuttle is short" in words_of(w.move_.sheet_panel)
+    assert w.move_.aspect.currentWidget() is w.move_.size_panel
+    w.model.mean_for("")
+    assert w.move_.plan.size() > 190 * MIB
 
 
 def test_stations_cards_and_files_are_reached_from_the_keyboard(person):

@@ -22,7 +22,7 @@ from mosscrate.core.sheet.planning.forecasting import Forecast, after, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.preparing import Wish, prepared, propose_preparation
 from mosscrate.core.sheet.planning.propose import gives_room, offered, propose, propose_arrangement, propose_growth
-from mosscrate.core.sheet.planning.suiting import Suited, suited
+from mosscrate.core.sheet.planning.suiting import Suited, suited, within_reach
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.sights import planned
 from mosscrate.core.sheet.steps import (
@@ -177,6 +177,10 @@ class Plan:
         """The plan for a machine: with the sheet that suits it, unless a person has corrected the one that is there."""
         if self.usual is None:
             return replace(self, machine=machine)
+        if self.is_in_place:
+            here = self.target_layout
+            grown = within_reach(Suited(self.usual), here, here, machine) if machine else Suited(self.usual)
+            return replace(self, machine=machine, proposed=grown.sheet, because=grown.findings)
         fit = suited(self.usual, self.source_layout, self.target_layout, machine) if machine else Suited(self.usual)
         return replace(self, machine=machine, proposed=fit.sheet, because=fit.findings,
                        left_out=offered(fit.sheet, self.source_layout))
@@ -344,9 +348,10 @@ def make_preparation(medium: Medium, layout: Layout, crate: Crate, wish: Wish, m
 def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layout: Layout, crate: Crate) -> Plan:
     """The proposed plan; growing in place where both are one card. Raises MediumError where a medium cannot be read."""
     if source.key == target.key:
-        return Plan(source, source_layout, target, target_layout, propose_growth(target, target_layout, crate),
+        growth = propose_growth(target, target_layout, crate)
+        return Plan(source, source_layout, target, target_layout, growth,
                     (Finding(Severity.GOOD, "Its files stay. What is overwritten is noted first, so it can be taken "
-                             "back."),))
+                             "back."),), usual=growth)
     sheet = propose(source, source_layout, target, target_layout, crate)
     losses = what_would_be_lost(target, target_layout, crate)
     return Plan(source, source_layout, target, target_layout, sheet, losses, usual=sheet,

@@ -163,7 +163,7 @@ class MovePlanning(MovePage):
             self._change(lambda plan: plan.wished(self.prepare_panel.wish(), self.model.machine))
             return
         self._change(lambda plan: plan.meant_for(self.model.machine))
-        if self.plan is not None and self.plan.because and not self.plan.writes_all:
+        if self.plan is not None and self.plan.because and not self.plan.writes_all and not self.plan.is_in_place:
             self.aspect.setCurrentWidget(self.arrange_panel)
             self._show_arranging()
             self._look_closer(self.plan.proposed.steps)

@@ -46,7 +46,7 @@ def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) ->
     neither a map nor a file system may be exactly right for its machine.
     """
     if source.map_kind in machine.maps:
-        return _within_reach(_turned_round(sheet, source, machine), source, target, machine)
+        return within_reach(_turned_round(sheet, source, machine), source, target, machine)
     if not any(look.volume for look in source.with_contents):
         return Suited(sheet)
     kind = next((MapKind(word) for word in machine.maps if word in written_kinds()), None)
@@ -61,7 +61,7 @@ def suited(sheet: JobSheet, source: Layout, target: Layout, machine: Machine) ->
     return Suited(sheet)
 
 
-def _within_reach(made: Suited, source: Layout, target: Layout, machine: Machine) -> Suited:
+def within_reach(made: Suited, source: Layout, target: Layout, machine: Machine) -> Suited:
     """The sheet with a growing partition that stops where the machine's drivers or its BIOS do."""
     grow = next((step for step in made.sheet.steps if isinstance(step, GrowPartition)), None)
     layout = forecast(made.sheet, source, target).layout if grow else None
