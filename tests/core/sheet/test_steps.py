@@ -88,6 +88,8 @@ CASES = (
     Case("format", s.FormatPartition(2, "fat16", "FRESH"), ("PEAT", "GAMES")),
     Case("rebuild as ext4", s.RebuildPartition(3, "ext4")), Case("rebuild as exFAT", s.RebuildPartition(2, "exfat")),
     Case("rebuild FAT with other clusters", s.RebuildPartition(1, "", 1024)),
+    Case("rebuild to fill", s.RebuildPartition(3, fills=True)),
+    Case("rebuild larger, as another kind", s.RebuildPartition(2, "exfat", size=13 * MIB)),
     Case("logical drives", s.FillWithDrives(9 * MIB, 70 * MIB, "fat12", "D"), kinds=(MapKind.MBR,)),
     Case("swap bytes", s.SwapBytes()), Case("empty", s.EmptyCard(), ()), Case("new map", s.NewMap("gpt"), ()),
     Case("remove files", s.RemoveFiles(2, ("roms",)), ("PEAT", "GAMES")),

@@ -22,6 +22,7 @@ from tests.core.maps.test_ahdi import drive as ahdi_drive
 from tests.core.maps.test_rdb import drive as rdb_drive
 from tests.core.maps.test_rdb import with_code
 from tests.core.sheet.test_converting import filled
+from tests.core.sheet.test_propose import long_chain
 from tests.core.sheet.test_steps import put_in, shape, trees
 from tests.core.volumes.test_ffs import patch
 from tests.journals import cut_short, taken_back
@@ -43,6 +44,13 @@ def chained() -> MemoryBlocks:
     for number in range(3):
         perform(s.AddPartition("gemdos", 5 * MIB, label=f"CHAIN{number}", is_logical=True), drive, None, Watch())
     return filled(drive)
+
+
+def gap_in_chain() -> MemoryBlocks:
+    """Logical drives, the last of them far behind; its record is still close to where it was."""
+    card = long_chain()
+    perform(s.MovePartition(7, 14 * MIB), card, None, Watch())
+    return card
 
 
 def bare(kind: str) -> MemoryBlocks:
@@ -67,6 +75,9 @@ CASES = {
     "grow FFS anew": (rdb, s.GrowPartition(3)), "rebuild with long names": (rdb, s.RebuildPartition(2, "ffs-long")),
     "add to a chain": (chained, s.AddPartition("gemdos", 5 * MIB, label="NEW")),
     "remove from a chain": (chained, s.RemovePartition(4)), "move in a chain": (chained, s.MovePartition(5)),
+    "front of an extended": (long_chain, s.MovePartition(2, 9 * MIB // 2)),
+    "move a logical drive": (long_chain, s.MovePartition(7)),
+    "grow a logical drive up to the next": (gap_in_chain, s.GrowPartition(6)),
     "rebitmap": (unclean, s.RebuildBitmap(0)),
     "put into caches": (lambda: bare("ofs-cache"), s.MakeFolder(0, "MUSIC/more/and/more")),
     "remove from long names": (lambda: bare("ffs-long"), s.RemoveFiles(0, ("MUSIC",))),
