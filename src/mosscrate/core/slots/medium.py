@@ -13,7 +13,7 @@ from blake3 import blake3
 from mosscrate.core.blocks import Blocks, FileBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.errors import MediumError
-from mosscrate.core.images import open_image
+from mosscrate.core.images import disk_in, open_image, unchanged
 from mosscrate.core.sizes import printed
 from mosscrate.core.slots.locks import StorageLock, lock_for_reading, lock_for_writing, lock_image
 from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
@@ -111,7 +111,7 @@ class Medium:
     def open(self) -> Blocks:
         """For reading, as long as nobody writes. Raises MediumError."""
         lock = lock_for_reading(self.storage(), self.name)
-        return self._with_faults(self._opened(lock, writable=False))
+        return self._with_faults(disk_in(self._opened(lock, writable=False)))
 
     def open_for_guard(self, purpose: str = "a job") -> Blocks:
         """For writing, everybody else kept out; the guard alone calls this. Raises MediumError.
@@ -122,6 +122,9 @@ class Medium:
         blocks = self._opened(lock_for_writing(storage, self.name, purpose), writable=True)
         if not blocks.is_device:
             lock_image(blocks.fd, self.name, writing=True)
+        if (disk := disk_in(blocks)) is not blocks:
+            blocks.close()
+            raise MediumError(unchanged(self.name, disk.container.upper()))
         if storage_of_open(blocks.fd) != storage:
             blocks.close()
             raise MediumError(f"{self.name} was exchanged for something else just now. Nothing was changed.")

@@ -1,0 +1,52 @@
+"""A disk inside a file of its own format: read like any other, never written here."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.base import Buffer
+from mosscrate.core.errors import MediumError
+
+
+class ContainedDisk(Blocks):
+    """Blocks that are computed from a file that holds them in another order.
+
+    Attributes:
+        file: what holds them; it is closed with the disk.
+        kind: the format, as people write it.
+    """
+
+    kind = ""
+
+    def __init__(self, file: Blocks, size: int) -> None:
+        super().__init__(size, name=file.name)
+        self.file = file
+        self.container = self.kind.lower()
+
+    def drop_cache(self) -> None:
+        """See Blocks."""
+        self.file.drop_cache()
+
+    def close(self) -> None:
+        """See Blocks."""
+        self.file.close()
+
+    def _write(self, offset: int, data: Buffer) -> None:
+        raise MediumError(unchanged(self.name, self.kind), offset)
+
+
+class ContainerFormat(Protocol):
+    """One format for files that hold a disk."""
+
+    def probe(self, file: Blocks) -> bool:
+        """Whether a file is of it. Raises MediumError."""
+
+    def open(self, file: Blocks) -> ContainedDisk:
+        """The disk in it. Raises FormatError, MediumError."""
+
+
+def unchanged(name: str, kind: str) -> str:
+    """Why a contained disk is not written."""
+    return (f"{name} is a disk in a {kind} file: it is read here and not changed. “mosscrate convert” makes a raw "
+            "image of it that can be; nothing was written.")
