@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import struct
+import zlib
 
 import pytest
 from hypothesis import given, settings
@@ -12,7 +13,7 @@ from hypothesis import strategies as st
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FormatError, MediumError
-from mosscrate.core.images import disk_in
+from mosscrate.core.images import disk_in, open_image
 from mosscrate.core.images.vhd import FOOTER, HEADER, open_vhd
 from mosscrate.core.slots import Shelf
 from tests.cards import MIB, handheld
@@ -135,3 +136,122 @@ def test_a_contained_disk_is_a_medium_that_is_read_kept_and_never_written(tmp_pa
     with pytest.raises(MediumError, match="is a disk in a VHD file: it is read here and not changed"):
         medium.open_for_guard()
     assert path.read_bytes() == written
+
+
+def qcow2(data: bytes, seed: int, *, version: int = 3, bits: int = 12, extended: bool = False, behind: bytes = b"",
+          name: str = "") -> tuple[bytes, bytes]:
+    """A file whose clusters are nowhere, zeros, as they are or packed, in any order, and what it must read as."""
+    rnd, cluster, shown = random.Random(seed), 1 << bits, bytearray(data)
+    per = cluster // (16 if extended else 8)
+    count = -(-len(data) // cluster)
+    tables, file = -(-count // per), bytearray(cluster)              # the header has a cluster of its own
+    if name:
+        file[512:512 + len(name)] = name.encode()
+    l1_at, l2_at = cluster, cluster + -(-8 * tables // cluster) * cluster
+    file.extend(bytes(l2_at - cluster + tables * cluster))
+
+    def entry(number: int, one: int, two: int = 0) -> None:
+        at = l2_at + number // per * cluster + number % per * (16 if extended else 8)
+        struct.pack_into(">Q", file, at, one)
+        if extended:
+            struct.pack_into(">Q", file, at + 8, two)
+
+    def old(start: int, end: int) -> bytes:
+        return behind[start:end].ljust(end - start, b"\0")
+
+    for number in rnd.sample(range(count), count):
+        start, end = number * cluster, min((number + 1) * cluster, len(data))
+        piece = data[start:end].ljust(cluster, b"\x66")
+        way = rnd.choice(("nowhere", "zeros", "plain", "plain", "packed"))
+        if way == "nowhere":
+            shown[start:end] = old(start, end)
+        elif way == "zeros" and version == 3:
+            entry(number, *((0, 0xFFFFFFFF << 32) if extended else (1,)))
+            shown[start:end] = bytes(end - start)
+        elif way == "packed":
+            packer = zlib.compressobj(9, zlib.DEFLATED, -12)
+            packed = packer.compress(piece) + packer.flush()
+            at = len(file)
+            file.extend(packed)
+            sectors = (at + len(packed) - 1) // 512 - at // 512
+            entry(number, 1 << 62 | sectors << 62 - (bits - 8) | at)
+        else:
+            file.extend(bytes(-len(file) % cluster))
+            at, there, zeros = len(file), 0xFFFFFFFF, 0
+            if extended:
+                there, part = rnd.getrandbits(32), cluster // 32
+                zeros = rnd.getrandbits(32) & ~there
+                for k in range(32):
+                    a, b = start + k * part, min(start + (k + 1) * part, len(data))
+                    if a < b and not there >> k & 1:
+                        shown[a:b] = bytes(b - a) if zeros >> k & 1 else old(a, b)
+            entry(number, 1 << 63 | at, zeros << 32 | there)
+            file.extend(piece)
+    file.extend(bytes(-len(file) % 512))
+    for k in range(tables):
+        struct.pack_into(">Q", file, l1_at + 8 * k, 1 << 63 | l2_at + k * cluster)
+    struct.pack_into(">4sIQIIQIIQQIIQ", file, 0, b"QFI\xfb", version, 512 if name else 0, len(name), bits, len(data), 0,
+                     tables, l1_at, 0, 0, 0, 0)
+    if version == 3:
+        struct.pack_into(">QQQII", file, 72, 16 if extended else 0, 0, 0, 4, 104)
+    return bytes(file), bytes(shown)
+
+
+@given(st.integers(0, 2**32), st.integers(1, 60), st.sampled_from([(2, 12, False), (3, 12, False), (3, 9, False),
+                                                                  (3, 16, True), (3, 14, True)]))
+@settings(max_examples=60, deadline=None)
+def test_a_qcow2_disk_is_read_as_a_second_writer_meant_it(seed, clusters, shape):
+    version, bits, extended = shape
+    data = random.Random(seed).randbytes((clusters << bits) - 512 * (seed % 2) * (bits > 9))
+    written, shown = qcow2(data, seed, version=version, bits=bits, extended=extended)
+    disk = disk_in(MemoryBlocks(written))
+    assert (disk.container, disk.read(0, disk.size) == shown) == ("qcow2", True)
+    rnd = random.Random(seed)
+    for _ in range(5):
+        at = rnd.randrange(disk.size)
+        count = rnd.randrange(1, disk.size - at + 1)
+        assert disk.read(at, count) == shown[at:at + count]
+    extents = list(disk.extents())
+    assert [e.start for e in extents] == [0, *(e.end for e in extents[:-1])]
+    assert extents[-1].end == disk.size
+    assert not any(any(shown[e.start:e.end]) for e in extents if e.is_hole)
+
+
+@pytest.mark.parametrize("extended", [False, True])
+def test_what_is_nowhere_is_read_from_the_file_that_lies_beside_it(tmp_path, extended):
+    behind = random.Random(1).randbytes(40 << 14)
+    (tmp_path / "base.img").write_bytes(behind)
+    written, shown = qcow2(random.Random(2).randbytes(50 << 14), 2, bits=14, extended=extended, behind=behind,
+                           name="base.img")
+    (tmp_path / "later.qcow2").write_bytes(written)
+    with disk_in(open_image(tmp_path / "later.qcow2")) as disk:
+        assert disk.read(0, disk.size) == shown
+    (tmp_path / "base.img").unlink()
+    with pytest.raises(MediumError, match=r"“base\.img” in the same folder"):
+        disk_in(open_image(tmp_path / "later.qcow2"))
+
+
+@pytest.mark.parametrize(("at", "value", "said"), [
+    (32, struct.pack(">I", 1), "not encrypted"), (72, struct.pack(">Q", 4), "its data lie in another file"),
+    (72, struct.pack(">Q", 1 << 40), "feature 40"), (4, struct.pack(">I", 7), "version"),
+    (36, struct.pack(">I", 0), "a table that covers the disk"), (24, struct.pack(">Q", 1 << 50), "covers the disk")])
+def test_what_cannot_be_read_in_a_qcow2_file_is_named(at, value, said):
+    written, _ = qcow2(bytes(1 << 16), 1)
+    with pytest.raises(MediumError, match=said):
+        disk_in(MemoryBlocks(written[:at] + value + written[at + len(value):]))
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_damaged_qcow2_file_is_read_or_refused(seed):
+    rnd = random.Random(seed)
+    written, _ = qcow2(rnd.randbytes(30 << 12), seed, extended=bool(seed % 2), bits=14 if seed % 2 else 12)
+    for _ in range(40):
+        bad = bytearray(written[:rnd.choice((len(written), rnd.randrange(len(written))))] or b"x")
+        for _ in range(rnd.choice((1, 3, 20))):
+            bad[min(len(bad) - 1, rnd.choice((rnd.randrange(120), rnd.randrange(len(bad)))))] = rnd.randrange(256)
+        try:
+            disk = disk_in(MemoryBlocks(bytes(bad)))
+            disk.read(0, min(disk.size, MIB))
+            list(disk.extents())
+        except (FormatError, MediumError):
+            continue

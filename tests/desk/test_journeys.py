@@ -23,6 +23,7 @@ from tests.core.maps.test_ahdi import drive as ahdi_drive
 from tests.core.maps.test_rdb import drive as rdb_drive
 from tests.core.sheet.test_propose import small_clusters
 from tests.core.sheet.test_steps import put_in
+from tests.core.test_images import dynamic
 from tests.desk.person import medium
 
 GB = 10**9
@@ -241,3 +242,17 @@ def test_from_the_shelf_to_a_finished_move_by_the_keyboard_alone(person):
     assert keys <= 20
     with medium(person, "New card").open() as blocks:
         assert len(read_map(blocks).partitions) == 2
+
+
+def test_a_disk_in_a_container_is_moved_onto_a_card_like_any_other(person, tmp_path):
+    card = handheld(40 * MIB)
+    (tmp_path / "Pipkin.vhd").write_bytes(dynamic(bytes(card.data), 3, absent=0, unwritten=0)[0])
+    w = person.window
+    w.model.open_image(tmp_path / "Pipkin.vhd")
+    person.wait(lambda: w.model.asker.is_idle and w.model.selected.name == "Pipkin")
+    assert "VHD image file" in w.look.subtitle.text()
+    onto(person, "Pipkin", "New card")
+    layout = confirm(person, "New card")
+    assert person.acts <= 5
+    assert layout.partitions[1].partition.end > 99 * MIB
+    assert files(person, "New card", 1)["PANEL.DTB"] == b"tree" * 300

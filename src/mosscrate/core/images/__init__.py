@@ -8,10 +8,11 @@ from __future__ import annotations
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.images.container import ContainedDisk, ContainerFormat, unchanged
+from mosscrate.core.images.qcow2 import Qcow2
 from mosscrate.core.images.raw import PACKED, open_image, packed_kind
 from mosscrate.core.images.vhd import Vhd
 
-CONTAINERS: tuple[ContainerFormat, ...] = (Vhd(),)
+CONTAINERS: tuple[ContainerFormat, ...] = (Qcow2(), Vhd())
 
 __all__ = ["CONTAINERS", "PACKED", "ContainedDisk", "disk_in", "open_image", "packed_kind", "unchanged"]
 
