@@ -15,7 +15,10 @@ from mosscrate.core.contents import survey
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.images import disk_in, open_image
 from mosscrate.core.images.vhd import FOOTER, HEADER, open_vhd
+from mosscrate.core.images.vhd_making import geometry
+from mosscrate.core.sheet.running.converting import Conversion, convert_to
 from mosscrate.core.slots import Shelf
+from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld
 
 BLOCK = 1 << 16
@@ -255,3 +258,27 @@ def test_a_damaged_qcow2_file_is_read_or_refused(seed):
             list(disk.extents())
         except (FormatError, MediumError):
             continue
+
+
+@pytest.mark.parametrize("kind", ["vhd", "vhd-fixed"])
+def test_a_disk_is_put_into_a_vhd_file_and_found_there_again(tmp_path, kind):
+    card = handheld(40 * MIB)
+    said = convert_to(tmp_path / "Pipkin.vhd", card, Conversion(kind=kind), Watch())
+    assert said.endswith("read back and equal.")
+    raw = (tmp_path / "Pipkin.vhd").read_bytes()
+    assert (len(raw) < 12 * MIB) == (kind == "vhd")
+    end = raw[-512:]
+    assert (end[:8], summed(end, 64)) == (b"conectix", end)
+    cylinders, heads, sectors = struct.unpack(">HBB", end[56:60])
+    assert (heads, sectors) == (5, 17)                              # worked out by hand after the appendix
+    assert 0 <= card.size // 512 - cylinders * heads * sectors < heads * sectors
+    with disk_in(open_image(tmp_path / "Pipkin.vhd")) as disk:
+        assert disk.read(0, disk.size) == bytes(card.data)
+
+
+@pytest.mark.parametrize(("sectors", "wanted"), [
+    (20480, (301, 4, 17)), (4 * 1024 * 17 - 1, (1023, 4, 17)), (4 * 1024 * 17, (140, 16, 31)),
+    (1_000_000, (992, 16, 63)), (8_388_608, (8322, 16, 63)),
+    (65535 * 16 * 63, (16191, 16, 255)), (2**32, (65535, 16, 255))])
+def test_geometries_are_those_of_the_appendix(sectors, wanted):
+    assert geometry(sectors) == wanted

@@ -26,6 +26,7 @@ MODULES = ("virtio_pci", "virtio_blk", "crc32c_generic", "vfat", "msdos", "nls_c
            "nls_ascii", "exfat", "ext4", "affs", "hfs", "mac-roman")
 CACHE = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "mosscrate-tests"
 RECIPE = "6"                       # another one builds the cache anew
+FORMATS = {".vhd": "vpc", ".qcow2": "qcow2"}
 INIT = r"""#!/bin/busybox sh
 /bin/busybox mkdir -p /proc /sys /dev /mnt /tmp
 /bin/busybox --install -s /bin
@@ -89,7 +90,8 @@ def run(script: str, disks: Iterable[Path], *, timeout: float = 240) -> Outcome:
                    "-append", "console=ttyS0 panic=-1 quiet mitigations=off",
                    "-serial", f"file:{folder}/console", "-serial", f"file:{out}"]
         for number, disk in enumerate(disks):
-            command += ["-drive", f"file={disk},format=raw,if=none,id=d{number},cache=unsafe",
+            kind = FORMATS.get(disk.suffix, "raw")
+            command += ["-drive", f"file={disk},format={kind},if=none,id=d{number},cache=unsafe",
                         "-device", f"virtio-blk-pci,drive=d{number}"]
         done = subprocess.run(command, timeout=timeout, capture_output=True, text=True, check=False)
         text = out.read_text(errors="surrogateescape") if out.exists() else ""

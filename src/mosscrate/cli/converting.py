@@ -12,7 +12,7 @@ from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.running.converting import Conversion, convert_to
+from mosscrate.core.sheet.running.converting import KINDS, Conversion, convert_to
 
 
 @click.command()
@@ -22,14 +22,18 @@ from mosscrate.core.sheet.running.converting import Conversion, convert_to
 @click.option("--under", type=click.Choice(MAPS), help="Every partition below an empty map of this kind.")
 @click.option("--size", help="Size of the new image below another map; as large as needed when left out.")
 @click.option("--swap", is_flag=True, help="Exchange the two bytes of every word.")
+@click.option("--to-kind", "kind", type=click.Choice(KINDS), default="raw", show_default=True,
+              help="What the file is: a VHD holds only what is not empty, a fixed one everything.")
 @json_option
 @click.pass_obj
 def convert(bench: Bench, source: str, file: Path, partition: int | None, under: str | None, size: str | None,
-            swap: bool, as_json: bool) -> None:
+            swap: bool, kind: str, as_json: bool) -> None:
     """Make a new image FILE of a SOURCE: swapped, one partition of it, or all of them below another map."""
+    if under and kind != "raw":
+        raise click.UsageError("An image below another map is raw; convert that one then.")
     if size and not under:
         raise click.UsageError("A size is for an image below another map; everything else keeps its own.")
-    wanted = Conversion(partition, MapKind(under) if under else None, size_of(size) if size else None, swap)
+    wanted = Conversion(partition, MapKind(under) if under else None, size_of(size) if size else None, swap, kind)
     with bench.shelf.find(source).open() as blocks, watching() as watch:
         sentence = convert_to(file, blocks, wanted, watch)
     _say(file, sentence, as_json=as_json)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +14,8 @@ from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.fresh_images import must_be_new
 from mosscrate.core.contents.survey import whole_partition
 from mosscrate.core.errors import FitError, JobError, MossError
+from mosscrate.core.images import disk_in, open_image
+from mosscrate.core.images.vhd_making import dynamic_size, fixed_size, write_dynamic, write_fixed
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.passing import shortened, together
@@ -23,6 +26,7 @@ from mosscrate.core.sheet.steps.shared.whole import must_be_whole
 from mosscrate.core.sizes import MIB, binary, counted
 from mosscrate.core.watch import Watch
 
+KINDS = ("raw", "vhd", "vhd-fixed")
 SPARE = 16 * MIB                        # for the map itself, and for partitions rounded up to its grid
 
 
@@ -35,12 +39,14 @@ class Conversion:
         under: the kind of map that all partitions come below; None keeps what is there.
         size: bytes of the image below another map; None takes what is needed.
         is_swapped: whether the two bytes of every word are exchanged.
+        kind: of the file: raw, vhd (only what holds something), vhd-fixed.
     """
 
     partition: int | None = None
     under: MapKind | None = None
     size: int | None = None
     is_swapped: bool = False
+    kind: str = "raw"
 
 
 def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
@@ -64,6 +70,8 @@ def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> 
 def _copied(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
     """The same bytes, or swapped ones, read back once they are written."""
     view = SwappedBlocks(source) if wanted.is_swapped else source
+    if wanted.kind != "raw":
+        return _contained(path, view, wanted, watch)
     with create_image(path, view.size) as image:
         copied = copy(view, image, view.size, watch, phase="Writing the image")
         image.flush()
@@ -71,6 +79,24 @@ def _copied(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str
         if digest(image, view.size, watch, phase="Reading it back") != copied.digest:
             raise JobError(f"{path} does not read back as it was written; its disk may be failing.")
     return f"{binary(view.size)}{', its bytes swapped' if wanted.is_swapped else ''}, read back and equal."
+
+
+def _contained(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
+    """The disk in a file of another format, read back through it."""
+    is_fixed = wanted.kind == "vhd-fixed"
+    with create_image(path, fixed_size(source) if is_fixed else dynamic_size(source)) as image:
+        if is_fixed:
+            written, length = write_fixed(source, image, watch), image.size
+        else:
+            written, length = write_dynamic(source, image, watch)
+        image.flush()
+        os.truncate(path, length)
+    with disk_in(open_image(path)) as disk:
+        disk.drop_cache()
+        if digest(disk, source.size, watch, phase="Reading it back") != written:
+            raise JobError(f"{path} does not read back as it was written; its disk may be failing.")
+    swapped = ", its bytes swapped" if wanted.is_swapped else ""
+    return f"{binary(source.size)} in a VHD file of {binary(length)}{swapped}, read back and equal."
 
 
 def _laid_out(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
