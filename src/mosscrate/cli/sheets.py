@@ -180,10 +180,10 @@ def log_(bench: Bench, as_json: bool) -> None:
 
 def _as_asked(made: JobSheet, source: Layout, size: int | None, *, grow: bool | None, drives: bool) -> JobSheet:
     """A proposed sheet without what is only offered and was not asked for."""
-    left_out = {k for k in offered(made, source) if isinstance(made.steps[k], FillWithDrives) and not drives}
+    unasked = offered(made, source)
+    left_out = {k for k in unasked if isinstance(made.steps[k], FillWithDrives) and not drives}
     if size is None and not grow:
-        left_out |= {k for k in offered(made, source) if gives_room(made.steps[k])} if grow is None else {
-            k for k, step in enumerate(made.steps) if gives_room(step)}
+        left_out |= {k for k, step in enumerate(made.steps) if gives_room(step) and (grow is not None or k in unasked)}
     return msgspec.structs.replace(made, steps=tuple(
         step if size is None else _sized(step, size) for k, step in enumerate(made.steps) if k not in left_out))
 

@@ -243,9 +243,12 @@ def files(p: Photographer) -> None:
     look.core._choose(2)
     p.settle(lambda: look.files.tree.isVisible())
     look.files.tree.expandToDepth(0)
-    look.files.offer_put([Path("panel.dtb")], "")
-    p.settle()
-    p.take("files")
+    with tempfile.TemporaryDirectory() as here:
+        panel = Path(here) / "panel.dtb"
+        panel.write_bytes(bytes(1200))
+        look.files.offer_put([panel], "")
+        p.settle()
+        p.take("files")
     p.window.close()
 
 

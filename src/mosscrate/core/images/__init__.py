@@ -23,7 +23,7 @@ def disk_in(file: Blocks) -> Blocks:
         for format in CONTAINERS:
             if format.probe(file):
                 return format.open(file)
-    except FormatError as error:
+    except (FormatError, MediumError) as error:
         file.close()
         raise MediumError(f"{file.name} cannot be opened: {error}") from error
     return file

@@ -36,6 +36,24 @@ class ContainedDisk(Blocks):
         raise MediumError(unchanged(self.name, self.kind), offset)
 
 
+class DiskInPieces(ContainedDisk):
+    """One that stands in pieces of the same size, in any order or not at all; `piece` has their bytes."""
+
+    piece: int
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        done = 0
+        while done < len(buffer):
+            number, at = divmod(offset + done, self.piece)
+            count = min(self.piece - at, len(buffer) - done)
+            self._read_piece(number, at, buffer[done:done + count])
+            done += count
+
+    def _read_piece(self, number: int, at: int, into: memoryview) -> None:
+        """Fill `into` from byte `at` of a piece on. Raises MediumError."""
+        raise NotImplementedError
+
+
 class ContainerFormat(Protocol):
     """One format for files that hold a disk."""
 

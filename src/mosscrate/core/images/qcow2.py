@@ -11,7 +11,6 @@ from __future__ import annotations
 import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
-from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +19,7 @@ from numpy.typing import NDArray
 from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks, Extent, open_blocks
 from mosscrate.core.errors import FormatError, MediumError
-from mosscrate.core.images.container import ContainedDisk
+from mosscrate.core.images.container import ContainedDisk, DiskInPieces
 
 MAGIC = b"QFI\xfb"
 HEADER = np.dtype([
@@ -46,7 +45,7 @@ SECTOR = 512
 Table = NDArray[np.uint64]
 
 
-class Qcow2Disk(ContainedDisk):
+class Qcow2Disk(DiskInPieces):
     """Reads one file, and those behind it."""
 
     kind = "qcow2"
@@ -66,11 +65,11 @@ class Qcow2Disk(ContainedDisk):
                 bit, f"feature {bit.bit_length() - 1}"))
         place.require("crypt_method", int(raw["crypt_method"]), {0}, "a file that is not encrypted")
         bits = place.require("cluster_bits", int(raw["cluster_bits"]), range(9, 22))
-        self.cluster = 1 << bits
+        self.piece = 1 << bits
         self.is_extended = bool(features & EXTENDED)
-        self.entries = self.cluster // (16 if self.is_extended else 8)
+        self.entries = self.piece // (16 if self.is_extended else 8)
         self._split = 62 - (bits - 8)                  # of a packed entry: bits of the place, then of the sectors
-        wanted = -(-self.size // (self.cluster * self.entries))
+        wanted = -(-self.size // (self.piece * self.entries))
         place.require("l1_size", int(raw["l1_size"]), range(wanted, MOST_L1 + 1), "a table that covers the disk")
         at = int(raw["l1_table_offset"])
         if at + 8 * wanted > file.size or self.size % SECTOR:
@@ -103,11 +102,11 @@ class Qcow2Disk(ContainedDisk):
     def _data(self) -> Iterator[tuple[int, int]]:
         """(start, end) of stretches that are no holes, in order."""
         for number in np.flatnonzero(self.l1 & np.uint64(PLACE)).tolist():
-            first = number * self.cluster * self.entries
+            first = number * self.piece * self.entries
             is_data = np.append(~self._is_hole(self._table(number)), False)
             edges = np.flatnonzero(np.append(is_data[0], is_data[1:] != is_data[:-1])).tolist()
             for start, end in zip(edges[::2], edges[1::2], strict=True):
-                begins, ends = first + start * self.cluster, min(first + end * self.cluster, self.size)
+                begins, ends = first + start * self.piece, min(first + end * self.piece, self.size)
                 if begins < ends:
                     yield begins, ends
 
@@ -119,18 +118,10 @@ class Qcow2Disk(ContainedDisk):
         found: NDArray[np.bool_] = ~is_packed & (~is_there if self.is_extended else ~is_there | reads_zero)
         return found
 
-    def _read_into(self, offset: int, buffer: memoryview) -> None:
-        done = 0
-        while done < len(buffer):
-            number, at = divmod(offset + done, self.cluster)
-            count = min(self.cluster - at, len(buffer) - done)
-            self._read_cluster(number, at, buffer[done:done + count])
-            done += count
-
-    def _read_cluster(self, number: int, at: int, into: memoryview) -> None:
+    def _read_piece(self, number: int, at: int, into: memoryview) -> None:
         high, low = divmod(number, self.entries)
         if not int(self.l1[high]) & PLACE:
-            self._read_behind(number * self.cluster + at, into)
+            self._read_behind(number * self.piece + at, into)
             return
         row = self._table(high)[low]
         entry = int(row[0])
@@ -143,11 +134,11 @@ class Qcow2Disk(ContainedDisk):
         elif entry & PLACE:
             self.file.read_into((entry & PLACE) + at, into)
         else:
-            self._read_behind(number * self.cluster + at, into)
+            self._read_behind(number * self.piece + at, into)
 
     def _read_parts(self, place: int, bitmap: int, number: int, at: int, into: memoryview) -> None:
         """A cluster whose parts stand in it, are zeros, or lie behind, each for itself."""
-        part, done = self.cluster // PARTS, 0
+        part, done = self.piece // PARTS, 0
         while done < len(into):
             index, within = divmod(at + done, part)
             piece = into[done:done + min(part - within, len(into) - done)]
@@ -156,7 +147,7 @@ class Qcow2Disk(ContainedDisk):
             elif bitmap >> index & 1:
                 self.file.read_into(place + at + done, piece)
             else:
-                self._read_behind(number * self.cluster + at + done, piece)
+                self._read_behind(number * self.piece + at + done, piece)
             done += len(piece)
 
     def _read_behind(self, offset: int, into: memoryview) -> None:
@@ -173,10 +164,10 @@ class Qcow2Disk(ContainedDisk):
         sectors = (entry & IS_PACKED - 1) >> self._split
         length = min((sectors + 1) * SECTOR - place % SECTOR, max(0, self.file.size - place))
         try:
-            data = zlib.decompressobj(-12).decompress(self.file.read(place, length), self.cluster)
+            data = zlib.decompressobj(-12).decompress(self.file.read(place, length), self.piece)
         except zlib.error as error:
             raise MediumError(f"A packed cluster of {self.name} at byte {place} is damaged: {error}.", place) from error
-        if len(data) < self.cluster:
+        if len(data) < self.piece:
             raise MediumError(f"A packed cluster of {self.name} at byte {place} ends early.", place)
         self._unpacked = (entry, data)
         return data
@@ -187,7 +178,7 @@ class Qcow2Disk(ContainedDisk):
             self._tables.move_to_end(number)
             return self._tables[number]
         place = int(self.l1[number]) & PLACE
-        found = np.frombuffer(self.file.read(place, self.cluster), ">u8").astype(np.uint64)
+        found = np.frombuffer(self.file.read(place, self.piece), ">u8").astype(np.uint64)
         self._tables[number] = found.reshape(self.entries, -1)
         if len(self._tables) > CACHED:
             self._tables.popitem(last=False)
@@ -206,10 +197,11 @@ class Qcow2Disk(ContainedDisk):
         if beside is None or not beside.is_file() or depth >= DEEPEST:
             raise place.error("backing_file_offset", name, f"“{Path(name).name}” in the same folder: it stands on that")
         file = open_blocks(beside)
-        with suppress(FormatError):
+        try:
             return open_qcow2(file, depth + 1) if probe(file) else file
-        file.close()
-        raise place.error("backing_file_offset", name, "a file that can be opened")
+        except (FormatError, MediumError):
+            file.close()
+            raise
 
 
 def probe(file: Blocks) -> bool:

@@ -14,7 +14,7 @@ import numpy as np
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FormatError
-from mosscrate.core.images.container import ContainedDisk
+from mosscrate.core.images.container import ContainedDisk, DiskInPieces
 
 COOKIE, SPARSE = b"conectix", b"cxsparse"
 FIXED, DYNAMIC, DIFFERENCING = 2, 3, 4
@@ -83,7 +83,7 @@ class FixedDisk(ContainedDisk):
         self.file.read_into(offset, buffer)
 
 
-class DynamicDisk(ContainedDisk):
+class DynamicDisk(DiskInPieces):
     """Blocks that stand anywhere in the file, or nowhere."""
 
     kind = "VHD"
@@ -97,12 +97,12 @@ class DynamicDisk(ContainedDisk):
         raw = place.read(data)
         if data[:8] != SPARSE or int(raw["checksum"]) != checksum(data, HEADER):
             raise place.error("cookie", data[:8], "cxsparse, with a right checksum")
-        self.block = place.require("block_size", int(raw["block_size"]), BLOCK_SIZES)
-        wanted, at = -(-size // self.block), int(raw["table_offset"])
+        self.piece = place.require("block_size", int(raw["block_size"]), BLOCK_SIZES)
+        wanted, at = -(-size // self.piece), int(raw["table_offset"])
         place.require("table_entries", int(raw["table_entries"]), range(wanted, MOST_BLOCKS))
         if at + 4 * wanted > file.size:
             raise place.error("table_offset", at, "a table that lies within the file")
-        self.bitmap = -(-self.block // SECTOR // 8 // SECTOR) * SECTOR        # bytes in front of each block
+        self.bitmap = -(-self.piece // SECTOR // 8 // SECTOR) * SECTOR        # bytes in front of each block
         self.table = np.frombuffer(file.read(at, 4 * wanted), ">u4").astype(np.int64)
 
     def extents(self) -> Iterator[Extent]:
@@ -111,18 +111,10 @@ class DynamicDisk(ContainedDisk):
         starts = np.flatnonzero(np.append(True, is_hole[1:] != is_hole[:-1])) if len(is_hole) else ()
         for number, start in enumerate(starts):
             end = starts[number + 1] if number + 1 < len(starts) else len(is_hole)
-            first, last = int(start) * self.block, min(int(end) * self.block, self.size)
+            first, last = int(start) * self.piece, min(int(end) * self.piece, self.size)
             yield Extent(first, last - first, bool(is_hole[start]))
 
-    def _read_into(self, offset: int, buffer: memoryview) -> None:
-        done = 0
-        while done < len(buffer):
-            number, at = divmod(offset + done, self.block)
-            count = min(self.block - at, len(buffer) - done)
-            self._read_block(number, at, buffer[done:done + count])
-            done += count
-
-    def _read_block(self, number: int, at: int, into: memoryview) -> None:
+    def _read_piece(self, number: int, at: int, into: memoryview) -> None:
         sector = int(self.table[number])
         if sector == UNUSED:
             into[:] = bytes(len(into))

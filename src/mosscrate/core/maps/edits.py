@@ -42,7 +42,7 @@ def bounds(map: PartitionMap, index: int, size: int) -> tuple[int, int]:
         if other.end <= me.start:
             low = max(low, other.end + own)
         elif other.start >= me.end:
-            high = min(high, _front(map, other))
+            high = min(high, front(map, other))
     return low, high
 
 
@@ -51,7 +51,7 @@ def free_room(map: PartitionMap, size: int, *, alignment: int = ALIGNMENT, is_lo
     format, unit = map_format(map.kind), room(map, size).unit
     alignment = unit if format.is_on_grid else max(alignment, unit)
     level = format.level_for_new(map, size, is_within=is_logical)
-    taken = sorted((_front(map, p), p.end) for p in level.partitions)
+    taken = sorted((front(map, p), p.end) for p in level.partitions)
     edges = [level.first, *(e for pair in taken for e in pair), level.end]
     stretches = [(a + level.own, b) for a, b in zip(edges[::2], edges[1::2], strict=True)]
     best = max(((_up(a, alignment), b // unit * unit) for a, b in stretches), key=lambda s: s[1] - s[0], default=(0, 0))
@@ -212,7 +212,7 @@ def _must_be_sound(map: PartitionMap, size: int) -> None:
             end, before = p.end, p
 
 
-def _front(map: PartitionMap, p: Partition) -> int:
+def front(map: PartitionMap, p: Partition) -> int:
     """The byte up to which others may come: its record can be written anew close in front of it."""
     format = map_format(map.kind)
     return min(format.begin(p), p.start - format.own(map, p))

@@ -27,7 +27,7 @@ from mosscrate.core.maps import (
     read_map,
     without_map,
 )
-from mosscrate.core.maps.geometry import Geometry
+from mosscrate.core.maps.mbr_sector import geometry_of
 from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.volumes import Editor, Facts, Seat, Volume, edit, open_volume
 
@@ -148,8 +148,7 @@ class Sight:
         """Where a partition lies, as its boot sector notes it."""
         if not partition.index:
             return Seat()
-        geometry = Geometry(self.map.heads, self.map.sectors) if self.map.heads else None
-        return Seat(partition.start // self.map.sector, geometry)
+        return Seat(partition.start // self.map.sector, geometry_of(self.map) if self.map.heads else None)
 
 
 @dataclass(frozen=True)

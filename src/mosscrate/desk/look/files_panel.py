@@ -120,8 +120,9 @@ class FilesPanel(Panel):
                  self.remove_button, *((self.comment_button, self.protect_button) if has_comments else ())]
         for part in (self.comment_button, self.protect_button):
             part.setVisible(has_comments)
-        width = max(part.sizeHint().width() for part in parts) + self.acts.spacing()
-        columns = max(2, min(6, (self.width() - 30) // width))
+        widths = [part.sizeHint().width() + self.acts.spacing() for part in parts]
+        columns = next((n for n in range(len(parts), 2, -1) if
+                        sum(max(widths[k::n]) for k in range(n)) <= self.width() - 30), 2)
         for number, part in enumerate(parts):
             self.acts.addWidget(part, number // columns, number % columns)
         self.acts.setColumnStretch(columns, 1)

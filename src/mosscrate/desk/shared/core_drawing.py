@@ -155,8 +155,9 @@ class DrawnCore(QWidget):
         mark = _MARKS.get(stratum.severity) if stratum.severity else None
         mark_width = 22.0 if mark else 0.0
         is_chosen = self.has_acts and stratum.index is not None and stratum.index == self.selected
-        dots = DOTS + 8 if is_chosen and rect.height() < TALL else 0
-        first = QRectF(inner.left(), top, inner.width() - size_width - mark_width - dots, line_height)
+        dots = self._dots_rect() if is_chosen and rect.height() < TALL else None
+        end = inner.right() - size_width if dots is None else min(inner.right() - size_width, dots.left() - 2)
+        first = QRectF(inner.left(), top, end - mark_width - inner.left(), line_height)
         ink = color("text") if stratum.kind == StratumKind.PARTITION else color("muted")
         self._draw_plate(painter, first, stratum, bold, small, size, mono, has_second=has_second)
         draw_text(painter, first, stratum.name, bold, ink)
@@ -166,7 +167,7 @@ class DrawnCore(QWidget):
             second = QRectF(inner.left(), top + line_height, inner.width(), line_height)
             draw_text(painter, second, stratum.line, small, ink)
         if mark and stratum.severity:
-            center = QPointF(right.left() - 12 - dots, right.center().y())
+            center = QPointF(end - 12, right.center().y())
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(Look.now.severity(stratum.severity))
             painter.drawEllipse(center, 8.5, 8.5)

@@ -85,8 +85,8 @@ class CoreView(DrawnCore):
 
     def resizeEvent(self, event: object) -> None:
         """Qt: the strata follow the height."""
-        self._still = None
         self._place()
+        self._describe()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Qt: up and down choose; with Alt, or left and right, the edge moves."""
@@ -193,7 +193,6 @@ class CoreView(DrawnCore):
         else:
             self._placed = lay_out(strata_of(self.layout_shown), self.column().height(),
                                    header=header_of(self.layout_shown))
-        self._describe()
 
     def _choose(self, index: int) -> None:
         self.selected = index

@@ -80,7 +80,7 @@ class _GivingWay:
     def _pushed(self, behind: Sequence[Partition], end: int) -> int:
         """Partitions shifted to behind byte `end`, as far as they are in the way; returns where the last one ends."""
         for p in behind:
-            if min(self.format.begin(p), p.start - self._own(p)) >= end:
+            if edits.front(self.map, p) >= end:
                 return max(q.end for q in behind)
             start = _up(end + self._own(p), self.align)
             self.starts[p.index] = start
