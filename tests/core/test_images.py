@@ -136,7 +136,7 @@ def test_a_contained_disk_is_a_medium_that_is_read_kept_and_never_written(tmp_pa
     assert (medium.size, medium.is_write_protected, medium.reader) == (card.size, True, "VHD image file")
     with medium.open() as disk:
         assert disk.read(0, disk.size) == bytes(card.data)
-    with pytest.raises(MediumError, match="is a disk in a VHD file: it is read here and not changed"):
+    with pytest.raises(MediumError, match="is a disk in a file \\(VHD\\): it is read here and not changed"):
         medium.open_for_guard()
     assert path.read_bytes() == written
 

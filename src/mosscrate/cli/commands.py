@@ -21,6 +21,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
+from mosscrate.core.contents.unpacking import read_through
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.machines import check as suits
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -56,13 +57,17 @@ def slots(bench: Bench, as_json: bool) -> None:
 @click.option("--check", is_flag=True, help="Also check the structure of each volume.")
 @click.option("--machine", help="Also say whether this machine can take it; `machines` lists them.")
 @click.option("--structures", is_flag=True, help="Also show map and volumes field by field: name, value, bytes.")
+@click.option("--through", is_flag=True, help="Unpack all of a packed file once: its checksums are compared, and what "
+              "is on it is remembered.")
 @json_option
 @click.pass_obj
-def look(bench: Bench, medium: str, check: bool, machine: str | None, structures: bool, as_json: bool) -> None:
+def look(bench: Bench, medium: str, check: bool, machine: str | None, structures: bool, through: bool,
+         as_json: bool) -> None:
     """Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."""
     found = bench.shelf.find(medium)
     meant_for = bench.machines.find(machine) if machine else None
-    with found.open() as blocks:
+    found = unpacked_to_look(bench, found, through=through)
+    with found.open() if check or structures else found.open_to_look() as blocks:
         try:
             layout = survey(blocks, thorough=check)
         except MediumError as error:
@@ -81,6 +86,20 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
         print_layout(found, layout)
         for structure in inspected:
             print_structure(structure)
+
+
+SMALL = 2 << 30                         # a packed disk of this size is unpacked at once to see what is on it
+
+
+def unpacked_to_look(bench: Bench, medium: Medium, *, through: bool = False) -> Medium:
+    """The same medium, read through where it is packed and small, or that is asked for. Raises MediumError."""
+    if medium.packing is None or medium.remembered is None or medium.remembered.is_read_through:
+        return medium
+    if not through and max(medium.size, medium.packing.packed) > SMALL:
+        return medium
+    with medium.open() as blocks, watching() as watch:
+        read_through(blocks, watch)
+    return bench.shelf.find(medium.address)
 
 
 @click.command()

@@ -7,7 +7,7 @@ import pytest
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.errors import FitError, JobError, MediumError
-from mosscrate.core.images import open_image
+from mosscrate.core.images import disk_in, open_image
 from mosscrate.core.maps import MapKind
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.forecasting import forecast
@@ -69,12 +69,12 @@ def test_what_cannot_be_a_disk_is_named(tmp_path, data, why):
     path = tmp_path / "list.img"
     path.write_bytes(data)
     with pytest.raises(MediumError, match=why):
-        open_image(path)
+        disk_in(open_image(path))
 
 
 def test_a_card_filled_with_one_letter_is_a_disk(tmp_path):
     (tmp_path / "card.img").write_bytes(b"Z" * MIB)
-    assert open_image(tmp_path / "card.img").size == MIB
+    assert disk_in(open_image(tmp_path / "card.img")).size == MIB
 
 
 def test_a_cut_image_is_neither_rehearsed_nor_converted_as_if_it_were_whole(bench, tmp_path):

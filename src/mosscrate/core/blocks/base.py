@@ -79,8 +79,16 @@ class Blocks:
     def flush(self) -> None:
         """Return when everything written so far is on the medium itself."""
 
+    def confirm(self) -> None:
+        """After all of it was read in order: raises MediumError where its own checksums say that it was damaged."""
+
     def drop_cache(self) -> None:
         """Let the next reads come from the medium, not from memory, where that can be had."""
+
+    @property
+    def changed_at(self) -> int:
+        """When a file was last changed, in nanoseconds since 1970; 0 where nothing says so."""
+        return 0
 
     def will_need(self, offset: int, length: int) -> None:
         """Let the system begin to read what will be asked for soon; ranges may leave the medium."""
@@ -136,6 +144,10 @@ class View(Blocks):
     def flush(self) -> None:
         """See Blocks."""
         self.inner.flush()
+
+    def confirm(self) -> None:
+        """See Blocks."""
+        self.inner.confirm()
 
     def drop_cache(self) -> None:
         """See Blocks."""

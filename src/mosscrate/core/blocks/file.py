@@ -81,6 +81,11 @@ class FileBlocks(Blocks):
         """See Blocks."""
         os.posix_fadvise(self.fd, 0, 0, os.POSIX_FADV_DONTNEED)
 
+    @property
+    def changed_at(self) -> int:
+        """See Blocks."""
+        return 0 if self.is_device else os.fstat(self.fd).st_mtime_ns
+
     def will_need(self, offset: int, length: int) -> None:
         """See Blocks."""
         os.posix_fadvise(self.fd, offset, length, os.POSIX_FADV_WILLNEED)

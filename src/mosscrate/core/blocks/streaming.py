@@ -35,6 +35,11 @@ class Chunk:
     data: memoryview | None
     unreadable: tuple[Extent, ...] = ()
 
+    @property
+    def bytes(self) -> memoryview:
+        """Its bytes, zeros too; valid as long as `data` is."""
+        return _ZERO_BLOCK[:self.length] if self.data is None else self.data[:self.length]
+
     def data_runs(self) -> Iterator[tuple[int, memoryview]]:
         """(offset, bytes) of the runs that are not zeros, in whole grains."""
         if self.data is None:
@@ -149,7 +154,7 @@ def digest(source: Blocks, length: int, watch: Watch, *, phase: str) -> str:
 
 
 def _hash(hasher: blake3, chunk: Chunk) -> None:
-    hasher.update(_ZERO_BLOCK[:chunk.length] if chunk.data is None else chunk.data)
+    hasher.update(chunk.bytes)
 
 
 def _blocks_of(source: Blocks, length: int) -> Iterator[Extent]:

@@ -14,6 +14,7 @@ from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.images import packed_in
 from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.maps.mbr import is_extended
 from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
@@ -25,6 +26,8 @@ SECTOR = 512
 
 def fingerprint(blocks: Blocks) -> bytes:
     """BLAKE3 over what a medium is known by, 32 bytes. Raises MediumError."""
+    if packed_in(blocks) is not None:
+        return known_by_its_file(blocks)
     hasher = blake3(f"{blocks.size}\n".encode())
     view = straight(blocks)
     hasher.update(view.container.encode())
@@ -45,6 +48,21 @@ def fingerprint(blocks: Blocks) -> bytes:
             hasher.update(b"behind the end")
             continue
         _partition(window, hasher)
+    return hasher.digest()
+
+
+def known_by_its_file(blocks: Blocks) -> bytes:
+    """Of a disk in a packed file, which would have to be unpacked for the rest: both ends of the file, and its times.
+
+    What is written from it is compared with its checksums besides.
+    """
+    packed = packed_in(blocks)
+    assert packed is not None, "only a packed disk is known by its file"
+    file, member = packed.meter.inner, packed.packing.member
+    edge = min(EDGE, file.size)
+    hasher = blake3(f"{file.size} {member} {file.changed_at}\n".encode())
+    hasher.update(file.read(0, edge))
+    hasher.update(file.read(file.size - edge, edge))
     return hasher.digest()
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
+from mosscrate.core.images import Packing
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, can_be_arranged, edits, map_format, unallocated
 from mosscrate.core.volumes import Facts, facts_of, kind_name
 
@@ -58,6 +59,7 @@ class PartitionLook:
     volume: VolumeLook | None
     role: Role
     role_reason: str = ""
+    is_unread: bool = False            # what is on it lies further in a packed file than was unpacked
 
     @property
     def index(self) -> int:
@@ -96,6 +98,15 @@ class Layout:
     findings: tuple[Finding, ...] = ()
     cut: int = 0                       # bytes that its own map or volume counts on and that are not there
     map: PartitionMap | None = None    # as it was read, with what only the map itself knows
+    packing: Packing | None = None     # of the file that the disk comes out of
+    is_size_known: bool = True         # a packed file may not tell
+    is_read_through: bool = True       # a packed file may not have been unpacked to its end yet
+    fault: str = ""                    # why a packed file cannot be used: it is damaged
+
+    @property
+    def is_unread(self) -> bool:
+        """Whether something on it has not been unpacked yet."""
+        return not self.is_size_known or any(p.is_unread for p in self.partitions)
 
     @property
     def as_map(self) -> PartitionMap:

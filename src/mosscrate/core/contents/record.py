@@ -16,7 +16,7 @@ from mosscrate.core.findings import Finding
 def describe(layout: Layout) -> dict[str, Any]:
     """Bytes for every size and offset."""
     return {
-        "size": layout.size, "sector": layout.sector, "container": layout.container,
+        "size": layout.size, "sector": layout.sector, "container": layout.container, **_packing(layout),
         "map": {"kind": str(layout.map_kind), "id": layout.map_id},
         "partitions": [_partition(p) for p in layout.partitions],
         "unallocated": [{"start": e.start, "length": e.length} for e in layout.unallocated],
@@ -43,6 +43,15 @@ def describe_structure(structure: Structure) -> dict[str, Any]:
             "verdict": structure.verdict,
             "fields": [{"name": f.name, "offset": f.offset, "bytes": f.raw.hex(), "value": f.value}
                        for f in structure.fields]}
+
+
+def _packing(layout: Layout) -> dict[str, Any]:
+    packing = layout.packing
+    if packing is None:
+        return {}
+    return {"packing": {"kinds": list(packing.kinds), "member": packing.member, "others": list(packing.others),
+                        "packed": packing.packed, "parts": packing.parts, "size_known": layout.is_size_known,
+                        "unread": [p.index for p in layout.partitions if p.is_unread]}}
 
 
 def _partition(look: PartitionLook) -> dict[str, Any]:

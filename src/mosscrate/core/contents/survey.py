@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
@@ -12,8 +13,10 @@ from mosscrate.core.contents.files import FileKind, count_kinds
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
 from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
-from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.errors import FormatError, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity, worst_first
+from mosscrate.core.images import Compared, packed_in
+from mosscrate.core.images.published import NAMES
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import (
@@ -42,7 +45,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         blocks: the medium.
         thorough: also check the structure of each volume.
     """
-    blocks = straight(blocks)
+    whole, blocks = blocks, straight(blocks)
     map_ = read_map(blocks)
     looks, findings = [], list(map_.findings)
     if blocks.container == SWAPPED:
@@ -54,10 +57,29 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         looks.append(look)
         findings += found
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
-                    findings=tuple(findings),
-                    is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks), map=map_)
+                    findings=tuple(findings), map=map_)
+    with suppress(NotReadYet):
+        layout = replace(layout, is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks))
     layout = replace(layout, cut=_cut(blocks, map_))
-    return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout))))
+    packed = packed_in(blocks)
+    if packed is not None:
+        layout = replace(layout, packing=packed.packing, is_size_known=packed.is_size_known,
+                         is_read_through=packed.remembered.is_read_through, fault=packed.remembered.fault,
+                         cut=layout.cut if packed.is_size_known else 0)
+    return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout), *_about_checksums(whole))))
+
+
+def _about_checksums(blocks: Blocks) -> list[Finding]:
+    """What is known, or could be, of whether a download is what was published."""
+    packed = packed_in(blocks)
+    if packed is not None and packed.remembered.fault:
+        return [Finding(Severity.PROBLEM, packed.remembered.fault, remedy="It is not written to a card as it is.")]
+    if packed is not None and packed.remembered.checked:
+        return [Finding(Severity.GOOD, f"It was read through: {', '.join(packed.remembered.checked)}.")]
+    if not isinstance(blocks, Compared):
+        return []
+    kinds = ", ".join(f"{NAMES[p.kind]} in {p.found_in}" for p in (*blocks.published[1], *blocks.published[2]))
+    return [Finding(Severity.NOTE, f"A published checksum lies beside it ({kinds}): it is compared while it is read.")]
 
 
 def _cut(blocks: Blocks, map: PartitionMap) -> int:
@@ -121,6 +143,9 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
             return _closed(partition, kind)
         opened, findings = _opened(partition, open_volume(window), thorough=thorough)
         return opened, [*findings, *_denied(map_, opened), *_misread(opened)]
+    except NotReadYet:
+        return PartitionLook(partition, VolumeLook(kind) if kind else None, Role.UNKNOWN, "not read yet",
+                             is_unread=True), []
     except (FormatError, MediumError) as error:
         finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"Partition {partition.index}",
                           partition.index, "Keep the card exactly before trying to mend it.")
@@ -208,8 +233,18 @@ def _for_tail(layout: Layout, last: PartitionLook) -> str:
     return "Move can put another partition there."
 
 
+def _unread_sentence(layout: Layout) -> str:
+    names = ", ".join(p.name for p in layout.partitions if p.is_unread)
+    size = "" if layout.is_size_known else f"Nobody knows yet how large it unpacks; its map counts on " \
+        f"{binary(layout.size)}. " if layout.size else "Nobody knows yet how large it unpacks. "
+    return f"{size}What is on {names} has not been read yet." if names else size.strip()
+
+
 def _about_all(layout: Layout) -> list[Finding]:
     last = layout.last()
+    if layout.is_unread:
+        return [Finding(Severity.NOTE, _unread_sentence(layout), remedy="Reading it through tells the rest, and "
+                        "compares its checksums.")]
     if layout.cut:
         return [Finding(Severity.PROBLEM, f"It is cut short: its own contents count on {binary(layout.cut)} more.",
                         remedy="It may be one part of several, or a download that was broken off. Get the rest of it.")]

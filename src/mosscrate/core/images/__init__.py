@@ -6,24 +6,44 @@ A new container is its module and its line in `CONTAINERS`.
 from __future__ import annotations
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.errors import FormatError, MediumError, NotReadYet
 from mosscrate.core.images.container import ContainedDisk, ContainerFormat, unchanged
+from mosscrate.core.images.packing import PackedDisk, Packing, Reach, Remembered, join_with, packed_in, unpacked
+from mosscrate.core.images.published import Compared, published_for
 from mosscrate.core.images.qcow2 import Qcow2
-from mosscrate.core.images.raw import PACKED, open_image, packed_kind
+from mosscrate.core.images.raw import must_be_a_disk, open_image
 from mosscrate.core.images.vhd import Vhd
 
 CONTAINERS: tuple[ContainerFormat, ...] = (Qcow2(), Vhd())
 
-__all__ = ["CONTAINERS", "PACKED", "ContainedDisk", "disk_in", "open_image", "packed_kind", "unchanged"]
+__all__ = ["CONTAINERS", "Compared", "ContainedDisk", "PackedDisk", "Packing", "Reach", "Remembered", "disk_in",
+           "open_image", "packed_in", "published_for", "unchanged"]
 
 
-def disk_in(file: Blocks) -> Blocks:
-    """The disk that a file holds: itself, or what its container says. Raises MediumError; the file is closed then."""
+def disk_in(file: Blocks, wanted: str = "", remembered: Remembered | None = None, reach: Reach | None = None) -> Blocks:
+    """The disk that a file holds: itself, what it packs, or what its container says.
+
+    Args:
+        file: or one of several that belong together; closed with the disk.
+        wanted: the name of what is wanted inside an archive; "" takes the likely one.
+        remembered: what is known of it already.
+        reach: how far it may be unpacked to find out.
+
+    Raises MediumError, also for what is no disk; the file is closed then.
+    """
+    opened = file
     try:
+        opened = join_with(file)
+        disk = unpacked(opened, wanted, remembered, reach)
         for format in CONTAINERS:
-            if format.probe(file):
-                return format.open(file)
+            if format.probe(disk):
+                return format.open(disk)
+        if not isinstance(disk, PackedDisk) or disk.is_size_known:
+            must_be_a_disk(disk)
+    except NotReadYet:
+        opened.close()
+        raise
     except (FormatError, MediumError) as error:
-        file.close()
+        opened.close()
         raise MediumError(f"{file.name} cannot be opened: {error}") from error
-    return file
+    return disk

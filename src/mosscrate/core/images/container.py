@@ -24,6 +24,10 @@ class ContainedDisk(Blocks):
         self.file = file
         self.container = self.kind.lower()
 
+    def confirm(self) -> None:
+        """See Blocks."""
+        self.file.confirm()
+
     def drop_cache(self) -> None:
         """See Blocks."""
         self.file.drop_cache()
@@ -66,5 +70,5 @@ class ContainerFormat(Protocol):
 
 def unchanged(name: str, kind: str) -> str:
     """Why a contained disk is not written."""
-    return (f"{name} is a disk in a {kind} file: it is read here and not changed. “mosscrate convert” makes a raw "
+    return (f"{name} is a disk in a file ({kind}): it is read here and not changed. “mosscrate convert” makes a raw "
             "image of it that can be; nothing was written.")

@@ -15,6 +15,7 @@ from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.errors import FormatError
 from mosscrate.core.images.container import ContainedDisk, DiskInPieces
+from mosscrate.core.images.packing.disk import PackedDisk
 
 COOKIE, SPARSE = b"conectix", b"cxsparse"
 FIXED, DYNAMIC, DIFFERENCING = 2, 3, 4
@@ -130,7 +131,8 @@ class DynamicDisk(DiskInPieces):
 
 
 def _footer(file: Blocks) -> tuple[Record, int] | None:
-    for at in (file.size - SECTOR, 0):
+    in_order = isinstance(file, PackedDisk) and not file.packing.member.lower().endswith(".vhd")
+    for at in (0,) if in_order else (file.size - SECTOR, 0):
         data = file.read(at, SECTOR) if at >= 0 and file.size >= at + SECTOR else b""
         if data[:8] == COOKIE and int.from_bytes(data[64:68], "big") == checksum(data, FOOTER):
             return Place("VHD footer", FOOTER, at).read(data), at

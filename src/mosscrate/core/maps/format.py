@@ -58,6 +58,10 @@ class MapFormat:
         """The map. Raises FormatError, MediumError."""
         raise NotImplementedError
 
+    def claimed_size(self, first: bytes, map: PartitionMap) -> int:
+        """Bytes that a medium has at least, by its map and its first 64 KiB."""
+        return max((p.end for p in map.partitions), default=0)
+
     def declared(self, blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
         """The structures that it stands on. Raises FormatError, MediumError."""
         yield from ()

@@ -18,7 +18,7 @@ from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import MOST_ENTRIES as MOST_SHOWN
 from mosscrate.core.declared import Declared, Words
-from mosscrate.core.errors import FitError, FormatError
+from mosscrate.core.errors import FitError, FormatError, NotReadYet
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import mbr
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
@@ -36,6 +36,7 @@ ENTRY = np.dtype([                      # 128 bytes, 5.3.3
     ("type_guid", "V16"), ("unique_guid", "V16"), ("starting_lba", "<u8"), ("ending_lba", "<u8"),
     ("attributes", "<u8"), ("name", "V72")])
 ENTRIES = 128
+FIRST_LBA = 1
 MOST_ENTRIES = 1024                     # more than any table in use; a lie must not allocate memory
 PROTECTIVE = 0xEE
 NAME_UNITS = 36
@@ -70,7 +71,7 @@ def probe(first: bytes) -> bool:
 
 def read(blocks: Blocks) -> PartitionMap:
     """The map, from whichever copy is sound. Raises FormatError where neither is."""
-    first, problem = _attempt(blocks, 1)
+    first, problem = _attempt(blocks, FIRST_LBA)
     backup_lba = int(first.header["alternate_lba"]) if first else blocks.size // blocks.sector - 1
     second, other_problem = _attempt(blocks, backup_lba)
     if second is None and first is not None:
@@ -168,6 +169,10 @@ def _attempt(blocks: Blocks, lba: int) -> tuple[_Copy | None, FormatError | None
         return _copy(blocks, lba), None
     except FormatError as error:
         return None, error
+    except NotReadYet:
+        if lba == FIRST_LBA:
+            raise
+        return None, None
 
 
 def _copy(blocks: Blocks, lba: int) -> _Copy:
@@ -331,6 +336,12 @@ class Gpt(MapFormat):
     def read(self, blocks: Blocks) -> PartitionMap:
         """See MapFormat."""
         return read(blocks)
+
+    def claimed_size(self, first: bytes, map: PartitionMap) -> int:
+        """See MapFormat: its second copy stands in the last sector."""
+        header = _header_of(map)
+        last = max(int(header["alternate_lba"]), int(header["my_lba"]))
+        return max(super().claimed_size(first, map), (last + 1) * map.sector)
 
     def declared(self, blocks: Blocks, map: PartitionMap) -> Iterator[Declared]:
         """See MapFormat."""

@@ -16,7 +16,7 @@ import numpy as np
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
-from mosscrate.core.errors import FitError
+from mosscrate.core.errors import FitError, NotReadYet
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps import ahdi, logical
 from mosscrate.core.maps.base import MapKind, Partition, PartitionMap, Room
@@ -112,7 +112,10 @@ def read(blocks: Blocks) -> PartitionMap:
             chain.append(int(entry["first_lba"]))
         partitions.append(partition_of(number, entry, 0, unit))
     for start in chain:
-        partitions += logical.read(blocks, start, max(5, len(partitions) + 1), findings)
+        try:
+            partitions += logical.read(blocks, start, max(5, len(partitions) + 1), findings)
+        except NotReadYet:
+            findings.append(Finding(Severity.NOTE, "Its logical drives have not been read yet.", "partition map"))
     findings += faults((p for p in partitions if not is_extended(p)), blocks.size)
     beside = ahdi.count_beside(origin)
     if beside:

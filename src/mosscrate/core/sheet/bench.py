@@ -13,6 +13,7 @@ from mosscrate.core.crate import CardRecord, Crate
 from mosscrate.core.errors import CrateError
 from mosscrate.core.machines import Machines
 from mosscrate.core.slots import Medium, Shelf
+from mosscrate.core.slots.files import Memory
 
 APP = "mosscrate"
 
@@ -50,7 +51,8 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
     state = state or _from_environment("MOSSCRATE_STATE") or Path(platformdirs.user_state_dir(APP))
     machines = _from_environment("MOSSCRATE_MACHINES") or Path(platformdirs.user_config_dir(APP)) / "machines"
     usual = Path(platformdirs.user_data_dir(APP)) / "crate"
-    return Bench(Shelf(slots, backups=crate, crates=(usual, *_known_crates(state, crate))), Crate(crate), state,
+    return Bench(Shelf(slots, backups=crate, crates=(usual, *_known_crates(state, crate)),
+                       memory=Memory(state / "unpacked")), Crate(crate), state,
                  Machines(machines))
 
 

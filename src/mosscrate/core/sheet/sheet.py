@@ -44,8 +44,8 @@ _SHEETS = msgspec.json.Decoder(JobSheet)
 
 def reference(medium: Medium) -> MediumRef:
     """Note a medium as it is now. Raises MediumError."""
-    with medium.open() as blocks:
-        return MediumRef(medium.name, "" if medium.backup else str(medium.path), medium.size, medium.key, medium.tag,
+    with medium.open_to_look() as blocks:
+        return MediumRef(medium.name, "" if medium.backup else medium.address, blocks.size, medium.key, medium.tag,
                          fingerprint(blocks).hex(), medium.backup)
 
 

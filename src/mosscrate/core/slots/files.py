@@ -1,52 +1,107 @@
-"""Image files that somebody opened, or named."""
+"""Image files that somebody opened, or named; also disks in packed files and archives."""
 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 
+from blake3 import blake3
+
 from mosscrate.core.blocks import FileBlocks
+from mosscrate.core.contents.unpacking import suppose_size
 from mosscrate.core.errors import MediumError
-from mosscrate.core.images import ContainedDisk, disk_in, open_image
+from mosscrate.core.images import ContainedDisk, Packing, Reach, Remembered, disk_in, open_image, packed_in
+from mosscrate.core.images.packing.parts import parts_of
 from mosscrate.core.slots.medium import Medium, Source
+from mosscrate.core.volumes.tables import looks_like_tables
 
 _WRITE_BITS = 0o222
 
 
+@dataclass
+class Memory:
+    """What is remembered of packed files, each for as long as its file does not change; saved in a folder if any."""
+
+    folder: Path | None = None
+    _known: dict[str, Remembered] = field(default_factory=dict, repr=False)
+
+    def of(self, path: Path, member: str) -> Remembered:
+        """What is known of a disk in a file. Raises OSError."""
+        about = [part.stat() for part in parts_of(path)]
+        state = [f"{s.st_dev} {s.st_ino} {s.st_size} {s.st_mtime_ns}" for s in about]
+        key = blake3("\n".join((*state, member)).encode()).hexdigest()[:32]
+        if key not in self._known:
+            self._known[key] = Remembered(self.folder / key if self.folder else None, looks_like_tables)
+        return self._known[key]
+
+
 @dataclass(frozen=True)
 class ImageFiles:
-    """Those that are open on the bench; every other file is found by its path."""
+    """Those that are open on the bench; every other file is found by its path, also one within an archive."""
 
     paths: list[Path]
+    memory: Memory = field(default_factory=Memory)
 
     def media(self) -> list[Medium]:
         """See Slot."""
-        return [self.medium_at(path) for path in self.paths if path.exists()]
+        return [self.medium_at(path) for path in self.paths if path.exists() or _outer(path)]
 
     def medium_at(self, path: Path) -> Medium:
         """See Slot."""
-        if not path.is_file():
+        outer = path if path.exists() else _outer(path)
+        if outer is None or not outer.is_file():
             raise MediumError(f"{path} is a folder, not a card image.")
-        about = path.stat()
-        size, kind = _disk_at(path, about.st_size, about.st_mtime_ns)
-        return Medium(path.stem, path, size, Source.IMAGE, reader=f"{kind} image file".strip(),
-                      is_write_protected=bool(kind) or not may_be_written(path), slot=self)
+        member = "" if outer == path else path.relative_to(outer).as_posix()
+        first = parts_of(outer)[0]
+        about = first.stat()
+        remembered = self.memory.of(first, member)
+        found = _disk_at(first, member, about.st_size, about.st_mtime_ns, remembered)
+        name = Path(member or (found.packing.member if found.packing else "") or first).name
+        return Medium(_stem(name), first, remembered.size or found.size, Source.IMAGE,
+                      reader=f"{found.kind} image file".strip(),
+                      is_write_protected=bool(found.kind) or not may_be_written(first), slot=self, member=member,
+                      packing=found.packing, remembered=remembered if found.packing else None)
 
     def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
         """See Slot."""
         return open_image(medium.path, writable=writable)
 
 
+@dataclass(frozen=True)
+class _Found:
+    """What a file turned out to be: bytes of the disk in it, the container as people write it, how it is packed."""
+
+    size: int
+    kind: str = ""
+    packing: Packing | None = None
+
+
 @lru_cache(64)
-def _disk_at(path: Path, size: int, _changed: int) -> tuple[int, str]:
-    """Bytes of the disk in a file of `size` bytes, and the container that holds it; "" for none."""
+def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Remembered) -> _Found:
     try:
-        with disk_in(open_image(path)) as disk:
-            return disk.size, disk.kind if isinstance(disk, ContainedDisk) else ""
+        with disk_in(open_image(path), member, remembered, Reach()) as disk:
+            suppose_size(disk)
+            packed = packed_in(disk)
+            inner = disk.kind if isinstance(disk, ContainedDisk) and disk is not packed else ""
+            kinds = [*filter(None, (inner,)), *((packed.packing.sentence,) if packed else ())]
+            return _Found(disk.size, " in ".join(kinds), packed.packing if packed else None)
     except MediumError:
-        return size, ""                      # what is wrong is said when somebody opens it
+        return _Found(size)                  # what is wrong is said when somebody opens it
+
+
+def _outer(path: Path) -> Path | None:
+    """The file within which a path leads on, as into a folder."""
+    return next((parent for parent in path.parents if parent.is_file()), None)
+
+
+def _stem(name: str) -> str:
+    """A name without the endings that say how it is packed."""
+    path = Path(name)
+    while path.suffix and len(path.suffix) <= 8 and not path.suffix[1:].isspace() and path.stem:
+        path = Path(path.stem)
+    return path.name
 
 
 def may_be_written(path: Path) -> bool:

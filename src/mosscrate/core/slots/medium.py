@@ -12,8 +12,20 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, FileBlocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.contents.unpacking import suppose_size
 from mosscrate.core.errors import MediumError
-from mosscrate.core.images import disk_in, open_image, unchanged
+from mosscrate.core.images import (
+    Compared,
+    Packing,
+    Reach,
+    Remembered,
+    disk_in,
+    open_image,
+    packed_in,
+    published_for,
+    unchanged,
+)
+from mosscrate.core.images.published import about
 from mosscrate.core.sizes import printed
 from mosscrate.core.slots.locks import StorageLock, lock_for_reading, lock_for_writing, lock_image
 from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
@@ -58,6 +70,9 @@ class Medium:
         backup: the id of the backup that it is; "" for all others.
         faults: of a simulated card.
         slot: where it was found.
+        member: of an archive, where it is not the likely one.
+        packing: how it is packed; None for all that is not.
+        remembered: what is known of a packed one.
     """
 
     name: str
@@ -74,6 +89,9 @@ class Medium:
     backup: str = ""
     faults: Faults = field(default_factory=Faults)
     slot: Slot | None = field(default=None, compare=False, repr=False)
+    member: str = ""
+    packing: Packing | None = None
+    remembered: Remembered | None = field(default=None, compare=False, repr=False)
 
     @cached_property
     def key(self) -> str:
@@ -83,7 +101,7 @@ class Medium:
         elif self.mark:
             identity = f"{self.mark}|{self.size}"
         else:
-            identity = self._storage_name()
+            identity = f"{self._storage_name()}|{self.member}".rstrip("|")
         return blake3(identity.encode()).hexdigest()[:16]
 
     @property
@@ -108,10 +126,48 @@ class Medium:
         except OSError as error:
             raise MediumError(f"{self.name} is not there: {error.strerror}.") from error
 
+    @property
+    def address(self) -> str:
+        """Its path, and what is meant inside of it."""
+        return str(self.path / self.member) if self.member else str(self.path)
+
     def open(self) -> Blocks:
         """For reading, as long as nobody writes. Raises MediumError."""
+        return self._open(None)
+
+    def open_to_look(self, reach: Reach | None = None) -> Blocks:
+        """The same to see what is on it: a packed one is unpacked no further than a glance goes, and remembered.
+
+        Raises MediumError; NotReadYet where that is not far enough.
+        """
+        blocks = self._open(reach or Reach())
+        packed = packed_in(blocks)
+        if packed is not None:
+            packed.look(reach or Reach())
+        return blocks
+
+    def _open(self, reach: Reach | None) -> Blocks:
         lock = lock_for_reading(self.storage(), self.name)
-        return self._with_faults(disk_in(self._opened(lock, writable=False)))
+        blocks: Blocks = self._opened(lock, writable=False)
+        if self._is_a_file:
+            blocks = disk_in(blocks, self.member, self.remembered, reach)
+            suppose_size(blocks)
+            blocks = self._compared(blocks)
+        return self._with_faults(blocks)
+
+    def _compared(self, disk: Blocks) -> Blocks:
+        """The disk, compared while it is read with what is published beside its file."""
+        packed, lists = packed_in(disk), published_for(self.path)
+        file = packed.meter.inner if packed else disk
+        of_file = about(lists, self.path.name) if packed and packed.packing.parts == 1 else ()
+        inside = {Path(packed.packing.member).name, self.path.stem} - {""} if packed else {self.path.name}
+        of_disk = tuple(p for name in sorted(inside) for p in about(lists, name))
+        return Compared(disk, file, of_file, of_disk) if of_file or of_disk else disk
+
+    @property
+    def _is_a_file(self) -> bool:
+        """Whether it may be a container, or packed: a card or a backup is what it is, whatever its bytes look like."""
+        return self.source == Source.IMAGE
 
     def open_for_guard(self, purpose: str = "a job") -> Blocks:
         """For writing, everybody else kept out; the guard alone calls this. Raises MediumError.
@@ -122,9 +178,10 @@ class Medium:
         blocks = self._opened(lock_for_writing(storage, self.name, purpose), writable=True)
         if not blocks.is_device:
             lock_image(blocks.fd, self.name, writing=True)
-        if (disk := disk_in(blocks)) is not blocks:
-            blocks.close()
-            raise MediumError(unchanged(self.name, disk.container.upper()))
+        if self._is_a_file and (disk := disk_in(blocks)) is not blocks:
+            packed = packed_in(disk)
+            disk.close()
+            raise MediumError(unchanged(self.name, packed.packing.sentence if packed else disk.container.upper()))
         if storage_of_open(blocks.fd) != storage:
             blocks.close()
             raise MediumError(f"{self.name} was exchanged for something else just now. Nothing was changed.")

@@ -28,7 +28,7 @@ class Readers:
 
     def medium_at(self, path: Path) -> Medium | None:
         """See Slot; devices that are not offered are found too."""
-        if not stat.S_ISBLK(path.stat().st_mode):
+        if not path.exists() or not stat.S_ISBLK(path.stat().st_mode):
             return None
         use = sysfs.in_use(path)
         known = next((m for m in sysfs.media() if m.path == path), None)

@@ -6,11 +6,16 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mosscrate.core.errors import MediumError
-from mosscrate.core.slots.files import ImageFiles
+from mosscrate.core.slots.files import ImageFiles, Memory
 from mosscrate.core.slots.medium import Medium, Slot, Source
 from mosscrate.core.slots.readers import Readers
 from mosscrate.core.slots.simulated import SimulatedSlots
 from mosscrate.core.slots.storage import Storage
+
+
+def is_reached(path: Path) -> bool:
+    """Whether a path leads to a file, or on into one, as into a folder."""
+    return (path.exists() and not path.is_dir()) or any(parent.is_file() for parent in path.parents)
 
 
 @dataclass
@@ -21,11 +26,12 @@ class Shelf:
     images: list[Path] = field(default_factory=list)
     backups: Path | None = None              # root of the crate: files below it are backups
     crates: tuple[Path, ...] = ()            # of other crates that were used here
+    memory: Memory = field(default_factory=Memory)
     slots: tuple[Slot, ...] = field(init=False, repr=False)     # asked in this order
 
     def __post_init__(self) -> None:
         simulated = (SimulatedSlots(self.simulated_folder),) if self.simulated_folder else ()
-        self.slots = (*simulated, Readers(), ImageFiles(self.images))
+        self.slots = (*simulated, Readers(), ImageFiles(self.images, self.memory))
 
     def media(self) -> list[Medium]:
         """Everything at hand: simulated cards, readers, opened images. Raises MediumError."""
@@ -34,7 +40,7 @@ class Shelf:
     def find(self, text: str) -> Medium:
         """By path, name, tag or key, in that order. Raises MediumError."""
         path = Path(text).expanduser()
-        if path.exists() and not path.is_dir():
+        if is_reached(path):
             return self.medium_at(path)
         wanted = text.casefold()
         media = self.media()

@@ -19,6 +19,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.crate.record import digest_beside
 from mosscrate.core.errors import FitError, GuardRefusal, JobError, MediumError
+from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.notes import Body, Notes
 from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
@@ -40,6 +41,7 @@ from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps import KeepCard, Which
 from mosscrate.core.sheet.steps.shared.whole import not_as_recorded
 from mosscrate.core.slots import Medium
+from mosscrate.core.slots.shelf import is_reached
 from mosscrate.core.watch import Watch
 
 RESERVE = "room"                       # a file that holds the room of a journal that cannot be begun yet
@@ -126,6 +128,7 @@ class Running:
     journal: Journal | None = None
     is_as_admitted: bool = False                   # the card is the one that was planned for, compared under its lock
     _over: JournalledBlocks | None = None
+    _source: Blocks | None = None
     _foreseen: tuple[int, Forecast] | None = None  # the first step of it, and what was told before anything is done
 
     def go_on(self, watch: Watch) -> Result:
@@ -166,7 +169,7 @@ class Running:
         self.card.stack.close_all(but=self.job.id)
         self.log.folder.remove(self.job.id, JOURNAL)
         self.journal = self._over = None
-        expected = self._expected() if as_it_stands else ("", "")
+        expected = (self._read_through() or self._expected()) if as_it_stands else ("", "")
         return Notes(stamp_of(self.job.id, self.job.nonce), self._note_body, *expected)
 
     def kept(self, which: Which, backup: str) -> None:
@@ -197,6 +200,7 @@ class Running:
         if steps != left:
             job.sheet = msgspec.structs.replace(sheet, steps=(*sheet.steps[:len(job.done)], *steps))
             self.log.save_sheet(job)
+        self._source = source_blocks
         if source_blocks is not None:
             self._must_be_recorded(source_blocks, steps, watch)
         writes_first = any(step.writes_all for step in steps)
@@ -249,6 +253,11 @@ class Running:
         self.job.body = body
         self.log.save(self.job)
 
+    def _read_through(self) -> tuple[str, str] | None:
+        """The same of a packed disk that was read through before."""
+        packed = packed_in(self._source) if self._source is not None and self._source.container == "raw" else None
+        return (packed.remembered.digest, f"The disk in {packed.name}") if packed and packed.remembered.digest else None
+
     def _expected(self) -> tuple[str, str]:
         """BLAKE3 that what is written from is recorded with, and its name; "" where it has no record."""
         source = self.job.sheet.source
@@ -279,7 +288,7 @@ def find_medium(bench: Bench, ref: MediumRef) -> Medium:
     if ref.backup:
         return bench.shelf.medium_at(bench.crate_with(ref.backup).image(ref.backup))
     path = Path(ref.path)
-    if path.exists():
+    if is_reached(path):
         medium = bench.shelf.medium_at(path)
         if medium.key == ref.key:
             return medium

@@ -11,7 +11,7 @@ from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import chunks, copy, digest
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.errors import CrateError, FitError, JobError
+from mosscrate.core.errors import CrateError, Damaged, FitError, JobError
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
 from mosscrate.core.sheet.steps.shared.false_size import false_size
 from mosscrate.core.sizes import binary, exact
@@ -26,6 +26,7 @@ class _HeadLast(View):
     def __init__(self, inner: Blocks) -> None:
         super().__init__(inner)
         self.head = bytearray(min(EDGE, inner.size))
+        self.reached = 0
 
     def settle(self) -> None:
         """Write the head; everything else is on the medium already."""
@@ -35,11 +36,13 @@ class _HeadLast(View):
 
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
+        self.reached = max(self.reached, offset + length)
         rest = max(offset, len(self.head))
         if rest < offset + length:
             self.inner.zero(rest, offset + length - rest)
 
     def _write(self, offset: int, data: Buffer) -> None:
+        self.reached = max(self.reached, offset + len(data))
         held = max(0, min(len(data), len(self.head) - offset))
         if held:
             self.head[offset:offset + held] = memoryview(data)[:held]
@@ -48,7 +51,9 @@ class _HeadLast(View):
 
 
 def must_be_whole(layout: Layout) -> None:
-    """Raises FitError for a source that ends before its own contents do."""
+    """Raises FitError for a source that ends before its own contents do, or is damaged."""
+    if layout.fault:
+        raise FitError(f"{layout.fault} Nothing was written.")
     if layout.cut:
         raise FitError(f"The source is cut short: it has {exact(layout.size)}, its own contents count on "
                        f"{binary(layout.cut)} more. It may be one part of several, or a broken download. Nothing was "
@@ -93,7 +98,12 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         target.zero(start, target.size - start)
     target.flush()
     held = _HeadLast(target)
-    copied = copy(source, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
+    try:
+        copied = copy(source, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
+        source.confirm()
+    except Damaged as error:
+        raise JobError(f"{error} {binary(held.reached)} of it are on {target.name}; its map was held back, so it shows "
+                       "none and cannot be taken for whole.") from error
     if notes.expected and length == source.size:
         _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
     target.flush()

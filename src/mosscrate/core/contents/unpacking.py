@@ -1,0 +1,78 @@
+"""Packed disks: how large one may be before it is unpacked, and reading one through."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.contents.straight import straight
+from mosscrate.core.contents.survey import survey
+from mosscrate.core.errors import Damaged, MediumError, MossError
+from mosscrate.core.images import Compared, packed_in
+from mosscrate.core.maps import MapKind, map_format, read_map
+from mosscrate.core.volumes import claimed_size
+from mosscrate.core.watch import Watch
+
+HEAD = 1 << 20                         # bytes by which a map is told
+ENDLESS = 1 << 45                      # bytes: no card is larger
+
+
+class _Head(Blocks):
+    """The first bytes of something of which nobody knows where it ends."""
+
+    def __init__(self, data: bytes, name: str) -> None:
+        super().__init__(ENDLESS, name=name)
+        self.data = data
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        if offset + len(buffer) > len(self.data):
+            raise MediumError(f"{self.name} is only known up to byte {len(self.data)}.", offset)
+        buffer[:] = self.data[offset:offset + len(buffer)]
+
+
+def suppose_size(blocks: Blocks) -> None:
+    """Let a packed disk have the size that it says of itself, where its file does not tell. Raises MediumError."""
+    packed = packed_in(blocks)
+    if packed is None or packed.is_size_known:
+        return
+    head = _Head(packed.beginning(HEAD), packed.name)
+    claimed = 0
+    with suppress(MossError):
+        view = straight(head)
+        map_ = read_map(view)
+        first = view.read(0, min(len(head.data), 64 << 10))
+        claimed = claimed_size(view) if map_.kind == MapKind.NONE else map_format(map_.kind).claimed_size(first, map_)
+    packed.suppose(claimed)
+
+
+def read_through(blocks: Blocks, watch: Watch) -> Layout:
+    """Unpack all of a packed disk once: its checksums are compared, and what is on it is remembered.
+
+    Raises MediumError, Stopped. That it is damaged is remembered too.
+    """
+    packed = packed_in(blocks)
+    assert packed is not None, "only a packed disk is read through"
+    hasher = blake3(max_threads=blake3.AUTO)
+    comparison = blocks.begin() if isinstance(blocks, Compared) else None
+    packed.look(None)
+
+    def see(data: memoryview) -> None:
+        hasher.update(data)
+        if comparison is not None:
+            comparison.see(data)
+
+    try:
+        packed.read_through(watch, see)
+        checked = comparison.finish() if comparison is not None else ()
+    except Damaged as error:
+        packed.remembered.settle(0, "", (), fault=str(error))
+        raise
+    finally:
+        if comparison is not None:
+            comparison.leave()
+    packed.remembered.settle(packed.size, hasher.hexdigest(), checked)
+    blocks.size = packed.size
+    return survey(blocks)

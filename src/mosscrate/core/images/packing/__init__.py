@@ -1,0 +1,134 @@
+"""Streams and archives that hide a disk, and sets in parts: what is inside is read like any other disk.
+
+A new format is its file and its line in `STREAMS` or `ARCHIVES`. Unpacking is for libraries.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import PurePosixPath
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import MediumError
+from mosscrate.core.images.packing import bzip2, gzip, xz, zstandard
+from mosscrate.core.images.packing.disk import PackedDisk, Packing, packed_in
+from mosscrate.core.images.packing.members import Member, Wrapping, candidates, chosen
+from mosscrate.core.images.packing.others import Rar, SevenZip
+from mosscrate.core.images.packing.parts import Joined, Metered, join_with
+from mosscrate.core.images.packing.remembered import Remembered
+from mosscrate.core.images.packing.stream import Packed, Reach, Stream
+from mosscrate.core.images.packing.tar import Tar
+from mosscrate.core.images.packing.zip import Zip
+
+DEEPEST = 6                             # wrappings within one another
+FIRST = 512
+STREAMS: tuple[tuple[bytes, Callable[[Blocks], Packed], str], ...] = (
+    (gzip.MAGIC, gzip.Gzip, ".gz"), (xz.MAGIC, xz.Xz, ".xz"), (bzip2.MAGIC, bzip2.Bzip2, ".bz2"),
+    (zstandard.MAGIC, zstandard.Zstandard, ".zst"))
+ARCHIVES: tuple[Wrapping, ...] = (Zip(), SevenZip(), Rar(), Tar())
+
+__all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "packed_in", "unpacked"]
+
+
+@dataclass
+class _Unwrapping:
+    """On the way inwards."""
+
+    blocks: Blocks
+    name: str
+    reach: Reach | None
+    kinds: list[str] = field(default_factory=list)
+    member: str = ""
+    others: tuple[str, ...] = ()
+    streams: list[Stream] = field(default_factory=list)
+
+
+def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = None,
+             reach: Reach | None = None) -> Blocks:
+    """The disk that a packed file hides; the file itself where nothing is packed.
+
+    Args:
+        file: what may be packed.
+        wanted: the name of what is wanted inside; "" takes the likely one.
+        remembered: what is known of it already.
+        reach: how far may be unpacked to find it.
+
+    Raises MediumError, NotReadYet.
+    """
+    meter = Metered(file)
+    if reach is not None:
+        reach.measure(meter)
+    on = _Unwrapping(meter, file.name, reach)
+    while _goes_inwards(on, wanted):
+        if len(on.kinds) > DEEPEST:
+            raise MediumError(f"{file.name} holds archives in archives, more than {DEEPEST} deep. It is not opened.")
+    if not on.kinds:
+        if wanted:
+            raise MediumError(f"{file.name} is no archive: there is no {wanted} in it.")
+        return file
+    parts = len(file.parts) if isinstance(file, Joined) else 1
+    packing = Packing(tuple(on.kinds), on.member, on.others, file.size, parts)
+    disk = PackedDisk(on.blocks, packing, tuple(on.streams), meter, remembered or Remembered())
+    disk.name = file.name
+    for stream in on.streams:
+        stream.reach = None
+    return disk
+
+
+def _goes_inwards(on: _Unwrapping, wanted: str) -> bool:
+    """One wrapping further; whether there was one."""
+    first = _first_of(on.blocks)
+    for magic, packed, suffix in STREAMS:
+        if first.startswith(magic):
+            stream = packed(on.blocks)
+            name = PurePosixPath(on.name).name
+            inner = name[:-len(suffix)] if name.lower().endswith(suffix) else name
+            _step(on, stream.kind, Stream(on.blocks, stream, inner), inner)
+            return True
+    archive = next((a for a in ARCHIVES if a.probe(first)), None)
+    if archive is None:
+        return False
+    if archive.needs_end:
+        _must_know_size(on.blocks)
+    members = archive.members(on.blocks)
+    member = _picked(members, wanted, on)
+    on.member = f"{on.member}/{member.name}" if on.member else member.name
+    _step(on, archive.kind, member.open(), member.name)
+    return True
+
+
+def _picked(members: Sequence[Member], wanted: str, on: _Unwrapping) -> Member:
+    rest = wanted.removeprefix(f"{on.member}/") if on.member else wanted
+    exact = [m for m in members if rest == m.name or rest.startswith(f"{m.name}/")]
+    member = exact[0] if exact else chosen(members, rest if rest != on.member else "", on.name)
+    before = f"{on.member}/" if on.member else ""
+    on.others = (*on.others, *(before + m.name for m in candidates(members) if m is not member))
+    return member
+
+
+def _step(on: _Unwrapping, kind: str, blocks: Blocks, name: str) -> None:
+    on.kinds.append(kind)
+    on.blocks, on.name = blocks, name
+    if isinstance(blocks, Stream):
+        blocks.reach = on.reach
+        on.streams.append(blocks)
+
+
+def _first_of(blocks: Blocks) -> bytes:
+    if not isinstance(blocks, Stream):
+        return blocks.read(0, min(FIRST, blocks.size))
+    buffer = memoryview(bytearray(FIRST))
+    done = 0
+    while done < FIRST and (count := blocks.read_some(done, buffer[done:])):
+        done += count
+    return bytes(buffer[:done])
+
+
+def _must_know_size(blocks: Blocks) -> None:
+    """A stream around an archive with its list at the end has to be read to there."""
+    if isinstance(blocks, Stream) and not blocks.is_size_known:
+        blocks.begin_again()
+        while len(blocks.read_on(1 << 20)):
+            pass
+        blocks.settle(blocks.at)

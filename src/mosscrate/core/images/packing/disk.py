@@ -1,0 +1,185 @@
+"""A disk that comes out of a packed file."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from mosscrate.core.blocks import Blocks, Extent, Window
+from mosscrate.core.blocks.streaming import BLOCK, chunks
+from mosscrate.core.errors import Damaged
+from mosscrate.core.images.container import ContainedDisk
+from mosscrate.core.images.packing.parts import Metered
+from mosscrate.core.images.packing.remembered import PIECE, Remembered
+from mosscrate.core.images.packing.stream import STEP, Reach, Stream
+from mosscrate.core.sizes import binary
+from mosscrate.core.watch import Watch
+
+HOLE = 1 << 20                          # zeros shorter than this are read like everything else
+
+
+@dataclass(frozen=True)
+class Packing:
+    """How a disk is packed.
+
+    Attributes:
+        kinds: formats, the outermost first.
+        member: its name inside; "" where nothing has one.
+        others: names of what else may be a disk.
+        packed: bytes of the file, or of all parts.
+        parts: how many files they are.
+    """
+
+    kinds: tuple[str, ...]
+    member: str
+    others: tuple[str, ...]
+    packed: int
+    parts: int = 1
+
+    @property
+    def sentence(self) -> str:
+        """As people say it: "xz in zip"."""
+        return " in ".join(reversed(self.kinds))
+
+
+class PackedDisk(ContainedDisk):
+    """Reads in order; what was looked at before is remembered.
+
+    Attributes:
+        packing: how it is packed.
+        streams: that have to be unpacked on the way to it, the outermost first.
+        remembered: what is known of it.
+    """
+
+    kind = "packed"
+
+    def __init__(self, inner: Blocks, packing: Packing, streams: tuple[Stream, ...], meter: Metered,
+                 remembered: Remembered) -> None:
+        super().__init__(inner, inner.size)
+        self.container = "raw"
+        self._is_looking = False
+        self.packing, self.streams, self.meter, self.remembered = packing, streams, meter, remembered
+        for stream, noted in zip(streams, remembered.places, strict=False):
+            if noted:
+                stream.packed.recall(noted)
+        if remembered.size and not self.is_size_known:
+            self._settle(remembered.size)
+
+    @property
+    def is_size_known(self) -> bool:
+        """Whether `size` is more than a supposition."""
+        return not isinstance(self.file, Stream) or self.file.is_size_known
+
+    @property
+    def places(self) -> int:
+        """From how many places unpacking can begin, its beginning not counted; the least of all streams."""
+        return min((stream.packed.places for stream in self.streams), default=-1)
+
+    def beginning(self, most: int) -> bytes:
+        """Its first bytes, fewer where it ends before. Raises MediumError."""
+        if not isinstance(self.file, Stream):
+            return self.file.read(0, min(most, self.size))
+        buffer, done = memoryview(bytearray(most)), 0
+        while done < most and (count := self.file.read_some(done, buffer[done:])):
+            done += count
+        return bytes(buffer[:done])
+
+    def suppose(self, claimed: int) -> None:
+        """Take a size for granted that agrees with what the disk says of itself."""
+        if isinstance(self.file, Stream) and not self.file.is_size_known:
+            self.size = self.file.packed.supposed(claimed)
+            self.file.suppose(self.size)
+
+    def look(self, reach: Reach | None) -> None:
+        """From now on remember what is looked at, and go no further than a reach; until it is closed."""
+        if reach is not None:
+            reach.measure(self.meter)
+        self._is_looking = True
+        self.remembered.lookers += 1
+        inner, start = (self.file.inner, self.file.start) if isinstance(self.file, Window) else (self.file, 0)
+        if isinstance(inner, Stream):
+            inner.onlooker = self._onlooker(start)
+        for stream in self.streams:
+            stream.reach = reach
+
+    def close(self) -> None:
+        """See Blocks."""
+        if self._is_looking:
+            self._is_looking = False
+            self.remembered.lookers -= 1
+            self.remembered.save()
+        super().close()
+
+    def read_through(self, watch: Watch, see: Callable[[memoryview], object]) -> None:
+        """Unpack all of it once, in order; `see` is shown every byte. Raises MediumError, Stopped."""
+        total, begun, at = self.packing.packed, self.meter.count, 0
+        phase = f"Reading {self.name} through"
+        if isinstance(self.file, Stream):
+            self.file.begin_again()
+            while len(data := self.file.read_on(STEP)):
+                see(data)
+                at += len(data)
+                watch.progress(phase, min(self.meter.count - begun, total), total)
+            if not self.file.is_size_known:
+                self._settle(at)
+        else:
+            for chunk in chunks(self.file, self.size):
+                see(chunk.bytes)
+                watch.progress(phase, chunk.start + chunk.length, self.size)
+        self.confirm()
+        self.remembered.places = tuple(stream.packed.note() for stream in self.streams)
+
+    def confirm(self) -> None:
+        """See Blocks: every stream is read to its end, where its checksum stands."""
+        for stream in reversed(self.streams):
+            while len(stream.read_on(STEP)):
+                pass
+            if stream is self.file and stream.at != self.size:
+                taken, is_longer = self.size, stream.at > self.size
+                self._settle(stream.at)
+                raise Damaged(f"{self.name} unpacks to {binary(stream.at)}, it was taken for {binary(taken)}. " + (
+                    "Its true size is known now: plan again." if is_longer else "It is cut short."), stream.at)
+
+    def extents(self) -> Iterator[Extent]:
+        """See Blocks: zeros that were seen before are holes."""
+        at = 0
+        for start, end in self.remembered.zero_runs():
+            end = min(end, self.size)
+            if end - start < HOLE or start < at:
+                continue
+            if start > at:
+                yield Extent(at, start - at)
+            yield Extent(start, end - start, is_hole=True)
+            at = end
+        if at < self.size:
+            yield Extent(at, self.size - at)
+
+    def _settle(self, size: int) -> None:
+        self.size = size
+        if isinstance(self.file, Stream):
+            self.file.settle(size)
+
+    def _onlooker(self, start: int) -> Callable[[int, memoryview], None]:
+        def see(offset: int, data: memoryview) -> None:
+            before = max(0, min(len(data), start - offset))
+            self.remembered.see(offset + before - start, data[before:])
+        return see
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        if len(buffer) >= BLOCK and offset % BLOCK == 0:           # somebody reads all of it, in order
+            self.file.read_into(offset, buffer)
+        elif not self.remembered.read_into(offset, buffer):
+            start = offset // PIECE * PIECE
+            data = memoryview(bytearray(min(-(-(offset + len(buffer)) // PIECE) * PIECE, self.size) - start))
+            self.file.read_into(start, data)
+            if self.remembered.lookers:
+                self.remembered.note_asked(start, data)
+            buffer[:] = data[offset - start:][:len(buffer)]
+
+
+def packed_in(blocks: Blocks) -> PackedDisk | None:
+    """The packed disk on which blocks stand, if any."""
+    seen: Blocks | None = blocks
+    while seen is not None and not isinstance(seen, PackedDisk):
+        seen = getattr(seen, "inner", None) or getattr(seen, "file", None)
+    return seen

@@ -1,0 +1,76 @@
+"""gzip: one or several deflated members behind one another.
+
+Little-endian. Source: RFC 1952. The last four bytes tell the size of the last member, without what exceeds 32 bits.
+Nothing in the file says where unpacking could begin, so places are noted while it is read through.
+"""
+
+from __future__ import annotations
+
+import io
+from bisect import bisect_right
+
+from indexed_gzip import IndexedGzipFile
+from isal import igzip
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.images.packing.stream import Packed, Unpacking, as_file
+
+MAGIC = b"\x1f\x8b\x08"
+WRAPS = 1 << 32
+SPACING = 16 << 20                      # unpacked bytes between two places; each takes 32 KiB
+
+
+class Gzip(Packed):
+    """See Packed."""
+
+    kind = "gzip"
+
+    def __init__(self, file: Blocks) -> None:
+        super().__init__(file)
+        self.low = int.from_bytes(file.read(file.size - 4, 4), "little") if file.size >= 18 else 0
+        self._noted: IndexedGzipFile | None = None
+        self._places: list[int] = []
+
+    @property
+    def places(self) -> int:
+        """See Packed."""
+        return len(self._places)
+
+    def supposed(self, claimed: int) -> int:
+        """See Packed: the smallest size that agrees with the end of the file as well."""
+        return self.low + max(0, -(-(claimed - self.low) // WRAPS)) * WRAPS
+
+    def nearest(self, offset: int) -> int:
+        """See Packed."""
+        number = bisect_right(self._places, offset)
+        return self._places[number - 1] if number else 0
+
+    def begin(self, place: int) -> Unpacking:
+        """See Packed."""
+        if not place or self._noted is None:
+            plain: Unpacking = igzip.IGzipFile(fileobj=as_file(self.file))  # type: ignore[no-untyped-call]
+            return plain
+        self._noted.seek(place)
+        noted: Unpacking = self._noted
+        return noted
+
+    def begin_noting(self) -> Unpacking:
+        """See Packed."""
+        self._noted = noting = IndexedGzipFile(fileobj=as_file(self.file), spacing=SPACING)
+        plain: Unpacking = noting
+        return plain
+
+    def note(self) -> bytes:
+        """See Packed."""
+        if self._noted is None:
+            return b""
+        into = io.BytesIO()
+        self._noted.export_index(fileobj=into)
+        self._places = [place for place, _ in self._noted.seek_points() if place]
+        return into.getvalue()
+
+    def recall(self, noted: bytes) -> None:
+        """See Packed."""
+        self._noted = IndexedGzipFile(fileobj=as_file(self.file))
+        self._noted.import_index(fileobj=io.BytesIO(noted))
+        self._places = [place for place, _ in self._noted.seek_points() if place]

@@ -1,0 +1,99 @@
+"""What an archive holds, and which of it is most likely a disk."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Protocol
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import MediumError
+from mosscrate.core.sizes import counted
+
+DISKS = frozenset((".img", ".ima", ".image", ".raw", ".dd", ".bin", ".dsk", ".hdf", ".hda", ".hdd", ".ahd", ".adf",
+                   ".st", ".vhd", ".qcow2", ".drive"))
+PACKED = frozenset((".gz", ".xz", ".bz2", ".zst", ".zip", ".7z", ".rar", ".tar", ".tgz", ".txz", ".tzst", ".tbz2",
+                    ".001"))
+OTHERS = frozenset((".txt", ".md", ".pdf", ".html", ".htm", ".nfo", ".url", ".sha256", ".sha1", ".md5", ".sfv", ".b3",
+                    ".sha256sum", ".sig", ".asc", ".json", ".xml", ".png", ".jpg", ".exe", ".sh", ".bat", ".py",
+                    ".bmap", ".log", ".doc", ".rtf"))
+SECTOR = 512
+
+
+@dataclass(frozen=True)
+class Member:
+    """One file in an archive.
+
+    Attributes:
+        name: with its folders.
+        size: bytes unpacked; None where nobody knows.
+        open: gives its bytes. Raises MediumError.
+    """
+
+    name: str
+    size: int | None
+    open: Callable[[], Blocks]
+
+
+class Wrapping(Protocol):
+    """One format for files that hold other files.
+
+    Attributes:
+        kind: as people write it.
+        needs_end: whether its list stands at the end.
+    """
+
+    kind: str
+    needs_end: bool
+
+    def probe(self, first: bytes) -> bool:
+        """Whether a file that begins like this is of it."""
+
+    def members(self, file: Blocks) -> Sequence[Member]:
+        """What is in it. Raises MediumError."""
+
+
+def chosen(members: Sequence[Member], wanted: str, name: str) -> Member:
+    """The member that was asked for, or the likely one. Raises MediumError."""
+    if wanted:
+        found = [m for m in members if m.name == wanted] or [m for m in members if PurePosixPath(m.name).name == wanted]
+        if not found:
+            raise MediumError(f"There is no {wanted} in {name}. It holds {_listed(members)}.")
+        return found[0]
+    likely = candidates(members)
+    if not likely:
+        raise MediumError(f"{name} holds no disk image that is known here: {_listed(members)}. Nothing was changed.")
+    return likely[0]
+
+
+def candidates(members: Sequence[Member]) -> list[Member]:
+    """What may be a disk, the likely one first: by the ending of its name, then by its size."""
+    possible = [m for m in members if _may_be_one(m)]
+    return sorted(possible, key=lambda m: (-_rank(m.name), -(m.size or 1 << 62), m.name))
+
+
+def is_disk_by_name(name: str) -> bool:
+    """Whether a name ends like that of a disk, packed or not."""
+    return _rank(name) >= 2
+
+
+def _may_be_one(member: Member) -> bool:
+    path = PurePosixPath(member.name)
+    is_hidden = any(part.startswith((".", "__")) for part in path.parts)
+    return not is_hidden and path.suffix.lower() not in OTHERS and (member.size is None or member.size >= SECTOR)
+
+
+def _rank(name: str) -> int:
+    suffixes = [s.lower() for s in PurePosixPath(name).suffixes[-2:]]
+    if not suffixes:
+        return 0
+    if suffixes[-1] in DISKS:
+        return 3
+    return (2 if suffixes[0] in DISKS else 1) if suffixes[-1] in PACKED else 0
+
+
+def _listed(members: Sequence[Member]) -> str:
+    names = ", ".join(m.name for m in members[:3])
+    more = f" and {counted(len(members) - 3, 'other file')}" if len(members) > 3 else ""
+    return f"{names}{more}" if members else "nothing"

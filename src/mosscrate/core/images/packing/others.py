@@ -1,0 +1,193 @@
+"""7z and rar, unpacked by the system's libarchive.
+
+Source: libarchive 3 (archive_read, archive_read_data). Its Python binding has no types, and swallows errors
+of reading and of checksums, so the loop over the bytes is here.
+"""
+# ruff: noqa: ANN401
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import MediumError, MossError
+from mosscrate.core.images.packing.members import Member
+from mosscrate.core.images.packing.parts import Joined, set_of
+from mosscrate.core.images.packing.stream import DAMAGE, AsFile, Packed, Stream, Unpacking
+
+SEVEN_ZIP, RAR = b"7z\xbc\xaf\x27\x1c", b"Rar!\x1a\x07"
+SEVEN_ZIP_HEADER = 32                   # bytes; the directory stands where it says
+BUFFER = 1 << 20
+MOST = 100_000                          # members that are listed
+MISSING = "7z and rar archives are read with the system's libarchive, which is not there. Install libarchive13."
+
+
+class SevenZip:
+    """See Wrapping."""
+
+    kind = "7z"
+    needs_end = True
+
+    def probe(self, first: bytes) -> bool:
+        """See Wrapping."""
+        return first.startswith(SEVEN_ZIP)
+
+    def members(self, file: Blocks) -> Sequence[Member]:
+        """See Wrapping."""
+        head = file.read(0, min(SEVEN_ZIP_HEADER, file.size))
+        needed = SEVEN_ZIP_HEADER + sum(int.from_bytes(head[at:at + 8], "little") for at in (12, 20))
+        if needed > file.size:
+            raise MediumError(f"{file.name} is cut short: {needed - file.size} bytes are missing at its end, with the "
+                              "directory. A part of a set may be missing, or the download was broken off.")
+        return _members(file, self.kind)
+
+
+class Rar:
+    """See Wrapping."""
+
+    kind = "rar"
+    needs_end = False
+
+    def probe(self, first: bytes) -> bool:
+        """See Wrapping."""
+        return first.startswith(RAR)
+
+    def members(self, file: Blocks) -> Sequence[Member]:
+        """See Wrapping."""
+        return _members(file, self.kind)
+
+
+def _members(file: Blocks, kind: str) -> list[Member]:
+    found: list[Member] = []
+    with _entries(file) as entries:
+        for number, entry in enumerate(entries):
+            if number == MOST:
+                break
+            if entry.isfile:
+                opener = _opener(file, kind, number, entry.pathname, entry.size)
+                found.append(Member(entry.pathname, entry.size, opener))
+    return found
+
+
+def _opener(file: Blocks, kind: str, number: int, name: str, size: int | None) -> Any:
+    return lambda: Stream(file, _Entry(file, kind, number, size), name)
+
+
+class _Entry(Packed):
+    """One member; see Packed."""
+
+    def __init__(self, file: Blocks, kind: str, number: int, size: int | None) -> None:
+        super().__init__(file, size)
+        self.kind, self._number = kind, number
+
+    def begin(self, place: int) -> Unpacking:
+        """See Packed."""
+        return _Reading(self.file, self._number, self.size)
+
+
+class _Reading:
+    """The bytes of a member, in order; see Unpacking."""
+
+    def __init__(self, file: Blocks, number: int, size: int | None) -> None:
+        self._opened = contextlib.ExitStack()
+        entries = self._opened.enter_context(_entries(file))
+        self._archive = entries.archive
+        for _ in range(number + 1):
+            next(entries)
+        self._size, self._done = size, 0
+        self._errors = entries.errors
+
+    def readinto(self, buffer: memoryview, /) -> int:
+        """See Unpacking."""
+        libarchive = _library()
+        into = (ctypes.c_char * len(buffer)).from_buffer(buffer)
+        try:
+            count = int(libarchive.ffi.read_data(self._archive._pointer, into, len(buffer)))
+        except libarchive.ArchiveError as error:
+            raise self._errors[0] if self._errors else OSError(str(error)) from error
+        if count < 0:
+            raise self._errors[0] if self._errors else OSError("its data are damaged")
+        if count == 0 and self._size is not None and self._done < self._size:
+            raise EOFError
+        self._done += count
+        return count
+
+
+class _Entries:
+    """The entries of an open archive, and what went wrong while its file was read."""
+
+    def __init__(self, archive: Any, errors: list[MossError]) -> None:
+        self.archive, self.errors = archive, errors
+        self._iterator = iter(archive)
+
+    def __iter__(self) -> Iterator[Any]:
+        return self
+
+    def __next__(self) -> Any:
+        try:
+            return next(self._iterator)
+        except StopIteration:
+            raise
+        except Exception as error:
+            raise self.errors[0] if self.errors else OSError(str(error)) from error
+
+
+@contextlib.contextmanager
+def _entries(file: Blocks) -> Iterator[_Entries]:
+    """Raises MediumError where the archive cannot be opened."""
+    libarchive = _library()
+    errors: list[MossError] = []
+    try:
+        with _opened(libarchive, file, errors) as archive:
+            yield _Entries(archive, errors)
+    except libarchive.ArchiveError as error:
+        raise errors[0] if errors else MediumError(f"{file.name} cannot be opened: {error}.") from error
+    except MossError:
+        raise
+    except DAMAGE as error:
+        raise MediumError(f"The list of what is in {file.name} cannot be read: {error}.") from error
+
+
+def _opened(libarchive: Any, file: Blocks, errors: list[MossError]) -> Any:
+    joined = set_of(file)
+    if joined is not None and joined.paths and file.read(0, 6) == RAR:
+        return _volumes(libarchive, joined)
+    source, buffer = AsFile(file), ctypes.create_string_buffer(BUFFER)
+    view = memoryview(buffer).cast("B")
+
+    def read(_archive: Any, _client: Any, into: Any) -> int:
+        try:
+            count = source.readinto(view)
+        except MossError as error:
+            errors.append(error)
+            return -1
+        ctypes.cast(into, ctypes.POINTER(ctypes.c_void_p))[0] = ctypes.cast(buffer, ctypes.c_void_p)
+        return count
+
+    def seek(_archive: Any, _client: Any, offset: int, whence: int) -> int:
+        return source.seek(offset, whence)
+
+    return libarchive.custom_reader(read, "all", seek_func=seek)
+
+
+@contextlib.contextmanager
+def _volumes(libarchive: Any, file: Joined) -> Iterator[Any]:
+    """A rar in volumes: the library itself goes from one file to the next."""
+    opener = libarchive.ffi.libarchive.archive_read_open_filenames
+    opener.argtypes, opener.restype = [ctypes.c_void_p, ctypes.POINTER(ctypes.c_char_p), ctypes.c_size_t], ctypes.c_int
+    names = (ctypes.c_char_p * (len(file.paths) + 1))(*(str(path).encode() for path in file.paths), None)
+    with libarchive.read.new_archive_read() as pointer:
+        if opener(pointer, names, BUFFER):
+            raise libarchive.ArchiveError(libarchive.ffi.error_string(pointer) or "it cannot be opened")
+        yield libarchive.read.ArchiveRead(pointer)
+
+
+def _library() -> Any:
+    try:
+        import libarchive
+    except Exception as error:                # the binding fails in several ways where the library is missing
+        raise MediumError(MISSING) from error
+    return libarchive

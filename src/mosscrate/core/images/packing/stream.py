@@ -1,0 +1,240 @@
+"""A packed stream as blocks: read in order, begun again from the nearest place where that can be done."""
+
+from __future__ import annotations
+
+import io
+import threading
+import time
+from collections.abc import Callable
+from typing import Protocol
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import Damaged, MediumError, MossError, NotReadYet
+from mosscrate.core.images.packing.parts import Metered
+from mosscrate.core.sizes import binary
+
+STEP = 1 << 20                          # bytes unpacked at once on the way to a place
+LARGEST = 1 << 46                       # bytes of a disk that is believed: 64 TiB
+DAMAGE = (Exception,)                   # what a library raises for bytes that it cannot unpack: each has its own
+
+
+class Unpacking(Protocol):
+    """What gives unpacked bytes in order."""
+
+    def readinto(self, buffer: memoryview, /) -> int | None:
+        """Fill a part of the buffer; 0 at the end. Raises one of DAMAGE, MediumError."""
+
+
+class Packed:
+    """A packed stream in a file; what a format does not override it has no need of.
+
+    Attributes:
+        kind: the format, as people write it.
+        file: the packed bytes.
+        size: bytes that it unpacks to; None where nobody knows before it is read.
+    """
+
+    kind = ""
+
+    def __init__(self, file: Blocks, size: int | None = None) -> None:
+        self.file, self.size = file, size
+
+    @property
+    def places(self) -> int:
+        """From how many places it can be unpacked, its beginning not counted, as far as that is known."""
+        return 0
+
+    def nearest(self, offset: int) -> int:
+        """The last of these places that does not lie behind an unpacked byte; 0 for the beginning."""
+        return 0
+
+    def begin(self, place: int) -> Unpacking:
+        """What unpacks from a place on. Raises DAMAGE."""
+        raise NotImplementedError
+
+    def begin_noting(self) -> Unpacking:
+        """The same from the first byte; places are noted on the way, where the format needs that."""
+        return self.begin(0)
+
+    def note(self) -> bytes:
+        """What was noted, for `recall`; b"" for nothing."""
+        return b""
+
+    def recall(self, noted: bytes) -> None:
+        """Take what another reader of the same file has noted. Raises DAMAGE."""
+
+    def supposed(self, claimed: int) -> int:
+        """A size that nobody knows, from what the disk says of itself."""
+        return claimed
+
+
+class Reach:
+    """How far a glance into a packed file may go, in seconds and in bytes of the file; a job has none."""
+
+    def __init__(self, seconds: float = 1.5, most: int = 64 << 20) -> None:
+        self._until, self._most = time.monotonic() + seconds, most
+        self.meter: Metered | None = None
+        self._begun = 0
+
+    def measure(self, meter: Metered) -> None:
+        """Count what is read from now on."""
+        self.meter, self._begun = meter, meter.count
+
+    def must_do(self, name: str, offset: int) -> None:
+        """Raises NotReadYet where it is used up."""
+        read = self.meter.count - self._begun if self.meter else 0
+        if read > self._most or time.monotonic() > self._until:
+            raise NotReadYet(f"{name} has not been read as far as byte {offset} yet.", offset)
+
+
+class Stream(Blocks):
+    """What a packed stream unpacks to.
+
+    Attributes:
+        file: the packed bytes.
+        packed: how they are unpacked.
+        is_size_known: whether `size` is more than a supposition.
+        reach: how far it may be read; None as far as is asked for.
+        at: how far it is unpacked now, in bytes.
+        onlooker: is shown every stretch that is unpacked, from where and its bytes.
+    """
+
+    def __init__(self, file: Blocks, packed: Packed, name: str) -> None:
+        if packed.size is not None and packed.size > LARGEST:
+            raise MediumError(f"{name} says that it unpacks to {binary(packed.size)}. That is no disk; it is not "
+                              "opened.")
+        super().__init__(packed.size or 0, name=name)
+        self.file, self.packed = file, packed
+        self.is_size_known = packed.size is not None
+        self.reach: Reach | None = None
+        self.onlooker: Callable[[int, memoryview], None] | None = None
+        self.at = 0
+        self._unpacking: Unpacking | None = None
+        self._scratch = memoryview(bytearray(STEP))
+        self._lock = threading.Lock()
+
+    def suppose(self, size: int) -> None:
+        """Take a size for granted that nobody knows."""
+        if not self.is_size_known:
+            self.size = size
+
+    def settle(self, size: int) -> None:
+        """Note the size that was found."""
+        self.size, self.is_size_known = size, True
+
+    def read_some(self, offset: int, buffer: memoryview) -> int:
+        """As many bytes from `offset` as there are; for whoever finds the end by reading. Raises MediumError."""
+        with self._lock:
+            self._go_to(offset)
+            return self._step(buffer) if self.at == offset else 0
+
+    def read_on(self, most: int) -> memoryview:
+        """The next bytes in order, none at the end; valid until the next call. Raises MediumError, NotReadYet."""
+        with self._lock:
+            if self._unpacking is None:
+                self._begin(0)
+            return self._scratch[:self._step(self._scratch[:min(most, STEP)])]
+
+    def begin_again(self) -> None:
+        """Let `read_on` begin at the first byte, and note places on the way. Raises MediumError."""
+        with self._lock:
+            try:
+                self.at, self._unpacking = 0, self.packed.begin_noting()
+            except DAMAGE as error:
+                raise self._damaged(error) from error
+
+    def drop_cache(self) -> None:
+        """See Blocks."""
+        self.file.drop_cache()
+
+    def close(self) -> None:
+        """See Blocks."""
+        self._unpacking = None
+        self.file.close()
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        with self._lock:
+            self._go_to(offset)
+            done = 0
+            while done < len(buffer):
+                count = self._step(buffer[done:done + STEP])
+                if not count:
+                    raise Damaged(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
+                                      f"{binary(self.size)} were promised.", self.at)
+                done += count
+
+    def _go_to(self, offset: int) -> None:
+        if self._unpacking is None or offset < self.at or self.packed.nearest(offset) > self.at + STEP:
+            self._begin(self.packed.nearest(offset))
+        while self.at < offset and self._step(self._scratch[:min(STEP, offset - self.at)]):
+            pass
+
+    def _begin(self, place: int) -> None:
+        try:
+            self.at, self._unpacking = place, self.packed.begin(place)
+        except MossError:
+            raise
+        except DAMAGE as error:
+            raise self._damaged(error) from error
+
+    def _step(self, buffer: memoryview) -> int:
+        if self.reach is not None:
+            self.reach.must_do(self.name, self.at)
+        assert self._unpacking is not None, "it was begun"
+        try:
+            count = self._unpacking.readinto(buffer) or 0
+        except MossError:
+            raise
+        except DAMAGE as error:
+            raise self._damaged(error) from error
+        if count and self.onlooker is not None:
+            self.onlooker(self.at, buffer[:count])
+        self.at += count
+        return count
+
+    def _damaged(self, error: Exception) -> Damaged:
+        what = "breaks off" if isinstance(error, EOFError) else f"is damaged ({str(error) or type(error).__name__})"
+        return Damaged(f"{self.name} {what} after {binary(self.at)} were unpacked. Fetch it again: the part that "
+                           "could be unpacked has not been compared with a checksum.", self.at)
+
+
+class AsFile(io.RawIOBase):
+    """Blocks as the file that a library wants to read."""
+
+    def __init__(self, blocks: Blocks, start: int = 0) -> None:
+        super().__init__()
+        self.blocks, self.at = blocks, start
+
+    def readable(self) -> bool:
+        """See RawIOBase."""
+        return True
+
+    def seekable(self) -> bool:
+        """See RawIOBase."""
+        return True
+
+    def readinto(self, buffer: memoryview | bytearray, /) -> int:  # type: ignore[override]
+        """See RawIOBase. Raises MediumError."""
+        if isinstance(self.blocks, Stream) and not self.blocks.is_size_known:
+            count = self.blocks.read_some(self.at, memoryview(buffer))
+            self.at += count
+            return count
+        count = max(0, min(len(buffer), self.blocks.size - self.at))
+        if count:
+            self.blocks.read_into(self.at, memoryview(buffer)[:count])
+            self.at += count
+        return count
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET, /) -> int:
+        """See RawIOBase."""
+        self.at = max(0, offset + {io.SEEK_SET: 0, io.SEEK_CUR: self.at, io.SEEK_END: self.blocks.size}[whence])
+        return self.at
+
+    def tell(self) -> int:
+        """See RawIOBase."""
+        return self.at
+
+
+def as_file(blocks: Blocks, start: int = 0) -> io.BufferedReader:
+    """The same with a buffer."""
+    return io.BufferedReader(AsFile(blocks, start), STEP)
