@@ -188,7 +188,7 @@ def test_bad_input_is_one_clear_sentence(cli, cards, tmp_path):
     packed = tmp_path / "card.img.xz"
     packed.write_bytes(b"\xfd7zXZ\0" + bytes(100))
     for words, code, said in ((("look", "nowhere"), 1, "no card, drive or file called “nowhere”"),
-                              (("look", packed), 1, "breaks off"),
+                              (("look", packed), 1, "is damaged"),
                               (("files", "Worn card"), 2, "Say which partition with --partition: 1 (PEAT), 2 (GAMES)"),
                               (("files", "Worn card", "-p", "9"), 1, "no partition 9"),
                               (("sheet", "grow", "Worn card", "-p", "2", "--size", "much"), 2, "is not a size"),

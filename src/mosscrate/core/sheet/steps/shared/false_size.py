@@ -9,17 +9,49 @@ from __future__ import annotations
 from dataclasses import dataclass
 from math import gcd
 
+import numpy as np
+
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.base import View
+from mosscrate.core.blocks.runs import distinct
+from mosscrate.core.blocks.streaming import BLOCK
 from mosscrate.core.sizes import KIB, MIB, binary
 from mosscrate.core.watch import Watch
 
 SPOT = 4 * KIB
 SPOTS = 256                            # compared at once
 ROUNDS = 6                             # each narrows the end sixteen times
+SAMPLED = 16                           # spots of a block that passes
 LEAST = 3                              # spots that say the same before a card is accused
 STRAY = 10                             # one in so many may differ for another reason: a volume has grown since
 STRIDES = (MIB, 64 * KIB)              # of which a real size is a multiple
 TRACED = 6                             # spots in front that are looked for behind
+
+
+class Sampled(View):
+    """A source that is copied: of what passes in order a few places are held, so that it need not be read again."""
+
+    def __init__(self, inner: Blocks) -> None:
+        super().__init__(inner)
+        self._held: dict[int, bytes] = {}
+        self._every = 1                    # of so many blocks one is sampled
+
+    def differing(self, target: Blocks, start: int) -> int:
+        """How many of the places behind a byte are different on a target. Raises MediumError."""
+        return sum(target.read(at, SPOT) != held for at, held in self._held.items()
+                   if at >= start and at + SPOT <= target.size)
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self.inner.read_into(offset, buffer)
+        if offset % BLOCK == 0 and offset // BLOCK % self._every == 0 and len(buffer) >= SPOT:
+            pages = np.frombuffer(buffer[:len(buffer) // SPOT * SPOT], np.uint64).reshape(-1, SPOT // 8)
+            filled = np.flatnonzero(pages.any(axis=1))
+            places = distinct(filled[np.linspace(0, len(filled) - 1, SAMPLED).astype(int)]) if len(filled) else ()
+            for number in map(int, places):
+                self._held[offset + number * SPOT] = pages[number].tobytes()
+            if len(self._held) > 4 * SPOTS:
+                self._every *= 2
+                self._held = {at: held for at, held in self._held.items() if at // BLOCK % self._every == 0}
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from mosscrate.core.blocks.streaming import chunks, copy, digest
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import CrateError, Damaged, FitError, JobError
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
-from mosscrate.core.sheet.steps.shared.false_size import false_size
+from mosscrate.core.sheet.steps.shared.false_size import LEAST, Sampled, false_size
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.watch import Watch
 
@@ -98,8 +98,9 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         target.zero(start, target.size - start)
     target.flush()
     held = _HeadLast(target)
+    sampled = Sampled(source)
     try:
-        copied = copy(source, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
+        copied = copy(sampled, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
         source.confirm()
     except Damaged as error:
         raise JobError(f"{error} {binary(held.reached)} of it are on {target.name}; its map was held back, so it shows "
@@ -107,7 +108,7 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
     if notes.expected and length == source.size:
         _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
     target.flush()
-    _must_hold_it(source, target, length, watch)
+    _must_hold_it(sampled, target, length, watch)
     notes.before_head(Body(copied.digest, head_digest(held.head), length))
     held.settle()
     if verify:
@@ -120,8 +121,11 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
     return length
 
 
-def _must_hold_it(source: Blocks, target: Blocks, length: int, watch: Watch) -> None:
+def _must_hold_it(source: Sampled, target: Blocks, length: int, watch: Watch) -> None:
     """A few places are read back at once: a card that claims too much is told before anything is built on it."""
+    target.drop_cache()
+    if source.differing(target, EDGE) < LEAST:
+        return
     behind = max(0, length - EDGE)
     found = false_size(Window(source, length - behind, behind), Window(target, length - behind, behind), behind, watch)
     if found is not None:
