@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import gzip
+import zipfile
+from hashlib import sha256
+
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QFileDialog
@@ -9,9 +13,11 @@ from PyQt6.QtWidgets import QFileDialog
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.contents.fresh_images import floppy, make_floppy
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import NotReadYet
+from mosscrate.core.images import Reach
 from mosscrate.core.maps import read_map
 from mosscrate.core.volumes import edit
-from tests.cards import MIB, put_card
+from tests.cards import MIB, handheld, put_card
 from tests.desk.person import files_of, medium, words_of
 
 
@@ -94,18 +100,60 @@ def test_a_partition_is_saved_as_an_image_and_an_empty_floppy_is_made(person, tm
     assert (layout.size, layout.is_blank) == (500_000_000 // 512 * 512, True)
 
 
-def test_a_dropped_image_is_opened_and_a_packed_one_is_explained(person, tmp_path):
+def drop(window, *paths):
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    window.dropEvent(QDropEvent(QPointF(200, 200), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                                Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+
+
+def test_a_dropped_image_is_opened_and_a_damaged_packed_one_is_explained(person, tmp_path):
     w, image = person.window, tmp_path / "found.img"
     image.write_bytes(bytes(2 * MIB))
-    packed = tmp_path / "found.img.gz"
-    packed.write_bytes(b"\x1f\x8b" + bytes(30))
-    for path in (image, packed):
-        data = QMimeData()
-        data.setUrls([QUrl.fromLocalFile(str(path))])
-        w.dropEvent(QDropEvent(QPointF(200, 200), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
-                               Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+    packed = tmp_path / "other.img.gz"
+    packed.write_bytes(b"\x1f\x8b\x08" + bytes(30))
+    drop(w, image)
+    drop(w, packed)
     assert w.model.selected.name == "found"
-    assert "is a gzip file, not a card image" in w.strip.words.text()
+    assert "other.img is damaged" in w.strip.words.text()
+
+
+def only_the_beginning(_reach, name, offset):
+    """A glance that ends after the first MiB."""
+    if offset >= MIB:
+        raise NotReadYet(f"{name} has not been read that far")
+
+
+def test_a_packed_image_is_shown_in_its_wrapping_and_read_through(person, tmp_path, monkeypatch):
+    w, card, elsewhere = person.window, handheld(40 * MIB), tmp_path / "lists"
+    packed = tmp_path / "set.zip"
+    with zipfile.ZipFile(packed, "w") as archive:
+        archive.writestr("release/card.img.gz", gzip.compress(bytes(card.data), 1))
+        archive.writestr("release/other.img", bytes(65536))
+        archive.writestr("read me.txt", "not a disk")
+    elsewhere.mkdir()
+    (elsewhere / "SHA256SUMS").write_text(f"{sha256(bytes(card.data)).hexdigest()} *card.img\n")
+    monkeypatch.setattr(Reach, "must_do", only_the_beginning)
+    drop(w, elsewhere / "SHA256SUMS", packed)
+    person.wait(lambda: w.model.asker.is_idle and w.model.layout_of(w.model.selected) is not None)
+    medium, strip = w.model.selected, w.look.packing
+    layout = w.model.layout_of(medium)
+    assert (medium.name, layout.packing.kinds, layout.is_read_through) == ("card", ("zip", "gzip"), False)
+    assert [p.is_unread for p in layout.partitions] == [True, True]
+    assert "gzip in zip" in strip.how.text()
+    assert "not known" in strip.known.text()
+    assert w.look.core.unwrapped == 0
+    person.click(strip.read_button)
+    person.wait(lambda: not w.model.reading and w.model.asker.is_idle)
+    layout = w.model.layout_of(medium)
+    assert (layout.size, layout.is_read_through, layout.is_size_known) == (40 * MIB, True, True)
+    assert [p.volume.label for p in layout.partitions] == ["PEAT", "GAMES"]
+    assert "SHA-256 as SHA256SUMS says" in strip.known.text()
+    assert w.look.core.unwrapped == 1
+    person.click(strip.others_button)
+    strip.menu.actions()[0].trigger()
+    person.wait(lambda: w.model.asker.is_idle and w.model.selected.name == "other")
+    assert w.model.layout_of(w.model.selected).size == 65536
 
 
 def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, tmp_path):

@@ -16,13 +16,14 @@ from blake3 import blake3
 from mosscrate.cli.layouts import print_layout, print_structure
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FOLDER, MARKS, json_option, show_json
+from mosscrate.cli.unpacking import read_for_files, read_if_small, read_whole
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
-from mosscrate.core.contents.unpacking import read_through
 from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.images import Reach
 from mosscrate.core.machines import check as suits
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running.recovering import interruption
@@ -33,6 +34,7 @@ from mosscrate.core.sizes import binary, counted, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.volumes.ffs import protection_text
+from mosscrate.core.volumes.places import in_order_of_place
 
 
 @click.command()
@@ -66,7 +68,7 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
     """Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."""
     found = bench.shelf.find(medium)
     meant_for = bench.machines.find(machine) if machine else None
-    found = unpacked_to_look(bench, found, through=through)
+    found = read_whole(bench, found) if through else read_if_small(bench, found)
     with found.open() if check or structures else found.open_to_look() as blocks:
         try:
             layout = survey(blocks, thorough=check)
@@ -88,20 +90,6 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
             print_structure(structure)
 
 
-SMALL = 2 << 30                         # a packed disk of this size is unpacked at once to see what is on it
-
-
-def unpacked_to_look(bench: Bench, medium: Medium, *, through: bool = False) -> Medium:
-    """The same medium, read through where it is packed and small, or that is asked for. Raises MediumError."""
-    if medium.packing is None or medium.remembered is None or medium.remembered.is_read_through:
-        return medium
-    if not through and max(medium.size, medium.packing.packed) > SMALL:
-        return medium
-    with medium.open() as blocks, watching() as watch:
-        read_through(blocks, watch)
-    return bench.shelf.find(medium.address)
-
-
 @click.command()
 @click.argument("medium")
 @click.option("--partition", "-p", type=int, help="Number of the partition; may be left out when there is one.")
@@ -110,10 +98,12 @@ def unpacked_to_look(bench: Bench, medium: Medium, *, through: bool = False) -> 
 @click.pass_obj
 def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_json: bool) -> None:
     """List every file and folder of a partition."""
-    with bench.shelf.find(medium).open() as blocks:
+    found = read_for_files(bench, bench.shelf.find(medium))
+    with found.open_to_look(Reach.endless()) as blocks:
         volume = open_partition(blocks, partition_of(survey(blocks), partition))
         tree = volume.tree()
-        records = [_file_record(volume, e, with_digest=digest) for e in tree.entries]
+        digests = _digests(volume, tree.entries) if digest else {}
+        records = [_file_record(e) | digests.get(e.path, {}) for e in tree.entries]
     for finding in tree.findings:
         click.echo(f"mosscrate: {finding.sentence}", err=True)
     if as_json:
@@ -136,7 +126,8 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
 @click.pass_obj
 def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, as_json: bool) -> None:
     """Take the file or folder at PATH out of a partition. "/" takes everything. Nothing is overwritten."""
-    with bench.shelf.find(medium).open() as blocks, watching() as watch:
+    found = read_for_files(bench, bench.shelf.find(medium))
+    with found.open_to_look(Reach.endless()) as blocks, watching() as watch:
         volume = open_partition(blocks, partition_of(survey(blocks), partition))
         outcome = take_out(volume, path, out, watch)
     if as_json:
@@ -305,20 +296,26 @@ def _medium_record(m: Medium) -> dict[str, Any]:
             "write_protected": m.is_write_protected, "in_use": m.in_use or None}
 
 
-def _file_record(volume: Volume, entry: Entry, *, with_digest: bool) -> dict[str, Any]:
+def _file_record(entry: Entry) -> dict[str, Any]:
     record: dict[str, Any] = {"path": entry.path, "kind": str(entry.kind), "size": entry.size,
                               "modified": entry.modified, "target": entry.target, "blake3": None, "md5": None}
     if entry.protection is not None:
         record |= {"protection": protection_text(entry.protection), "comment": entry.comment}
     if entry.resource:
         record["resource"] = entry.resource
-    if with_digest and entry.kind == Kind.FILE:
+    return record
+
+
+def _digests(volume: Volume, entries: tuple[Entry, ...]) -> dict[str, dict[str, str]]:
+    """{path: both digests} of every file, read in the order in which they stand on the card."""
+    found = {}
+    for entry in in_order_of_place(volume, [e for e in entries if e.kind == Kind.FILE]):
         strong, common = blake3(), hashlib.md5(usedforsecurity=False)
         for piece in volume.read_file(entry):
             strong.update(piece)
             common.update(piece)
-        record |= {"blake3": strong.hexdigest(), "md5": common.hexdigest()}
-    return record
+        found[entry.path] = {"blake3": strong.hexdigest(), "md5": common.hexdigest()}
+    return found
 
 
 @click.command()

@@ -57,7 +57,7 @@ def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) 
 def foreseen(bench: Bench, made: JobSheet) -> Forecast:
     """What a sheet will do to the media that it names, read with everything that is on them. Raises MossError."""
     with ExitStack() as opened:
-        source, target = (opened.enter_context(running.find_medium(bench, ref).open()) if ref else None
+        source, target = (opened.enter_context(running.find_medium(bench, ref).open_to_look()) if ref else None
                           for ref in (made.source, made.target))
         return forecast(made, survey(source) if source else None, survey(target) if target else None,
                         source_blocks=source, target_blocks=target)

@@ -13,6 +13,7 @@ from mosscrate.cli.arranging import COMMANDS as STEPS
 from mosscrate.cli.outcome import foreseen, must_fit, print_result, put_out, run_sheet
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, finding_line, json_option, show_json, size_of
+from mosscrate.cli.unpacking import read_if_small
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import JobError
 from mosscrate.core.findings import Finding
@@ -62,8 +63,8 @@ def sheet() -> None:
 def plan(bench: Bench, source: str, target: str, size: str | None, grow: bool | None, drives: bool, swap: bool,
          machine: str | None, out: Path | None, as_json: bool) -> None:
     """Propose the whole move from SOURCE onto TARGET."""
-    old, new = bench.shelf.find(source), bench.shelf.find(target)
-    with old.open() as a, new.open() as b:
+    old, new = read_if_small(bench, bench.shelf.find(source)), bench.shelf.find(target)
+    with old.open_to_look() as a, new.open() as b:
         old_layout, new_layout = survey(a), survey(b)
     made = propose(old, old_layout, new, new_layout, bench.crate)
     findings: tuple[Finding, ...] = ()
@@ -211,7 +212,7 @@ def _put_out_for(machine: Machine | None, made: JobSheet, seen: Forecast, out: P
 def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:
     if ref is None:
         return None
-    with running.find_medium(bench, ref).open() as blocks:
+    with running.find_medium(bench, ref).open_to_look() as blocks:
         return survey(blocks)
 
 

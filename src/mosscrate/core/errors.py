@@ -5,7 +5,7 @@
       MediumError     a card, drive or file could not be read or written
         InUse         somebody else is at work on it
         Damaged       a packed file is cut, or not what its checksums say
-        NotReadYet    a packed file would have to be unpacked further than a glance may
+      NotReadYet      a packed file would have to be unpacked further than a glance may
       FitError        something does not fit where it was asked to go
         Unsound       tables and files of a volume contradict one another
       GuardRefusal    the guard does not let a write begin
@@ -62,8 +62,8 @@ class Damaged(MediumError):
     """A packed file is cut short, or not what its own checksums or published ones say."""
 
 
-class NotReadYet(MediumError):
-    """A packed file would have to be unpacked further than a glance into it may."""
+class NotReadYet(MossError):
+    """A packed file would have to be unpacked further than a glance into it may: nothing is wrong with it."""
 
 
 class MachineError(MossError):

@@ -10,8 +10,10 @@ from typing import Any
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from mosscrate.core.contents import Layout, describe_what_is_read, survey
+from mosscrate.core.contents.unpacking import read_through
 from mosscrate.core.crate import Backup, Lane, Trouble
-from mosscrate.core.errors import MachineError, MossError
+from mosscrate.core.errors import MachineError, MossError, Stopped
+from mosscrate.core.images.published import kind_of
 from mosscrate.core.machines import Machine, Machines
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
@@ -41,6 +43,8 @@ class BenchModel(QObject):
     crate_changed = pyqtSignal()
     jobs_changed = pyqtSignal()
     machine_changed = pyqtSignal()
+    reading_changed = pyqtSignal()             # a packed file begins or ends to be read through
+    reading_moved = pyqtSignal(str)            # key of one that is being read through
     said = pyqtSignal(str)                     # a sentence for the strip at the bottom
     failed = pyqtSignal(str)                   # a sentence that must not be missed
 
@@ -60,6 +64,7 @@ class BenchModel(QObject):
         self._machines_problem = ""
         self.jobs: list[BackgroundJob] = []
         self.busy: set[str] = set()            # keys of media that a job works on
+        self.reading: dict[str, BackgroundJob] = {}      # packed media that are read through, by their keys
         self._read_machines()
         self._poll = QTimer(self)
         self._poll.timeout.connect(self.refresh)
@@ -135,7 +140,7 @@ class BenchModel(QObject):
         """Put an image file on the shelf and choose it; None where it cannot be opened, which is said."""
         try:
             medium = self.bench.shelf.medium_at(path)
-            medium.open().close()
+            medium.open_to_look().close()
         except (MossError, OSError) as error:
             self.failed.emit(str(error))
             return None
@@ -147,6 +152,53 @@ class BenchModel(QObject):
             self.look_again(medium)
         self.select(known or medium)
         return known or medium
+
+    def read_through(self, medium: Medium) -> None:
+        """Read a packed medium through beside everything else, if it was not; what is on it is looked at again then."""
+        remembered = medium.remembered
+        if remembered is None or remembered.is_read_through or remembered.fault or medium.key in self.reading:
+            return
+
+        def work(watch: Watch) -> None:
+            with medium.open() as blocks:
+                read_through(blocks, watch)
+
+        job = BackgroundJob(f"Read {medium.name} through", work, self)
+        self.reading[medium.key] = job
+        job.failed.connect(lambda error: None if isinstance(error, Stopped) else self.failed.emit(str(error)))
+        job.sampled.connect(lambda _moment: self.reading_moved.emit(medium.key))
+        job.ended.connect(lambda: self._end_reading(medium))
+        job.start()
+        self.reading_changed.emit()
+
+    def unwrapped(self, medium: Medium | None) -> float:
+        """How much of a packed medium was read through, 0 to 1."""
+        remembered = medium.remembered if medium else None
+        if medium is None or remembered is None or remembered.is_read_through:
+            return 1.0
+        job = self.reading.get(medium.key)
+        p = job.latest if job else None
+        return p.done / p.total if p and p.total else 0.0
+
+    def stop_reading(self, key: str) -> None:
+        """Stop reading a packed medium through; what was remembered until then stays."""
+        if key in self.reading:
+            self.reading[key].stop()
+
+    def _end_reading(self, medium: Medium) -> None:
+        self.reading.pop(medium.key, None)
+        self.reading_changed.emit()
+        self.look_again(medium)
+        self.refresh()
+
+    def take_lists(self, paths: list[Path]) -> list[Path]:
+        """Note lists of published checksums among files that were dropped; returns the others."""
+        lists = [path for path in paths if kind_of(path.name)]
+        self.bench.shelf.memory.lists += [path for path in lists if path not in self.bench.shelf.memory.lists]
+        if lists:
+            self.said.emit(f"{lists[-1].name} is compared with what is read from now on.")
+            self.refresh()
+        return [path for path in paths if path not in lists]
 
     def backup_medium(self, backup: Backup) -> Medium:
         """A kept image as a medium, for looking and putting back."""
@@ -176,6 +228,8 @@ class BenchModel(QObject):
         if keys & self.busy:
             self.failed.emit("Another job is at work on this card. Wait for it, or stop it at the bottom.")
             return None
+        for key in keys:
+            self.stop_reading(key)             # the job reads all of it anyway
         job = BackgroundJob(title, work, self)
         self.jobs.append(job)
         self.busy |= keys
@@ -188,7 +242,7 @@ class BenchModel(QObject):
     def close(self) -> None:
         """Stop what runs and wait for it; nothing is left half done without a note in the log."""
         self._poll.stop()
-        for job in self.jobs:
+        for job in (*self.jobs, *self.reading.values()):
             job.stop()
             job.wait()
         self.asker.wait()
@@ -231,7 +285,7 @@ class BenchModel(QObject):
 
 
 def _survey(medium: Medium, bench: Bench) -> Seen:
-    with medium.open() as blocks:
+    with medium.open_to_look() as blocks:
         layout, stopped = survey(blocks), recovering.interruption(blocks, bench)
     if stopped is None:
         return Seen(layout)

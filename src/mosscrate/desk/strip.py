@@ -34,6 +34,7 @@ class Strip(QFrame):
         self._quiet.setSingleShot(True)
         self._quiet.timeout.connect(self._say_nothing_runs)
         model.jobs_changed.connect(self._follow)
+        model.reading_changed.connect(self._follow)
         model.said.connect(self._say_good)
         model.failed.connect(self._say_problem)
         self._follow()
@@ -45,7 +46,7 @@ class Strip(QFrame):
         super().hideEvent(event)
 
     def _follow(self) -> None:
-        job = self.model.jobs[-1] if self.model.jobs else None
+        job = next(reversed((*self.model.reading.values(), *self.model.jobs)), None)
         self.bar.setVisible(job is not None)
         self.stop_button.setVisible(job is not None)
         if job is not None and job is not self._job:

@@ -143,7 +143,7 @@ class MainWindow(QMainWindow):
 
         data = event.mimeData() if event else None
         paths = [Path(url.toLocalFile()) for url in (data.urls() if data else []) if url.isLocalFile()]
-        opened = [medium for medium in map(self.model.open_image, paths) if medium is not None]
+        opened = [medium for medium in map(self.model.open_image, self.model.take_lists(paths)) if medium is not None]
         if not opened:
             return                                       # why is said at the bottom; nothing else changes
         self._go("move" if self.stack.currentIndex() == MOVE else "look", opened[-1])

@@ -16,6 +16,7 @@ from pathlib import Path
 from mosscrate.core.errors import MediumError, MossError, Stopped
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Entry, Kind, Tree, Volume
+from mosscrate.core.volumes.places import in_order_of_place
 from mosscrate.core.watch import Watch
 
 _NO_MORE = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)        # the next file would fare no better
@@ -91,7 +92,7 @@ def take_out(volume: Volume, path: str, to: Path, watch: Watch) -> Outcome:
         raise MediumError(f"{folder} cannot be written: {os.strerror(error.errno or 0)}.") from error
     outcome, total, done = Outcome(), sum(e.size for e in inside), 0
     try:
-        for entry in inside:
+        for entry in in_order_of_place(volume, inside):
             names = [to.name] if is_renamed else entry.path[cut:].lstrip("/").split("/")
             try:
                 done = _one(volume, entry, root, names, _Meter(watch, done, total))

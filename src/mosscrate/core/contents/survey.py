@@ -65,6 +65,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
     if packed is not None:
         layout = replace(layout, packing=packed.packing, is_size_known=packed.is_size_known,
                          is_read_through=packed.remembered.is_read_through, fault=packed.remembered.fault,
+                         places=packed.places,
                          cut=layout.cut if packed.is_size_known else 0)
     return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout), *_about_checksums(whole))))
 

@@ -69,13 +69,13 @@ def kind_of(name: str) -> str:
     return LISTS.get(lowered.removesuffix(".txt")) or SUFFIXES.get(PurePosixPath(lowered).suffix, "")
 
 
-def published_for(path: Path) -> tuple[Published, ...]:
-    """Everything that lists beside a file say, of whatever file."""
+def published_for(path: Path, more: tuple[Path, ...] = ()) -> tuple[Published, ...]:
+    """Everything that lists beside a file say, and some more lists, of whatever file."""
     try:
         beside = sorted(p for p in path.parent.iterdir() if kind_of(p.name))
     except OSError:
         return ()
-    return tuple(p for found in beside for p in read_list(found))
+    return tuple(p for found in dict.fromkeys((*beside, *more)) for p in read_list(found))
 
 
 def about(published: tuple[Published, ...], name: str) -> tuple[Published, ...]:

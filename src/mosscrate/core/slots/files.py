@@ -11,7 +11,7 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import FileBlocks
 from mosscrate.core.contents.unpacking import suppose_size
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images import ContainedDisk, Packing, Reach, Remembered, disk_in, open_image, packed_in
 from mosscrate.core.images.packing.parts import parts_of
 from mosscrate.core.slots.medium import Medium, Source
@@ -25,6 +25,7 @@ class Memory:
     """What is remembered of packed files, each for as long as its file does not change; saved in a folder if any."""
 
     folder: Path | None = None
+    lists: list[Path] = field(default_factory=list)          # of published checksums, besides those beside a file
     _known: dict[str, Remembered] = field(default_factory=dict, repr=False)
 
     def of(self, path: Path, member: str) -> Remembered:
@@ -58,11 +59,12 @@ class ImageFiles:
         about = first.stat()
         remembered = self.memory.of(first, member)
         found = _disk_at(first, member, about.st_size, about.st_mtime_ns, remembered)
-        name = Path(member or (found.packing.member if found.packing else "") or first).name
+        name = found.packing.name if found.packing else Path(member or first).name
         return Medium(_stem(name), first, remembered.size or found.size, Source.IMAGE,
                       reader=f"{found.kind} image file".strip(),
                       is_write_protected=bool(found.kind) or not may_be_written(first), slot=self, member=member,
-                      packing=found.packing, remembered=remembered if found.packing else None)
+                      packing=found.packing, lists=tuple(self.memory.lists),
+                      remembered=remembered if found.packing else None)
 
     def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
         """See Slot."""
@@ -87,7 +89,7 @@ def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Reme
             inner = disk.kind if isinstance(disk, ContainedDisk) and disk is not packed else ""
             kinds = [*filter(None, (inner,)), *((packed.packing.sentence,) if packed else ())]
             return _Found(disk.size, " in ".join(kinds), packed.packing if packed else None)
-    except MediumError:
+    except (MediumError, NotReadYet):
         return _Found(size)                  # what is wrong is said when somebody opens it
 
 

@@ -73,6 +73,7 @@ class Medium:
         member: of an archive, where it is not the likely one.
         packing: how it is packed; None for all that is not.
         remembered: what is known of a packed one.
+        lists: of published checksums, besides those that lie beside it.
     """
 
     name: str
@@ -92,6 +93,7 @@ class Medium:
     member: str = ""
     packing: Packing | None = None
     remembered: Remembered | None = field(default=None, compare=False, repr=False)
+    lists: tuple[Path, ...] = ()
 
     @cached_property
     def key(self) -> str:
@@ -140,11 +142,7 @@ class Medium:
 
         Raises MediumError; NotReadYet where that is not far enough.
         """
-        blocks = self._open(reach or Reach())
-        packed = packed_in(blocks)
-        if packed is not None:
-            packed.look(reach or Reach())
-        return blocks
+        return self._open(reach or Reach())
 
     def _open(self, reach: Reach | None) -> Blocks:
         lock = lock_for_reading(self.storage(), self.name)
@@ -152,16 +150,17 @@ class Medium:
         if self._is_a_file:
             blocks = disk_in(blocks, self.member, self.remembered, reach)
             suppose_size(blocks)
+            if (packed := packed_in(blocks)) is not None:
+                packed.look(reach)
             blocks = self._compared(blocks)
         return self._with_faults(blocks)
 
     def _compared(self, disk: Blocks) -> Blocks:
         """The disk, compared while it is read with what is published beside its file."""
-        packed, lists = packed_in(disk), published_for(self.path)
+        packed, lists = packed_in(disk), published_for(self.path, self.lists)
         file = packed.meter.inner if packed else disk
         of_file = about(lists, self.path.name) if packed and packed.packing.parts == 1 else ()
-        inside = {Path(packed.packing.member).name, self.path.stem} - {""} if packed else {self.path.name}
-        of_disk = tuple(p for name in sorted(inside) for p in about(lists, name))
+        of_disk = about(lists, packed.packing.name if packed else self.path.name)
         return Compared(disk, file, of_file, of_disk) if of_file or of_disk else disk
 
     @property

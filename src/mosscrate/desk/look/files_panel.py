@@ -148,7 +148,7 @@ class FilesPanel(Panel):
         self._medium, self._look = medium, look
         volume, p = look.volume, look.partition
         self.head.setText(look.name)
-        facts = [f"{look.role}, because {look.role_reason}"]
+        facts = [look.role_reason if look.is_unread else f"{look.role}, because {look.role_reason}"]
         if volume and volume.used is not None:
             unit = volume.facts.unit if volume.facts else "blocks"
             facts.append(f"{volume.kind_name}, {unit} of {binary(volume.block)}, {binary(volume.used)} used, "
@@ -162,7 +162,9 @@ class FilesPanel(Panel):
             facts.append(", ".join(own))
         self.facts.setText("\n".join(facts))
         readable = volume is not None and volume.used is not None
-        if volume is None:
+        if look.is_unread:
+            self.show_text("What is on it has not been unpacked yet. Read it through to see its files.")
+        elif volume is None:
             self.show_text(f"There is nothing to list: {look.role_reason}.")
         else:
             self.show_text("Being read…" if readable else

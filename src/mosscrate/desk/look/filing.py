@@ -163,7 +163,7 @@ def _room(look: PartitionLook) -> int:
 
 def _losses(sheet: JobSheet, bench: Bench) -> tuple[Finding, ...]:
     with ExitStack() as opened:
-        source, target = (opened.enter_context(running.find_medium(bench, ref).open()) if ref else None
+        source, target = (opened.enter_context(running.find_medium(bench, ref).open_to_look()) if ref else None
                           for ref in (sheet.source, sheet.target))
         seen = forecast(sheet, survey(source) if source else None, survey(target) if target else None,
                         source_blocks=source, target_blocks=target)

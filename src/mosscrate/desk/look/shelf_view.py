@@ -14,12 +14,13 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.drawing import draw_focus, draw_text, scaled_font
 from mosscrate.desk.shared.files_in_hand import in_hand
-from mosscrate.desk.shared.painting import free_brush
+from mosscrate.desk.shared.painting import draw_wrapping, free_brush
 from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of
 from mosscrate.desk.theme import Look, color
 
 KEY_ROLE = Qt.ItemDataRole.UserRole
 ROW_HEIGHT = 74
+SMALL_WRAPPING = 4
 
 
 class ShelfView(QListWidget):
@@ -162,7 +163,10 @@ def _contents(layout: Layout) -> str:
 
 
 def draw_small_core(painter: QPainter, rect: QRectF, layout: Layout | None) -> None:
-    """A core without words."""
+    """A core without words, in its wrapping where it is packed."""
+    if layout is not None and layout.packing is not None:
+        rect = rect.adjusted(SMALL_WRAPPING, SMALL_WRAPPING, -SMALL_WRAPPING, -SMALL_WRAPPING)
+        draw_wrapping(painter, rect, SMALL_WRAPPING, 1.0 if layout.is_read_through else 0.0)
     outline = QPainterPath()
     outline.addRoundedRect(rect, 4, 4)
     painter.fillPath(outline, color("ground"))

@@ -26,6 +26,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.look.files_panel import FilesPanel
 from mosscrate.desk.look.filing import Filing
 from mosscrate.desk.look.findings_panel import FindingsPanel
+from mosscrate.desk.look.packing_strip import PackingStrip
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.look.structure_panel import StructurePanel
 from mosscrate.desk.look.tree_model import Node, nodes_of
@@ -67,6 +68,8 @@ class LookStation(QWidget):
         self.core.chosen.connect(self._on_chosen)
         self.core.setAcceptDrops(True)
         self.files = FilesPanel()
+        self.packing = PackingStrip(model)
+        self.packing.opened.connect(model.open_image)
         self.filing = Filing(model, self.files, self.core, self.shelf)
         self.filing.changing.connect(self._forget)
         self.structure = StructurePanel()
@@ -86,6 +89,7 @@ class LookStation(QWidget):
         self.findings.finish_wanted.connect(self._finish_interrupted)
         self._lay_out()
         self._turn(self.files)
+        model.reading_moved.connect(lambda _key: self.core.show_unwrapped(model.unwrapped(model.selected)))
         model.selected_changed.connect(self._show_medium)
         model.seen_changed.connect(self._on_seen)
         model.jobs_changed.connect(self._enable)
@@ -123,6 +127,7 @@ class LookStation(QWidget):
         right = QSplitter(Qt.Orientation.Vertical)
         upper = QVBoxLayout()
         upper.setContentsMargins(0, 0, 0, 0)
+        upper.addWidget(self.packing)
         upper.addLayout(row(self.files_button, self.structure_button, None, spacing=6))
         upper.addWidget(self.pages, 1)
         contents = QWidget()
@@ -157,6 +162,7 @@ class LookStation(QWidget):
         layout = self.model.layout_of(medium)
         self._show_core()
         self._show_words()
+        self.packing.show_medium(medium, layout)
         self.findings.show_layout(layout, self.model.seen[medium.key].error
                                   if medium and medium.key in self.model.seen else "")
         stopped = self.model.interrupted_on(medium)
@@ -202,6 +208,7 @@ class LookStation(QWidget):
         layout = self.model.layout_of(medium)
         if layout is not None and machine is not None:
             layout = replace(layout, findings=layout.findings + check(layout, machine))
+        self.core.unwrapped = self.model.unwrapped(medium)
         self.core.show_layout(layout, medium.name if medium else "nothing")
 
     def _show_words(self) -> None:
@@ -229,7 +236,8 @@ class LookStation(QWidget):
         medium = self.model.selected
         layout = self.model.layout_of(medium)
         is_free = medium is not None and medium.key not in self.model.busy
-        may_change = is_free and medium is not None and medium.source != Source.BACKUP \
+        is_contained = medium is not None and medium.source == Source.IMAGE and medium.is_write_protected
+        may_change = is_free and medium is not None and medium.source != Source.BACKUP and not is_contained \
             and not self.model.interrupted_on(medium)
         is_kept = medium is not None and medium.source == Source.BACKUP
         self.keep_button.setEnabled(is_free and (layout is not None or self._is_unreadable(medium)) and not is_kept)
@@ -353,10 +361,10 @@ def _has_room_to_use(layout: Layout) -> bool:
 
 
 def _read_tree(medium: Medium, index: int) -> Node:
-    with medium.open() as blocks:
+    with medium.open_to_look() as blocks:
         return nodes_of(open_partition(blocks, index).tree())
 
 
 def _inspect(medium: Medium) -> tuple[Structure, ...]:
-    with medium.open() as blocks:
+    with medium.open_to_look() as blocks:
         return inspect(blocks)

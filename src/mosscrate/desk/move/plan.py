@@ -15,6 +15,7 @@ import msgspec
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.crate import Crate
+from mosscrate.core.errors import FitError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.machines import Machine, boot_partition, check, largest_in
 from mosscrate.core.sheet.planning.editing import with_steps
@@ -102,7 +103,7 @@ class Plan:
 
     def foreseen(self) -> Forecast:
         """The same with the media open, so that names and single files count too. Raises MossError; takes its time."""
-        with self.source.open() as source, self.target.open() as target:
+        with self.source.open_to_look() as source, self.target.open() as target:
             return forecast(self.sheet, None if self.is_in_place else self.source_layout, self.target_layout,
                             source_blocks=None if self.is_in_place else source, target_blocks=target)
 
@@ -162,11 +163,14 @@ class Plan:
 
     @property
     def written(self) -> Layout | None:
-        """The target after writing and before growing."""
+        """The target after writing and before growing; None where it cannot be written."""
         if self.is_in_place or not self.writes_all:
             return self.target_layout
         writing = next((s for s in self.proposed.steps if isinstance(s, WriteImage | WriteFitted)), WriteImage())
-        return after(writing, self.source_layout, self.target_layout)
+        try:
+            return after(writing, self.source_layout, self.target_layout)
+        except FitError:                             # the sheet says why
+            return None
 
     @property
     def writes_all(self) -> bool:
@@ -233,6 +237,8 @@ class Plan:
         look = written.partition(index)
         volume = look.volume
         largest = volume.largest if volume else 0
+        if look.is_unread:
+            largest = self.target.size                     # how far it goes is only known on the card
         if self.is_made_anew and volume and volume.facts:
             largest = volume.facts.most or self.target.size
         return look.partition.length, max(look.partition.length, min(planned(written, "").room_behind(index), largest))

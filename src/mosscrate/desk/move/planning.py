@@ -51,6 +51,7 @@ class MovePlanning(MovePage):
         self._connect()
         model.media_changed.connect(self._show_choosers)
         model.seen_changed.connect(self._on_seen)
+        model.reading_moved.connect(lambda _key: self.left.show_unwrapped(model.unwrapped(self.source)))
         model.machine_changed.connect(self._mean_for_machine)
         self._show_choosers()
         self._show_plan()
@@ -58,6 +59,8 @@ class MovePlanning(MovePage):
     def choose_source(self, medium: Medium | None) -> None:
         """Take a medium as source; the plan follows."""
         self.source, self._is_arranging = medium, False
+        if medium is not None:
+            self.model.read_through(medium)              # what is packed is known better by and by
         if medium and self.target and medium.key == self.target.key:
             self.target = None
         self._begin()
@@ -284,6 +287,7 @@ class MovePlanning(MovePage):
         source = self.source.name if self.source else "the source"
         target = self.target.name if self.target else "the target"
         self.left.can_be_carried = plan is not None and not plan.is_in_place and not is_locked
+        self.left.unwrapped = self.model.unwrapped(self.target if self.is_preparing else self.source)
         self.left.show_layout(self.model.layout_of(self.target if self.is_preparing else self.source),
                               f"{target} as it is" if self.is_preparing else source)
         shown = plan.outlook if plan and seen and not seen.problems else self.model.layout_of(self.target)

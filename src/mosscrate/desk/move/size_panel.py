@@ -86,11 +86,12 @@ class SizePanel(Panel):
         self.stops.addItems([f"{binary(s.size)}, {s.name}" if s.name != binary(s.size) else s.name
                              for s in plan.stops()])
         volume = look.volume
+        known = None if look.is_unread else volume
         self.facts.show_facts([
             ("was", binary(plan.source_layout.partition(index).partition.length)),
             ("file system", volume.kind_name if volume else ""),
-            ("cluster", binary(volume.block) if volume else ""), ("label", volume.label if volume else ""),
-            ("room for files", binary(volume.free or 0) if volume else ""), ("behind it", binary(layout.tail))])
+            ("cluster", binary(known.block) if known else ""), ("label", volume.label if volume else ""),
+            ("room for files", binary(known.free or 0) if known else ""), ("behind it", binary(layout.tail))])
         found = tuple(_fits(plan))
         self.fit_head.setVisible(bool(found))
         for finding in found:
@@ -140,8 +141,11 @@ def _fits(plan: Plan) -> Iterator[Finding]:
     look = layout.partition(index)
     if plan.is_offer:
         return
-    if not plan.is_made_anew:
+    if not plan.is_made_anew and not look.is_unread:
         yield Finding(Severity.GOOD, "Files keep their place; only the table in front of them gets longer.")
+    if look.is_unread:
+        yield Finding(Severity.NOTE, "What is on it has not been read yet: how far it grows is decided on the card.")
+        return
     if look.volume and look.volume.label:
         yield Finding(Severity.GOOD, f"Label {look.volume.label} and serial number stay.")
     if plan.is_made_anew:

@@ -184,6 +184,11 @@ class BackgroundJob(QObject):
         self._finished.connect(self._end)
         self._thread = threading.Thread(target=self._run, name=title, daemon=True)
 
+    @property
+    def latest(self) -> Progress | None:
+        """What it has said last."""
+        return self._latest
+
     def start(self) -> None:
         """Begin; signals arrive on the window's thread."""
         self._timer.start(SAMPLE_MS)

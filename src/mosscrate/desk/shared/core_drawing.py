@@ -10,7 +10,7 @@ from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity
 from mosscrate.core.sizes import binary
 from mosscrate.desk.shared.drawing import CENTER, LEFT, RIGHT, draw_focus, draw_text, mixed, scaled_font
-from mosscrate.desk.shared.painting import free_brush, ragged_fill, role_brush
+from mosscrate.desk.shared.painting import draw_wrapping, free_brush, ragged_fill, role_brush, wrapping_brush
 from mosscrate.desk.shared.strata import FLOOR, Stratum, StratumKind, y_of
 from mosscrate.desk.theme import Look, color
 
@@ -19,6 +19,7 @@ TALL, BESIDE = 66, 86                  # pixels: of a stratum with room below it
 TINY = 0.72                            # of the font: the smallest in which a name can be read
 DOTS = 34                              # pixels: the mark that offers acts
 RULER = 78
+WRAPPING = 11                          # pixels around a packed disk
 _MARKS = {Severity.WARNING: "!", Severity.PROBLEM: "✗", Severity.NOTE: "i"}
 
 
@@ -33,6 +34,7 @@ class DrawnCore(QWidget):
         self.reached: int | None = None          # bytes a running job has come to
         self.layout_shown: Layout | None = None
         self.teaching = ""                       # what is said where no card is shown
+        self.unwrapped = 1.0                     # how much of a packed disk was read through
         self.has_acts = False                    # whether what can be done is offered on the core
         self._placed: tuple[Stratum, ...] = ()
         self._still: QPixmap | None = None       # as it is below a running job, which moves ten times a second
@@ -43,10 +45,16 @@ class DrawnCore(QWidget):
         return self._placed
 
     def column(self) -> QRectF:
-        """The column itself, without the ruler."""
+        """The column itself, without the ruler and what it is wrapped in."""
         left = RULER if self.ruler == "left" else 0
         right = RULER if self.ruler == "right" else 0
-        return QRectF(left + 1, 1, self.width() - left - right - 2, self.height() - 2)
+        whole = QRectF(left + 1, 1, self.width() - left - right - 2, self.height() - 2)
+        around = WRAPPING if self._is_packed else 0
+        return whole.adjusted(around, around, -around, -around)
+
+    @property
+    def _is_packed(self) -> bool:
+        return self.layout_shown is not None and self.layout_shown.packing is not None
 
     def stratum_rect(self, stratum: Stratum) -> QRectF:
         """Where a stratum is drawn."""
@@ -88,6 +96,8 @@ class DrawnCore(QWidget):
     def _draw_all(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         column = self.column()
+        if self._is_packed:
+            draw_wrapping(painter, column, WRAPPING, self.unwrapped)
         outline = QPainterPath()
         outline.addRoundedRect(column, 10, 10)
         painter.fillPath(outline, color("panel"))
@@ -127,6 +137,8 @@ class DrawnCore(QWidget):
         else:
             base = Look.now.role(stratum.role)
             painter.fillRect(rect, mixed(base, color("panel"), 0.38))
+            if stratum.is_unread:
+                painter.fillRect(rect, wrapping_brush())
             if stratum.fill:
                 filled = ragged_fill(rect, stratum.fill)
                 painter.fillPath(filled, base)
@@ -177,7 +189,7 @@ class DrawnCore(QWidget):
     def _draw_plate(self, painter: QPainter, first: QRectF, stratum: Stratum, bold: object, small: object,
                     size: str, mono: object, *, has_second: bool) -> None:
         """A quiet plate behind words that stand on a texture."""
-        if not stratum.fill:
+        if not stratum.fill and not stratum.is_unread:
             return
         plate = QColor(color("ground"))
         plate.setAlpha(120 if Look.now.name == "dark" else 150)

@@ -78,6 +78,12 @@ class CoreView(DrawnCore):
         elif int(y_of(self._placed, offset)) != int(y_of(self._placed, before)):
             self.update()
 
+    def show_unwrapped(self, fraction: float) -> None:
+        """How much of a packed disk was read through, 0 to 1."""
+        if abs(fraction - self.unwrapped) * self.height() >= 1 or fraction in (0.0, 1.0):
+            self.unwrapped, self._still = fraction, None
+            self.update()
+
     def show_welcome(self, *, is_welcome: bool) -> None:
         """Whether what is carried over this core may be let go here."""
         self._is_welcome = is_welcome

@@ -8,8 +8,10 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
 from mosscrate.core.contents import Role
-from mosscrate.desk.theme import Look
+from mosscrate.desk.shared.drawing import mixed
+from mosscrate.desk.theme import Look, color
 
+THINNED = 0.28                         # of a wrapping, where it was read through
 _STEP = 9.0
 _JAGS = (0, 5, 2, 7, 3, 1, 6, 4, 0, 3, 6, 2, 5, 1, 7, 3)       # an edge that looks broken, not random
 
@@ -43,6 +45,45 @@ def role_brush(role: Role) -> QBrush:
 def free_brush() -> QBrush:
     """The hatching of free room."""
     return QBrush(_hatch(Look.now.name))
+
+
+def draw_wrapping(painter: QPainter, inside: QRectF, thickness: float, unwrapped: float) -> None:
+    """A wrapping around a core: thick where it is still packed, thin down to where it was read through."""
+    thin = thickness * THINNED
+    edge = inside.top() + inside.height() * min(1.0, max(0.0, unwrapped))
+    wrapped = QPainterPath()
+    wrapped.setFillRule(Qt.FillRule.WindingFill)
+    radius = min(10.0, inside.width() / 4)
+    wrapped.addRoundedRect(inside.adjusted(-thin, -thin, thin, thin), radius, radius)
+    if unwrapped < 1:
+        top = inside.top() - thickness if unwrapped <= 0 else edge
+        below = QRectF(inside.left() - thickness, top, inside.width() + 2 * thickness,
+                       inside.bottom() + thickness - top)
+        wrapped.addRoundedRect(below, min(8.0, thickness), min(8.0, thickness))
+    wrapped = wrapped.simplified()
+    painter.fillPath(wrapped, mixed(color("raised"), color("muted"), 0.72))
+    painter.fillPath(wrapped, wrapping_brush())
+    painter.setPen(QPen(color("muted"), 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPath(wrapped)
+
+
+def wrapping_brush() -> QBrush:
+    """The weave of what a core is wrapped in."""
+    return QBrush(_weave(Look.now.name))
+
+
+@lru_cache(maxsize=4)
+def _weave(theme: str) -> QPixmap:
+    pixmap = QPixmap(8, 8)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    painter.setPen(QPen(QColor(255, 255, 255, 46) if theme == "dark" else QColor(0, 0, 0, 46), 1))
+    for x, y in ((0, 1), (4, 5)):
+        painter.drawLine(x, y, x + 3, y)
+        painter.drawLine(x + 5 & 7, y - 1 & 7, x + 5 & 7, y + 2 & 7)
+    painter.end()
+    return pixmap
 
 
 @lru_cache(maxsize=64)

@@ -45,6 +45,7 @@ class Stratum:
     role: Role = Role.UNKNOWN
     fill: float | None = None
     severity: Severity | None = None
+    is_unread: bool = False
     top: float = 0.0
     height: float = 0.0
 
@@ -129,7 +130,9 @@ def _partition(layout: Layout, look: PartitionLook) -> Stratum:
     severity = worst(tuple(f for f in layout.findings if f.partition == look.index or
                            (f.partition is None and layout.map_kind == MapKind.NONE)))
     kind_ = StratumKind.FREE if layout.is_blank else StratumKind.PARTITION
-    return Stratum(kind_, p.start, p.length, name, line, look.index, look.role, fill, severity)
+    if look.is_unread:
+        line = f"{kind} · not read yet"
+    return Stratum(kind_, p.start, p.length, name, line, look.index, look.role, fill, severity, look.is_unread)
 
 
 def _is_container(look: PartitionLook) -> bool:

@@ -68,7 +68,7 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
             raise MediumError(f"{file.name} is no archive: there is no {wanted} in it.")
         return file
     parts = len(file.parts) if isinstance(file, Joined) else 1
-    packing = Packing(tuple(on.kinds), on.member, on.others, file.size, parts)
+    packing = Packing(tuple(on.kinds), PurePosixPath(on.name).name, on.member, on.others, file.size, parts)
     disk = PackedDisk(on.blocks, packing, tuple(on.streams), meter, remembered or Remembered())
     disk.name = file.name
     for stream in on.streams:

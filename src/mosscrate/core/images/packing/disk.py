@@ -24,13 +24,15 @@ class Packing:
 
     Attributes:
         kinds: formats, the outermost first.
-        member: its name inside; "" where nothing has one.
+        name: of the disk, once it is unpacked.
+        member: what an archive calls what it is in, with folders; "" where there is no archive.
         others: names of what else may be a disk.
         packed: bytes of the file, or of all parts.
         parts: how many files they are.
     """
 
     kinds: tuple[str, ...]
+    name: str
     member: str
     others: tuple[str, ...]
     packed: int
@@ -94,13 +96,18 @@ class PackedDisk(ContainedDisk):
         """From now on remember what is looked at, and go no further than a reach; until it is closed."""
         if reach is not None:
             reach.measure(self.meter)
+        self.remembered.lookers += not self._is_looking
         self._is_looking = True
-        self.remembered.lookers += 1
         inner, start = (self.file.inner, self.file.start) if isinstance(self.file, Window) else (self.file, 0)
         if isinstance(inner, Stream):
             inner.onlooker = self._onlooker(start)
         for stream in self.streams:
             stream.reach = reach
+
+    def go_on(self) -> None:
+        """From now on as far as is asked for."""
+        for stream in self.streams:
+            stream.reach = None
 
     def close(self) -> None:
         """See Blocks."""
@@ -137,6 +144,7 @@ class PackedDisk(ContainedDisk):
             if stream is self.file and stream.at != self.size:
                 taken, is_longer = self.size, stream.at > self.size
                 self._settle(stream.at)
+                self.remembered.size = self.size
                 raise Damaged(f"{self.name} unpacks to {binary(stream.at)}, it was taken for {binary(taken)}. " + (
                     "Its true size is known now: plan again." if is_longer else "It is cut short."), stream.at)
 
@@ -167,7 +175,12 @@ class PackedDisk(ContainedDisk):
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         if len(buffer) >= BLOCK and offset % BLOCK == 0:           # somebody reads all of it, in order
+            seen, streams = [stream.onlooker for stream in self.streams], self.streams
+            for stream in streams:
+                stream.onlooker = None
             self.file.read_into(offset, buffer)
+            for stream, onlooker in zip(streams, seen, strict=True):
+                stream.onlooker = onlooker
         elif not self.remembered.read_into(offset, buffer):
             start = offset // PIECE * PIECE
             data = memoryview(bytearray(min(-(-(offset + len(buffer)) // PIECE) * PIECE, self.size) - start))

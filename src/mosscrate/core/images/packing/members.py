@@ -19,6 +19,7 @@ OTHERS = frozenset((".txt", ".md", ".pdf", ".html", ".htm", ".nfo", ".url", ".sh
                     ".sha256sum", ".sig", ".asc", ".json", ".xml", ".png", ".jpg", ".exe", ".sh", ".bat", ".py",
                     ".bmap", ".log", ".doc", ".rtf"))
 SECTOR = 512
+SHRUNK = 3                              # times that a disk is packed to, at a guess
 
 
 @dataclass(frozen=True)
@@ -70,7 +71,13 @@ def chosen(members: Sequence[Member], wanted: str, name: str) -> Member:
 def candidates(members: Sequence[Member]) -> list[Member]:
     """What may be a disk, the likely one first: by the ending of its name, then by its size."""
     possible = [m for m in members if _may_be_one(m)]
-    return sorted(possible, key=lambda m: (-_rank(m.name), -(m.size or 1 << 62), m.name))
+    return sorted(possible, key=lambda m: (-_rank(m.name), -_likely_size(m), m.name))
+
+
+def _likely_size(member: Member) -> int:
+    """Bytes once it is unpacked: what is packed once more is larger than it looks."""
+    is_packed = PurePosixPath(member.name).suffix.lower() in PACKED
+    return 1 << 62 if member.size is None else member.size * (SHRUNK if is_packed else 1)
 
 
 def is_disk_by_name(name: str) -> bool:
@@ -90,7 +97,7 @@ def _rank(name: str) -> int:
         return 0
     if suffixes[-1] in DISKS:
         return 3
-    return (2 if suffixes[0] in DISKS else 1) if suffixes[-1] in PACKED else 0
+    return (3 if suffixes[0] in DISKS else 1) if suffixes[-1] in PACKED else 0
 
 
 def _listed(members: Sequence[Member]) -> str:

@@ -14,6 +14,7 @@ from mosscrate.core.images.packing.parts import Metered
 from mosscrate.core.sizes import binary
 
 STEP = 1 << 20                          # bytes unpacked at once on the way to a place
+RECENT = 256 << 10                      # unpacked bytes that are still at hand
 LARGEST = 1 << 46                       # bytes of a disk that is believed: 64 TiB
 DAMAGE = (Exception,)                   # what a library raises for bytes that it cannot unpack: each has its own
 
@@ -76,6 +77,11 @@ class Reach:
         self.meter: Metered | None = None
         self._begun = 0
 
+    @classmethod
+    def endless(cls) -> Reach:
+        """As far as is asked for."""
+        return cls(float("inf"), LARGEST)
+
     def measure(self, meter: Metered) -> None:
         """Count what is read from now on."""
         self.meter, self._begun = meter, meter.count
@@ -84,7 +90,7 @@ class Reach:
         """Raises NotReadYet where it is used up."""
         read = self.meter.count - self._begun if self.meter else 0
         if read > self._most or time.monotonic() > self._until:
-            raise NotReadYet(f"{name} has not been read as far as byte {offset} yet.", offset)
+            raise NotReadYet(f"{name} has not been read as far as byte {offset} yet. Read it through.")
 
 
 class Stream(Blocks):
@@ -110,6 +116,7 @@ class Stream(Blocks):
         self.onlooker: Callable[[int, memoryview], None] | None = None
         self.at = 0
         self._unpacking: Unpacking | None = None
+        self._recent = b""
         self._scratch = memoryview(bytearray(STEP))
         self._lock = threading.Lock()
 
@@ -139,7 +146,7 @@ class Stream(Blocks):
         """Let `read_on` begin at the first byte, and note places on the way. Raises MediumError."""
         with self._lock:
             try:
-                self.at, self._unpacking = 0, self.packed.begin_noting()
+                self.at, self._unpacking, self._recent = 0, self.packed.begin_noting(), b""
             except DAMAGE as error:
                 raise self._damaged(error) from error
 
@@ -154,14 +161,24 @@ class Stream(Blocks):
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         with self._lock:
-            self._go_to(offset)
-            done = 0
+            done = self._from_recent(offset, buffer)
+            self._go_to(offset + done)
             while done < len(buffer):
                 count = self._step(buffer[done:done + STEP])
                 if not count:
                     raise Damaged(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
                                       f"{binary(self.size)} were promised.", self.at)
                 done += count
+
+    def _from_recent(self, offset: int, buffer: memoryview) -> int:
+        """Bytes that were unpacked just now: whoever reads in order often begins a little before."""
+        back = self.at - offset
+        if not 0 < back <= len(self._recent):
+            return 0
+        count = min(back, len(buffer))
+        start = len(self._recent) - back
+        buffer[:count] = self._recent[start:start + count]
+        return count
 
     def _go_to(self, offset: int) -> None:
         if self._unpacking is None or offset < self.at or self.packed.nearest(offset) > self.at + STEP:
@@ -171,7 +188,7 @@ class Stream(Blocks):
 
     def _begin(self, place: int) -> None:
         try:
-            self.at, self._unpacking = place, self.packed.begin(place)
+            self.at, self._unpacking, self._recent = place, self.packed.begin(place), b""
         except MossError:
             raise
         except DAMAGE as error:
@@ -190,6 +207,8 @@ class Stream(Blocks):
         if count and self.onlooker is not None:
             self.onlooker(self.at, buffer[:count])
         self.at += count
+        fresh = bytes(buffer[max(0, count - RECENT):count])
+        self._recent = fresh if len(fresh) == RECENT else (self._recent + fresh)[-RECENT:]
         return count
 
     def _damaged(self, error: Exception) -> Damaged:

@@ -165,6 +165,10 @@ def filling(layout: Layout, name: str) -> AnyStep | None:
     if last is None:
         return None
     card, grow, rebuild = planned(layout, name), GrowPartition(last.index), RebuildPartition(last.index, fills=True)
+    if last.is_unread and last.partition.end < layout.size:
+        with suppress(FitError):
+            grow.decide(card)
+            return grow
     reached = 0
     with suppress(FitError):
         reached = grow.length(card, last)[1]

@@ -14,6 +14,7 @@ from pathlib import Path
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.errors import GuardRefusal, MossError
+from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.sheet import MediumRef
 from mosscrate.core.slots import Medium, Source, sysfs
 from mosscrate.core.slots.storage import storage_of, uses_of
@@ -76,7 +77,7 @@ def admit_again(medium: Medium, source: MediumRef | None, tags: set[str], typed_
 
 def is_as_planned(medium: Medium, blocks: Blocks, planned: MediumRef) -> bool:
     """Whether an open medium is the one that was planned with, and holds what it held then. Raises MediumError."""
-    is_same = medium.key == planned.key and blocks.size == planned.size
+    is_same = medium.key == planned.key and (blocks.size == planned.size or packed_in(blocks) is not None)
     return is_same and fingerprint(blocks).hex() == planned.fingerprint
 
 

@@ -187,7 +187,7 @@ class Running:
         source = find_medium(self.bench, sheet.source) if sheet.source and Which.SOURCE not in job.kept else None
         kept = job.kept.get(Which.SOURCE)
         source_blocks = self.opened.add(self.bench.crate_with(kept).open(kept)) if kept else \
-            self.opened.add(source.open()) if source else None
+            self.opened.add(source.open_to_look()) if source else None
         if source and source_blocks and sheet.source and not guard.is_as_planned(source, source_blocks, sheet.source):
             raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
                                "what is there now; nothing was changed by this.")
@@ -201,6 +201,8 @@ class Running:
             job.sheet = msgspec.structs.replace(sheet, steps=(*sheet.steps[:len(job.done)], *steps))
             self.log.save_sheet(job)
         self._source = source_blocks
+        if (packed := packed_in(source_blocks) if source_blocks else None) is not None:
+            packed.go_on()
         if source_blocks is not None:
             self._must_be_recorded(source_blocks, steps, watch)
         writes_first = any(step.writes_all for step in steps)

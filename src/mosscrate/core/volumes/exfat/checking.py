@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind
@@ -106,7 +106,7 @@ def _sets(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding]:
             try:
                 folders.append((entry.path, volume.folder_bytes(row.first_cluster, contiguous=row.is_contiguous,
                                                                 length=row.data_length)))
-            except MossError:
+            except (FormatError, MediumError):
                 continue                                    # reported by the walk
     for path, data in folders:
         by_length: dict[int, list[int]] = {}

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
 from mosscrate.core.volumes.clusters import BAD, END, Chains, Table
@@ -179,7 +179,7 @@ class ExfatVolume(ReadByPieces):
         for path, folder in queue:
             try:
                 rows = self.rows_of(folder)
-            except MossError as error:
+            except (FormatError, MediumError) as error:
                 findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
                                         path, remedy="What lies beside it is shown and intact."))
                 continue

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.claims import disagreements
@@ -110,7 +110,7 @@ def _claims(volume: ExtVolume) -> tuple[NDArray[np.uint8] | None, dict[int, int]
             continue
         try:
             mapping = mapping_of(fs, inode, f"inode {number}")
-        except MossError as error:
+        except (FormatError, MediumError) as error:
             found.append(Finding(Severity.PROBLEM, f"The block map of inode {number} is damaged: {error}"))
             continue
         if number == RESIZE:
@@ -172,7 +172,7 @@ def _links(volume: ExtVolume, stated: dict[int, int]) -> Iterator[Finding]:
     for number in queue:
         try:
             rows = list(volume.rows(number))
-        except MossError:
+        except (FormatError, MediumError):
             continue                                        # reported by the walk of the tree
         for row in rows:
             counts[row.inode] += 1

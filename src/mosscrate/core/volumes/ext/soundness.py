@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks.runs import runs_of
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.volumes.base import Tree
 from mosscrate.core.volumes.ext.allocation import Bitmaps
 from mosscrate.core.volumes.ext.filesystem import Filesystem
@@ -175,7 +175,7 @@ def _claim_alone(volume: ExtVolume, number: int, record: np.void, claims: Claims
         return
     try:
         mapping = mapping_of(volume.fs, inode, f"inode {number}")
-    except MossError as error:
+    except (FormatError, MediumError) as error:
         yield f"The block map of “{claims.name(number)}” is damaged: {error}"
         return
     claims.add(mapping.runs["physical"], mapping.runs["length"], np.full(len(mapping.runs), number))

@@ -10,7 +10,7 @@ import numpy as np
 from mosscrate.core.binary import Record
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.ext import directory, journal
@@ -99,7 +99,7 @@ class ExtVolume(ReadByPieces):
             try:
                 rows = [r for r in self.rows(number) if r.name not in (".", "..")]
                 entries = self._entries(path, rows)
-            except MossError as error:
+            except (FormatError, MediumError) as error:
                 findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
                                         path, remedy="What lies beside it is shown and intact."))
                 continue

@@ -9,7 +9,7 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
 from mosscrate.core.volumes.clusters import FREE, Chains, Table, wrong_links
@@ -156,7 +156,7 @@ class FatVolume(ReadByPieces):
         for path, cluster in queue:
             try:
                 data = self.root_bytes() if cluster is None else self.directory_bytes(cluster)
-            except MossError as error:
+            except (FormatError, MediumError) as error:
                 findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
                                         path, remedy="What lies beside it is shown and intact."))
                 continue

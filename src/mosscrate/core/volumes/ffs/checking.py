@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.errors import MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.claims import disagreements
@@ -44,7 +44,7 @@ def _look(volume: FfsVolume, folder: int, header: Longs, number: int, longs: Lon
     """Everything about a member that a lenient driver does not look at."""
     yield from _member(volume, folder, header, number)
     kind = s.signed(int(longs[s.SEC_TYPE]))
-    with suppress(MossError):                              # `_claim` has said what cannot be followed
+    with suppress(FormatError, MediumError):                              # `_claim` has said what cannot be followed
         if kind == s.ST_FILE:
             yield from check_file(volume, number, longs, *volume.data_blocks(number))
         elif kind in (s.ST_FILE_LINK, s.ST_FOLDER_LINK):

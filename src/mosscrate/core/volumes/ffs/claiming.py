@@ -8,7 +8,7 @@ from typing import Protocol, TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.ffs import structures as s
 from mosscrate.core.volumes.ffs.fields import Fields
@@ -104,7 +104,7 @@ def claimed_blocks(volume: Followed, look: Look | None = None) -> tuple[NDArray[
                     queue.append(number)
                 found += _claim(volume, number, longs, claims)
                 found += look(folder, header, number, longs) if look else ()
-        except MossError as error:
+        except (FormatError, MediumError) as error:
             found.append(Finding(Severity.PROBLEM, f"Block {folder} cannot be followed: {error}"))
     return claims, found
 
@@ -119,6 +119,6 @@ def _claim(volume: Followed, number: int, longs: Longs, claims: NDArray[np.int32
             data, extensions = volume.data_blocks(number)
             np.add.at(claims, data, 1)
             claims[extensions] += 1
-    except MossError as error:
+    except (FormatError, MediumError) as error:
         name = volume.fields.name(longs)
         yield Finding(Severity.PROBLEM, f"“{name}” cannot be followed to its end: {error}", name)

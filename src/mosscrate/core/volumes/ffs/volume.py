@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.dostypes import DOS_TYPES
 from mosscrate.core.volumes.base import Entry, Kind, Tree
@@ -189,7 +189,7 @@ class FfsVolume:
                     else:
                         seen.add(member)
                         queue.append((entry.path, member))
-            except MossError as error:
+            except (FormatError, MediumError) as error:
                 findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read further: {error}",
                                         path, remedy="What was read before that place is shown and intact."))
         return Tree(tuple(found), tuple(findings))

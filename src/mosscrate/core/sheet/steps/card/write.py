@@ -54,7 +54,7 @@ class WriteImage(Step, tag="write", frozen=True):
         tail += " and read it back" if self.verify else ""
         indexes = frozenset(p.index for p in layout.partitions)
         return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", source.size * (1 + self.verify),
-                        layout.used, f"{binary(layout.used)} of {binary(source.size)} in use",
+                        source.size if layout.is_unread else layout.used, in_use(source),
                         whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
 
@@ -72,7 +72,7 @@ class WriteImage(Step, tag="write", frozen=True):
 
 def on_medium(layout: Layout, card: Sight) -> Layout:
     """A layout once it stands on a card of another size. Raises FitError where its volume would not be found."""
-    layout = replace(layout, size=card.size, sector=card.sector)
+    layout = replace(layout, size=card.size, sector=card.sector, packing=None, is_size_known=True, is_read_through=True)
     if layout.map_kind != MapKind.NONE or not layout.partitions:
         return layout
     look = layout.partitions[0]
@@ -82,6 +82,13 @@ def on_medium(layout: Layout, card: Sight) -> Layout:
         raise FitError(f"{look.name} is found by its length: on {card.name}, with {binary(card.size)}, its machine "
                        "would not see it. Bring the partition over instead, so that it is made anew.")
     return layout.with_partition(replace(look, partition=replace(look.partition, length=card.size)))
+
+
+def in_use(source: Sight) -> str:
+    """How much of a source is in use."""
+    if source.layout.is_unread:
+        return f"{binary(source.size)} as far as it is known; what is in use has not been read yet"
+    return f"{binary(source.layout.used)} of {binary(source.size)} in use"
 
 
 def what_of(layout: Layout) -> str:

@@ -18,6 +18,7 @@ from mosscrate.core.maps import MapKind, Partition, read_map
 from mosscrate.core.maps.mbr import is_extended
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Entry, Kind, Volume, facts_of, open_volume
+from mosscrate.core.volumes.places import in_order_of_place
 from mosscrate.core.watch import Watch
 
 _BOOT_CODE = {MapKind.MBR: 440, MapKind.GPT: 440, MapKind.AHDI: 342}   # bytes in front of the map's own fields
@@ -95,7 +96,9 @@ class _Meter:
 
 def file_digests(volume: Volume, count: Callable[[int], None]) -> dict[str, tuple[Kind, str, int | None]]:
     """(kind, BLAKE3, time) of everything in a tree; folders have an empty digest."""
-    return {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in volume.tree().entries}
+    entries = volume.tree().entries
+    found = {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in in_order_of_place(volume, entries)}
+    return {e.path: found[e.path] for e in entries}
 
 
 def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) -> None:

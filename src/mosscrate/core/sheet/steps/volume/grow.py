@@ -20,6 +20,7 @@ from mosscrate.core.sizes import binary, precise
 from mosscrate.core.volumes import format_of
 from mosscrate.core.watch import Watch
 
+UNREAD_SHARE = 256                     # one in so many bytes of a volume is a table, at most
 SLACK = 500                            # one in so many bytes may be missing from what was asked for without a word
 
 
@@ -36,6 +37,8 @@ class GrowPartition(Step, tag="grow", frozen=True):
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""
         look = card.sound(self.partition)
+        if look.is_unread:
+            return self._waiting(card, look)
         volume, length, limit = self.length(card, look)
         is_bare = card.map.kind == MapKind.NONE
         before = volume.size if is_bare else look.partition.length
@@ -75,8 +78,23 @@ class GrowPartition(Step, tag="grow", frozen=True):
             raise FitError(f"{look.name} has {binary(volume.size)} and cannot grow to {binary(length)}{because}.")
         return volume, length, limit
 
+    def _waiting(self, card: Sight, look: PartitionLook) -> Decision:
+        """What is on it is known once it stands on the card."""
+        room, unit = card.room_behind(self.partition), card.unit
+        wanted = (room if self.size is None else self.size) // unit * unit
+        if not look.partition.length < wanted <= room:
+            raise FitError(f"{look.name} has {binary(look.partition.length)} and can have {binary(room)} at most.")
+        map_ = edits.placed(card.map, self.partition, card.size, length=wanted)
+        grown = replace(look, partition=map_.partition(self.partition))
+        before = binary(look.partition.length)
+        return Decision(f"Grow {look.name} from {before} to {binary(wanted)}, or as far as it can", SMALL, 2 * SMALL,
+                        "what is on it has not been read yet: that is decided on the card", map=map_,
+                        looks=(grown,), same_files=frozenset({self.partition}), journal=wanted // UNREAD_SHARE)
+
     def settled(self, decided: Decision) -> Step:
         """See Step."""
+        if decided.chosen is None:
+            return self
         return msgspec.structs.replace(self, size=decided.chosen[1])
 
     @staticmethod
