@@ -40,8 +40,10 @@ class SevenZip:
         head = file.read(0, min(SEVEN_ZIP_HEADER, file.size))
         needed = SEVEN_ZIP_HEADER + sum(int.from_bytes(head[at:at + 8], "little") for at in (12, 20))
         if needed > file.size:
-            raise MediumError(f"{file.name} is cut short: {needed - file.size} bytes are missing at its end, with the "
-                              "directory. A part of a set may be missing, or the download was broken off.")
+            joined = set_of(file)
+            gone = f"the part behind {joined.paths[-1].name}" if joined is not None and joined.paths else \
+                "a part of a set, or the rest of a download"
+            raise MediumError(f"{needed - file.size} bytes are missing at its end, with the directory: {gone}.")
         return _members(file, self.kind)
 
 

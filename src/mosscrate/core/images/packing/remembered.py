@@ -57,7 +57,7 @@ _NOTES = msgspec.msgpack.Decoder(Note)
 
 
 class Runs:
-    """Runs of numbers that grow at their end, or begin anew."""
+    """Runs of numbers, in order, none of which touches another."""
 
     def __init__(self, runs: tuple[tuple[int, int], ...] = ()) -> None:
         self._firsts, self._lasts = [first for first, _ in runs], [last for _, last in runs]
@@ -79,10 +79,13 @@ class Runs:
     def _add(self, first: int, last: int) -> None:
         at = bisect_right(self._firsts, first)
         if at and self._lasts[at - 1] >= first:
-            self._lasts[at - 1] = max(self._lasts[at - 1], last)
-            return
-        self._firsts.insert(at, first)
-        self._lasts.insert(at, last)
+            at -= 1
+            first = self._firsts[at]
+        end = at
+        while end < len(self._firsts) and self._firsts[end] <= last:
+            last = max(last, self._lasts[end])
+            end += 1
+        self._firsts[at:end], self._lasts[at:end] = [first], [last]
 
 
 class Remembered:
