@@ -6,9 +6,10 @@ A click, a typed value or a choice is an act; waiting is not. The card in hand i
 from __future__ import annotations
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QFileDialog
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
@@ -18,6 +19,7 @@ from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Kind
 from mosscrate.core.watch import Watch
+from mosscrate.desk.window import MOVE
 from tests.cards import MIB, handheld, put_card
 from tests.core.maps.test_ahdi import drive as ahdi_drive
 from tests.core.maps.test_rdb import drive as rdb_drive
@@ -25,6 +27,7 @@ from tests.core.sheet.test_propose import small_clusters
 from tests.core.sheet.test_steps import put_in
 from tests.core.test_images import dynamic
 from tests.desk.person import medium
+from tests.packs import PACKERS
 
 GB = 10**9
 
@@ -256,3 +259,42 @@ def test_a_disk_in_a_container_is_moved_onto_a_card_like_any_other(person, tmp_p
     assert person.acts <= 5
     assert layout.partitions[1].partition.end > 99 * MIB
     assert files(person, "New card", 1)["PANEL.DTB"] == b"tree" * 300
+
+
+def drop_on_move(person, path):
+    """A file falls onto the button of Move: one act."""
+    person.acts = 1
+    window, data = person.window, QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path))])
+    button = window.rail.findChildren(QAbstractButton)[MOVE]
+    point = QPointF(button.mapTo(window, button.rect().center()))
+    window.dropEvent(QDropEvent(point, Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                                Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))
+    person.wait(lambda: window.model.asker.is_idle)
+
+
+def test_an_image_in_an_archive_is_written_straight_onto_a_card(person, tmp_path):
+    path = PACKERS["xz in a zip"](tmp_path, bytes(handheld(40 * MIB).data))
+    drop_on_move(person, path)
+    person.choose(person.window.move_.to_box, "New card")
+    person.wait(lambda: person.window.move_.plan is not None and not person.window.model.reading)
+    person.wait(lambda: person.window.model.asker.is_idle)
+    layout = confirm(person, "New card")
+    assert person.acts <= 4
+    assert layout.partitions[1].partition.end > 99 * MIB
+    assert files(person, "New card", 1)["PANEL.DTB"] == b"tree" * 300
+
+
+def test_an_image_in_three_parts_gets_a_larger_volume_of_the_size_that_was_typed(person, tmp_path):
+    path = PACKERS["7z in parts"](tmp_path, bytes(handheld(40 * MIB).data))
+    drop_on_move(person, path)
+    move = person.window.move_
+    person.choose(move.to_box, "New card")
+    person.wait(lambda: move.plan is not None and not person.window.model.reading)
+    person.wait(lambda: person.window.model.asker.is_idle and move.plan.growing == 2)
+    person.type_text(move.size_panel.field, "60MiB")
+    QTest.keyClick(move.size_panel.field, Qt.Key.Key_Return)
+    person.wait(lambda: person.window.model.asker.is_idle)
+    layout = confirm(person, "New card")
+    assert person.acts <= 5
+    assert layout.partition(2).partition.length == layout.partition(2).volume.size == 60 * MIB

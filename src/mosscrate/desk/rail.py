@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, pyqtSignal
 from PyQt6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QVBoxLayout, QWidget
 
@@ -35,6 +35,10 @@ class Rail(QWidget):
         """Mark a station."""
         if found := self._group.button(number):
             found.setChecked(True)
+
+    def number_at(self, point: QPoint) -> int | None:
+        """The station whose button lies there."""
+        return next((self._group.id(b) for b in self._group.buttons() if b.geometry().contains(point)), None)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Qt: the ground of the rail."""

@@ -138,7 +138,9 @@ class MainWindow(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """Qt: a dropped image is opened where one is; on Move it becomes the source."""
+        """Qt: a dropped image is opened where one is, or at the station on whose button it falls; on Move it becomes
+        the source.
+        """
         from pathlib import Path
 
         data = event.mimeData() if event else None
@@ -146,7 +148,9 @@ class MainWindow(QMainWindow):
         opened = [medium for medium in map(self.model.open_image, self.model.take_lists(paths)) if medium is not None]
         if not opened:
             return                                       # why is said at the bottom; nothing else changes
-        self._go("move" if self.stack.currentIndex() == MOVE else "look", opened[-1])
+        at = self.rail.number_at(self.rail.mapFrom(self, event.position().toPoint())) if event else None
+        station = self.stack.currentIndex() if at is None else at
+        self._go("move" if station == MOVE else "look", opened[-1])
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Qt: ask where a job is at work, stop what runs, remember the place."""
