@@ -1,4 +1,4 @@
-"""Disks in VHD files of ours, attached to a machine as they are: the kernel finds, reads and fills them."""
+"""Disks in VHD and qcow2 files of ours, attached to a machine as they are: the kernel finds, reads and fills them."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from tests.kernel import machine
 
 pytestmark = [pytest.mark.kernel,
               pytest.mark.skipif(not machine.is_available(), reason="no machine emulator (qemu-system-x86) here")]
-KINDS = ("vhd", "vhd-fixed")
+KINDS = ("vhd", "vhd-fixed", "qcow2", "qcow2-packed")
 
 
 def sums(disk: Blocks) -> dict[str, str]:
@@ -29,11 +29,11 @@ def sums(disk: Blocks) -> dict[str, str]:
             for e in volume.tree().entries if e.kind == Kind.FILE}
 
 
-def test_a_machine_reads_and_fills_our_vhd_files_and_we_read_what_it_wrote(tmp_path: Path):
+def test_a_machine_reads_and_fills_our_files_and_we_read_what_it_wrote(tmp_path: Path):
     card = handheld(90 * MIB)
     files = []
     for kind in KINDS:
-        files.append(tmp_path / f"{kind}.vhd")
+        files.append(tmp_path / f"{kind}.{kind.partition(chr(45))[0]}")
         convert_to(files[-1], card, Conversion(kind=kind), Watch())
     script = ""
     for k, kind in enumerate(KINDS):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -10,9 +11,10 @@ from mosscrate.cli.arranging import MAPS
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
+from mosscrate.core.images.making import KEYS
 from mosscrate.core.maps import MapKind
-from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.running.converting import KINDS, Conversion, convert_to
+from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.running.converting import Conversion, convert_in_order, convert_to
 
 
 @click.command()
@@ -22,19 +24,29 @@ from mosscrate.core.sheet.running.converting import KINDS, Conversion, convert_t
 @click.option("--under", type=click.Choice(MAPS), help="Every partition below an empty map of this kind.")
 @click.option("--size", help="Size of the new image below another map; as large as needed when left out.")
 @click.option("--swap", is_flag=True, help="Exchange the two bytes of every word.")
-@click.option("--to-kind", "kind", type=click.Choice(KINDS), default="raw", show_default=True,
-              help="What the file is: a VHD holds only what is not empty, a fixed one everything.")
+@click.option("--to-kind", "kind", type=click.Choice(KEYS), default="raw", show_default=True,
+              help="What the file is: an image as it is; a drive file that keeps geometry, layout and digests; VHD and "
+              "qcow2 for emulators; gz, xz or zst to pass on.")
+@click.option("--used-only", is_flag=True, help="Leave out what is left in the free room of volumes.")
 @json_option
 @click.pass_obj
 def convert(bench: Bench, source: str, file: Path, partition: int | None, under: str | None, size: str | None,
-            swap: bool, kind: str, as_json: bool) -> None:
-    """Make a new image FILE of a SOURCE: swapped, one partition of it, or all of them below another map."""
+            swap: bool, kind: str, used_only: bool, as_json: bool) -> None:
+    """Make a new FILE of a SOURCE: in another kind of file, swapped, one partition of it, or all below another map.
+
+    A FILE of “-” writes to the next command in a pipe, for the kinds that can: drive, gz, xz, zst.
+    """
     if under and kind != "raw":
         raise click.UsageError("An image below another map is raw; convert that one then.")
     if size and not under:
         raise click.UsageError("A size is for an image below another map; everything else keeps its own.")
-    wanted = Conversion(partition, MapKind(under) if under else None, size_of(size) if size else None, swap, kind)
-    with bench.shelf.find(source).open() as blocks, watching() as watch:
+    medium = bench.shelf.find(source)
+    wanted = Conversion(partition, MapKind(under) if under else None, size_of(size) if size else None, swap, kind,
+                        used_only, card_of(medium))
+    with medium.open() as blocks, watching() as watch:
+        if str(file) == "-":
+            convert_in_order(sys.stdout.buffer, blocks, wanted, watch)
+            return
         sentence = convert_to(file, blocks, wanted, watch)
     _say(file, sentence, as_json=as_json)
 

@@ -28,6 +28,9 @@ class Hostile:
         return Tree(tuple(Entry(p, kinds[type(v)], len(v) if isinstance(v, bytes) else 0, 1_600_000_000, 0,
                                 v if isinstance(v, str) else None) for p, v in self.names.items()))
 
+    def extents_of(self, entry):
+        return ()
+
     def read_file(self, entry):
         yield self.names[entry.path][:2]
         if entry.path in self.damaged:

@@ -15,7 +15,7 @@ from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity, worst_first
-from mosscrate.core.images import Compared, packed_in
+from mosscrate.core.images import Compared, ContainedDisk, packed_in
 from mosscrate.core.images.published import NAMES
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
@@ -67,12 +67,25 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
                          is_read_through=packed.remembered.is_read_through, fault=packed.remembered.fault,
                          places=packed.places,
                          cut=layout.cut if packed.is_size_known else 0)
+    if lack := lack_of(whole):
+        layout = replace(layout, fault=f"The file {lack}.")
     return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout), *_about_checksums(whole))))
+
+
+def lack_of(blocks: Blocks) -> str:
+    """What is missing of the file that holds a disk, in words that follow its name; "" for nothing."""
+    seen: Blocks | None = blocks
+    while seen is not None and not isinstance(seen, ContainedDisk):
+        seen = getattr(seen, "inner", None)
+    return seen.lack if seen is not None else ""
 
 
 def _about_checksums(blocks: Blocks) -> list[Finding]:
     """What is known, or could be, of whether a download is what was published."""
     packed = packed_in(blocks)
+    if lack := lack_of(blocks):
+        return [Finding(Severity.PROBLEM, f"The file {lack}. What is in it is read.",
+                        remedy="It is not written to a card as it is.")]
     if packed is not None and packed.remembered.fault:
         return [Finding(Severity.PROBLEM, packed.remembered.fault, remedy="It is not written to a card as it is.")]
     if packed is not None and packed.remembered.checked:

@@ -15,9 +15,11 @@ class ContainedDisk(Blocks):
     Attributes:
         file: what holds them; it is closed with the disk.
         kind: the format, as people write it.
+        lack: what is missing of the file, in words that follow its name; "" for nothing.
     """
 
     kind = ""
+    lack = ""
 
     def __init__(self, file: Blocks, size: int) -> None:
         super().__init__(size, name=file.name)

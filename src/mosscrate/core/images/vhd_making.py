@@ -1,21 +1,20 @@
 """Making VHD files of a disk: all of it with a footer behind it, or only the blocks that hold something.
 
-Source: as in `vhd`; the geometry is worked out as its appendix does.
+Source: as in `vhd`; the geometry is that of the drive's map, or worked out as its appendix does.
 """
 
 from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Iterator
 
 import numpy as np
-from blake3 import blake3
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.streaming import copy
 from mosscrate.core.errors import FitError
+from mosscrate.core.images.pipeline import Pipeline
 from mosscrate.core.images.vhd import COOKIE, DYNAMIC, FIXED, FOOTER, HEADER, SECTOR, SPARSE, UNUSED, checksum
 from mosscrate.core.sizes import TIB, binary
 from mosscrate.core.watch import Watch
@@ -25,6 +24,7 @@ LARGEST = 2040 << 30                   # bytes
 EPOCH = 946684800                      # the year 2000, from which its timestamps count
 CREATOR = b"win "                      # readers take the size from the geometry for creators that they do not know
 NOWHERE = 2**64 - 1
+MOST_HEADS = 16                        # ATA-1, 5.4
 MOST_SECTORS = 65535 * 16 * 255
 
 
@@ -34,10 +34,10 @@ def fixed_size(source: Blocks) -> int:
     return source.size + SECTOR
 
 
-def write_fixed(source: Blocks, file: Blocks, watch: Watch) -> str:
+def write_fixed(source: Blocks, file: Blocks, watch: Watch, tracks: tuple[int, int] | None = None) -> str:
     """The disk, then its footer; returns its BLAKE3. Raises MediumError, Stopped."""
     copied = copy(source, file, source.size, watch, phase="Writing the image")
-    file.write(source.size, _footer(source.size, FIXED, NOWHERE))
+    file.write(source.size, _footer(source.size, FIXED, NOWHERE, tracks))
     return copied.digest
 
 
@@ -48,19 +48,17 @@ def dynamic_size(source: Blocks) -> int:
     return _first_block(count) + count * (SECTOR + BLOCK) + SECTOR
 
 
-def write_dynamic(source: Blocks, file: Blocks, watch: Watch) -> tuple[str, int]:
+def write_dynamic(source: Blocks, file: Blocks, watch: Watch, tracks: tuple[int, int] | None = None) -> tuple[str, int]:
     """The blocks that hold something; returns the BLAKE3 of the disk and the length of the file."""
-    count, hasher = -(-source.size // BLOCK), blake3(max_threads=blake3.AUTO)
+    count, pipeline = -(-source.size // BLOCK), Pipeline(source, BLOCK, bytes, watch)
     table, at = np.full(count, UNUSED, ">u4"), _first_block(count)
-    for number, data in enumerate(_blocks(source)):
-        hasher.update(data)
-        if np.frombuffer(data, np.uint8).any():
+    for number, data in pipeline:
+        if data is not None:
             table[number] = at // SECTOR
             file.write(at, b"\xff" * SECTOR)
             file.write(at + SECTOR, data)
             at += SECTOR + BLOCK
-        watch.progress("Writing the image", min((number + 1) * BLOCK, source.size), source.size)
-    footer = _footer(source.size, DYNAMIC, SECTOR)
+    footer = _footer(source.size, DYNAMIC, SECTOR, tracks)
     place = Place("VHD header", HEADER, SECTOR)
     raw: Record = np.zeros((), HEADER)
     place.put(raw, cookie=SPARSE, data_offset=NOWHERE, table_offset=SECTOR + HEADER.itemsize, version=0x10000,
@@ -69,7 +67,7 @@ def write_dynamic(source: Blocks, file: Blocks, watch: Watch) -> tuple[str, int]
     file.write(SECTOR, raw.tobytes() + table.tobytes())
     file.write(at, footer)
     file.write(0, footer)
-    return hasher.hexdigest(), at + SECTOR
+    return pipeline.digest, at + SECTOR
 
 
 def geometry(sectors: int) -> tuple[int, int, int]:
@@ -85,14 +83,22 @@ def geometry(sectors: int) -> tuple[int, int, int]:
     return tracks // heads, heads, track
 
 
+def _as_mapped(sectors: int, tracks: tuple[int, int] | None) -> tuple[int, int, int] | None:
+    """The geometry in which the drive's map counts, where a drive can have it: more heads are a BIOS's translation."""
+    if tracks is None or not (0 < tracks[0] <= MOST_HEADS and 0 < tracks[1] <= 255):
+        return None
+    cylinders = sectors // (tracks[0] * tracks[1])
+    return (cylinders, *tracks) if 0 < cylinders <= 65535 else None
+
+
 def _must_fit(source: Blocks) -> None:
     if source.size > LARGEST or source.size % SECTOR:
         raise FitError(f"A VHD file holds whole sectors, up to {binary(LARGEST)} ({LARGEST / TIB:.2f} TiB); the source "
                        f"has {binary(source.size)}.")
 
 
-def _footer(size: int, kind: int, data_offset: int) -> bytes:
-    cylinders, heads, sectors = geometry(size // SECTOR)
+def _footer(size: int, kind: int, data_offset: int, tracks: tuple[int, int] | None) -> bytes:
+    cylinders, heads, sectors = _as_mapped(size // SECTOR, tracks) or geometry(size // SECTOR)
     raw: Record = np.zeros((), FOOTER)
     Place("VHD footer", FOOTER, 0).put(
         raw, cookie=COOKIE, features=2, version=0x10000, data_offset=data_offset,
@@ -107,8 +113,3 @@ def _first_block(count: int) -> int:
     """Behind footer, header and table."""
     return SECTOR + HEADER.itemsize + -(-4 * count // SECTOR) * SECTOR
 
-
-def _blocks(source: Blocks) -> Iterator[bytes]:
-    """Every block, the last one filled up with nothing."""
-    for at in range(0, source.size, BLOCK):
-        yield source.read(at, min(BLOCK, source.size - at))

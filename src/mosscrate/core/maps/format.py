@@ -58,6 +58,10 @@ class MapFormat:
         """The map. Raises FormatError, MediumError."""
         raise NotImplementedError
 
+    def geometry(self, map: PartitionMap) -> tuple[int, int]:
+        """(heads, sectors of a track) in which its partitions are counted; zeros where it does not say."""
+        return map.heads, map.sectors
+
     def claimed_size(self, first: bytes, map: PartitionMap) -> int:
         """Bytes that a medium has at least, by its map and its first 64 KiB."""
         return max((p.end for p in map.partitions), default=0)

@@ -89,6 +89,15 @@ def read(blocks: Blocks) -> PartitionMap:
     return PartitionMap(MapKind.RDB, "", tuple(partitions), unit, tuple(findings), origin, end)
 
 
+def tracks(map: PartitionMap) -> tuple[int, int]:
+    """(heads, sectors of a track) of the drive that a map counts in; zeros where it is not whole."""
+    place = _find(map.origin) if map.origin else None
+    if place is None:
+        return 0, 0
+    head = Place("RDSK", RDSK, place * 512).read(map.origin[place * 512:])
+    return int(head["heads"]), int(head["sectors"])
+
+
 def new(size: int, heads: int = HEADS, sectors: int = SECTORS) -> PartitionMap:
     """An empty map for a drive of `size` bytes, its first cylinders kept for the map itself.
 

@@ -36,6 +36,10 @@ class Rdb(MapFormat):
         """See MapFormat."""
         return rdb_code.declared(blocks, map)
 
+    def geometry(self, map: PartitionMap) -> tuple[int, int]:
+        """See MapFormat."""
+        return rdb.tracks(map)
+
     def can_be_changed(self, map: PartitionMap) -> bool:
         """See MapFormat: not one whose cylinders are not known."""
         return bool(map.origin)

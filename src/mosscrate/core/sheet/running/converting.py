@@ -5,18 +5,21 @@ from __future__ import annotations
 import os
 from contextlib import ExitStack
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import BinaryIO
 
 from mosscrate.core.blocks import Blocks, create_image
-from mosscrate.core.blocks.streaming import copy, digest
 from mosscrate.core.blocks.swapped import SwappedBlocks
-from mosscrate.core.contents import Layout, survey
+from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.fresh_images import must_be_new
 from mosscrate.core.contents.survey import whole_partition
-from mosscrate.core.errors import FitError, JobError, MossError
-from mosscrate.core.images import disk_in, open_image
-from mosscrate.core.images.vhd_making import dynamic_size, fixed_size, write_dynamic, write_fixed
-from mosscrate.core.maps import MapKind
+from mosscrate.core.contents.used import used_only
+from mosscrate.core.crate import CardRecord
+from mosscrate.core.errors import FitError, MediumError, MossError
+from mosscrate.core.images.drive_file import Facts
+from mosscrate.core.images.making import kind_of, save
+from mosscrate.core.maps import MapKind, map_format
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.planning.propose import under_another_map
@@ -26,7 +29,6 @@ from mosscrate.core.sheet.steps.shared.whole import must_be_whole
 from mosscrate.core.sizes import MIB, binary, counted
 from mosscrate.core.watch import Watch
 
-KINDS = ("raw", "vhd", "vhd-fixed")
 SPARE = 16 * MIB                        # for the map itself, and for partitions rounded up to its grid
 
 
@@ -39,7 +41,9 @@ class Conversion:
         under: the kind of map that all partitions come below; None keeps what is there.
         size: bytes of the image below another map; None takes what is needed.
         is_swapped: whether the two bytes of every word are exchanged.
-        kind: of the file: raw, vhd (only what holds something), vhd-fixed.
+        kind: of the file, by a key of `images.making.KINDS`.
+        used_only: whether what is left in free room is left out.
+        about: the card, where that is known.
     """
 
     partition: int | None = None
@@ -47,6 +51,8 @@ class Conversion:
     size: int | None = None
     is_swapped: bool = False
     kind: str = "raw"
+    used_only: bool = False
+    about: CardRecord | None = None
 
 
 def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
@@ -56,10 +62,12 @@ def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> 
     if wanted.partition is None:
         must_be_whole(layout)
     part = path.with_name(path.name + ".part")
-    if wanted.partition is not None:
-        source = whole_partition(source, wanted.partition)
     try:
-        sentence = _laid_out(part, source, wanted, watch) if wanted.under else _copied(part, source, wanted, watch)
+        if wanted.under:
+            part_of = source if wanted.partition is None else whole_partition(source, wanted.partition)
+            sentence = _laid_out(part, part_of, wanted, watch)
+        else:
+            sentence = _saved(part, source, layout, wanted, watch)
     except MossError:
         part.unlink(missing_ok=True)
         raise
@@ -67,36 +75,46 @@ def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> 
     return f"{path.name}: {sentence}"
 
 
-def _copied(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
-    """The same bytes, or swapped ones, read back once they are written."""
-    view = SwappedBlocks(source) if wanted.is_swapped else source
-    if wanted.kind != "raw":
-        return _contained(path, view, wanted, watch)
-    with create_image(path, view.size) as image:
-        copied = copy(view, image, view.size, watch, phase="Writing the image")
-        image.flush()
-        image.drop_cache()
-        if digest(image, view.size, watch, phase="Reading it back") != copied.digest:
-            raise JobError(f"{path} does not read back as it was written; its disk may be failing.")
-    return f"{binary(view.size)}{', its bytes swapped' if wanted.is_swapped else ''}, read back and equal."
+def convert_in_order(file: BinaryIO, source: Blocks, wanted: Conversion, watch: Watch) -> None:
+    """Write the same to a pipe. Raises FitError for a kind that has to look back, MediumError."""
+    layout, kind = survey(source), kind_of(wanted.kind)
+    if wanted.under or kind.write is None:
+        raise FitError(f"{kind.words.capitalize()}s cannot be written to a pipe. Name a file instead.")
+    if wanted.partition is None:
+        must_be_whole(layout)
+    blocks = _view(source, wanted)
+    try:
+        kind.write(blocks, file, _facts(blocks, layout, wanted), watch)
+    except OSError as error:
+        raise MediumError(f"The pipe cannot be written: {os.strerror(error.errno or 0)}.") from error
 
 
-def _contained(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
-    """The disk in a file of another format, read back through it."""
-    is_fixed = wanted.kind == "vhd-fixed"
-    with create_image(path, fixed_size(source) if is_fixed else dynamic_size(source)) as image:
-        if is_fixed:
-            written, length = write_fixed(source, image, watch), image.size
-        else:
-            written, length = write_dynamic(source, image, watch)
-        image.flush()
-        os.truncate(path, length)
-    with disk_in(open_image(path)) as disk:
-        disk.drop_cache()
-        if digest(disk, source.size, watch, phase="Reading it back") != written:
-            raise JobError(f"{path} does not read back as it was written; its disk may be failing.")
-    swapped = ", its bytes swapped" if wanted.is_swapped else ""
-    return f"{binary(source.size)} in a VHD file of {binary(length)}{swapped}, read back and equal."
+def _view(source: Blocks, wanted: Conversion) -> Blocks:
+    """What is saved of a source."""
+    view = used_only(source) if wanted.used_only else source
+    if wanted.partition is not None:
+        view = whole_partition(view, wanted.partition)
+    return SwappedBlocks(view) if wanted.is_swapped else view
+
+
+def _saved(path: Path, source: Blocks, layout: Layout, wanted: Conversion, watch: Watch) -> str:
+    """All of it in a file of a kind, read back once it is written."""
+    view = _view(source, wanted)
+    said = save(kind_of(wanted.kind), view, path, _facts(view, layout, wanted), watch)
+    notes = (", its bytes swapped" if wanted.is_swapped else "") + (
+        ", free room left out" if wanted.used_only else "")
+    return said.replace(", read back", f"{notes}, read back")
+
+
+def _facts(view: Blocks, layout: Layout, wanted: Conversion) -> Facts:
+    """What a drive file notes."""
+    heads, sectors = map_format(layout.map_kind).geometry(layout.as_map) if wanted.partition is None else (0, 0)
+    track = heads * sectors * layout.sector
+    return Facts(wanted.about.name if wanted.about else view.name, view.size, layout.sector,
+                 view.size // track if track else 0, heads, sectors,
+                 wanted.about.model if wanted.about else "", wanted.about.serial if wanted.about else "",
+                 wanted.about.key if wanted.about else "", datetime.now(UTC).isoformat(timespec="seconds"),
+                 wanted.used_only, describe(layout) if wanted.partition is None else {})
 
 
 def _laid_out(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
