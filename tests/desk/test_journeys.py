@@ -5,6 +5,8 @@ A click, a typed value or a choice is an act; waiting is not. The card in hand i
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
@@ -14,12 +16,14 @@ from PyQt6.QtWidgets import QAbstractButton, QApplication, QFileDialog
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition, partition_window
+from mosscrate.core.images import disk_in, open_image
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Kind
 from mosscrate.core.watch import Watch
-from mosscrate.desk.window import MOVE
+from mosscrate.desk.shared.saving import choices
+from mosscrate.desk.window import KEEP, MOVE
 from tests.cards import MIB, handheld, put_card
 from tests.core.maps.test_ahdi import drive as ahdi_drive
 from tests.core.maps.test_rdb import drive as rdb_drive
@@ -298,3 +302,26 @@ def test_an_image_in_three_parts_gets_a_larger_volume_of_the_size_that_was_typed
     layout = confirm(person, "New card")
     assert person.acts <= 5
     assert layout.partition(2).partition.length == layout.partition(2).volume.size == 60 * MIB
+
+
+def test_a_kept_drive_is_saved_for_an_emulator(person, bench, tmp_path, monkeypatch):
+    drive = rdb_drive()
+    bring(person, bench, "tarn", drive.size, drive.data, "Tarn 68")
+    person.pick_card("Tarn 68")
+    person.click(person.window.look.keep_button)
+    person.wait_for_job()
+    person.wait(lambda: person.window.model.asker.is_idle and bool(person.window.model.lanes))
+    person.window.go_to(KEEP)
+    keep = person.window.keep
+    person.wait(lambda: keep.lanes.selected is not None and person.window.model.asker.is_idle)
+    person.acts = 1                                          # the backup is picked
+    way = next(words for words, (kind, used) in choices().items() if kind.key == "qcow2" and not used)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName",
+                        lambda _self, _title, suggested, kinds: (str(tmp_path / Path(suggested).name), way))
+    person.click(keep.detail.save)
+    person.acts += 1                                         # the kind is chosen
+    person.wait(lambda: not person.window.model.jobs and person.window.model.asker.is_idle)
+    assert person.acts <= 3
+    saved = next(tmp_path.glob("Tarn 68*.qcow2"))
+    with disk_in(open_image(saved)) as disk:
+        assert (disk.container, disk.read(0, disk.size)) == ("qcow2", bytes(drive.data))

@@ -171,7 +171,7 @@ def _drive_within(partition: Partition, map: PartitionMap) -> tuple[PartitionLoo
     """A partition that is a whole drive of another family, as boards keep it that know an MBR first."""
     found = Finding(Severity.GOOD, f"This partition is a whole drive of its own, with an RDB and "
                     f"{counted(len(map.partitions), 'partition')}.", f"Partition {partition.index}", partition.index,
-                    "“As image…” saves it as a drive image that opens like any other; it is kept and copied exactly.")
+                    "“Save as…” saves it as a drive image that opens like any other; it is kept and copied exactly.")
     return PartitionLook(partition, None, Role.STORAGE, "it is a whole drive with a map of its own"), [found]
 
 

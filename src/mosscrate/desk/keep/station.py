@@ -16,6 +16,7 @@ from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.timeline import summary
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
+from mosscrate.desk.shared.saving import ask_where, saving
 
 
 class KeepStation(QWidget):
@@ -37,6 +38,7 @@ class KeepStation(QWidget):
         self.detail = _BackupPanel()
         self.detail.check.clicked.connect(self._check)
         self.detail.put_back.clicked.connect(self._put_back)
+        self.detail.save.clicked.connect(self._save)
         self.detail.look.clicked.connect(self._look)
         self._asked: Backup | None = None
         self._lay_out()
@@ -156,6 +158,20 @@ class KeepStation(QWidget):
         if self.lanes.selected:
             self.elsewhere.emit("move", self.model.backup_medium(self.lanes.selected))
 
+    def _save(self) -> None:
+        backup = self.lanes.selected
+        if backup is None:
+            return
+        name = backup.record.card.name
+        wanted = ask_where(self, f"the backup of {name}", f"{name} {backup.kept_at:%Y-%m-%d}")
+        if wanted is None:
+            return
+        medium = self.model.backup_medium(backup)
+        job = self.model.run(f"Save the backup of {name}", saving(medium, None, wanted), {str(backup.path)})
+        if job:
+            job.done.connect(lambda sentence: self.detail.say(Finding(Severity.GOOD, str(sentence))))
+            job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
     def _look(self) -> None:
         if self.lanes.selected:
             self.elsewhere.emit("look", self.model.backup_medium(self.lanes.selected))
@@ -168,6 +184,7 @@ class _BackupPanel(Panel):
         self.about = label(style="muted", scale=0.9, elides=True)
         self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
         self.look = button("Show its contents", lambda: None)
+        self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
         titles = QVBoxLayout()
         titles.setSpacing(1)
@@ -175,7 +192,7 @@ class _BackupPanel(Panel):
         titles.addWidget(self.about)
         head = QHBoxLayout()
         head.addLayout(titles, 1)
-        head.addLayout(row(self.check, self.look, self.put_back))
+        head.addLayout(row(self.check, self.look, self.save, self.put_back))
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
         self.facts = Facts()

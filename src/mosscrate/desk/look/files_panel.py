@@ -54,7 +54,7 @@ class FilesPanel(Panel):
     def __init__(self) -> None:
         super().__init__()
         self.head = label(bold=True, scale=1.1, elides=True)
-        self.image_button = button("As image…", self._as_image,
+        self.image_button = button("Save as…", self._as_image,
                                    tip="Save this partition as an image file without a map, byte for byte")
         self.facts = label(style="muted", scale=0.9, wraps=True)
         self.take_button = button("To computer…", self._take_out, tip="Copy what is chosen to this computer")

@@ -33,6 +33,7 @@ from mosscrate.desk.look.files_panel import Carried, FilesPanel
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.files_in_hand import FilesInHand
+from mosscrate.desk.shared.saving import ask_where, saving
 
 TOLD = 3                               # names that change, before the rest is counted
 
@@ -68,14 +69,15 @@ class Filing(QObject):
             job.failed.connect(lambda error: self.files.show_problem(str(error)))
 
     def _save_image(self, index: int) -> None:
-        """A partition as an image file, verified by reading it back."""
+        """A partition in a file of a kind, verified by reading it back."""
         medium, bench = self.model.selected, self.model.bench
-        name, _ = QFileDialog.getSaveFileName(self.files, "Save the partition as an image",
-                                              str(Path.home() / f"{self.files.head.text()}.img"))
-        if not name or medium is None:
+        wanted = ask_where(self.files, "the partition", self.files.head.text())
+        if wanted is None or medium is None:
             return
-        job = self.model.run(f"Save a partition of {medium.name}",
-                             lambda watch: _as_image(medium, index, Path(name), bench, watch), {medium.key})
+        work = saving(medium, index, wanted)
+        if wanted.kind.key == "raw" and not wanted.used_only:         # with its record, and over what cannot be read
+            work = lambda watch: _as_image(medium, index, wanted.path, bench, watch)  # noqa: E731 - the same, kept
+        job = self.model.run(f"Save a partition of {medium.name}", work, {medium.key})
         if job:
             job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
             job.failed.connect(lambda error: self.files.show_problem(str(error)))

@@ -32,6 +32,7 @@ from mosscrate.desk.look.structure_panel import StructurePanel
 from mosscrate.desk.look.tree_model import Node, nodes_of
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import button, label, row
+from mosscrate.desk.shared.saving import ask_where, saving
 
 NARROW = 1040
 LEAST_CORE, LEAST_SHELF = 214, 182   # pixels in which names of partitions and cards can be read
@@ -52,6 +53,8 @@ class LookStation(QWidget):
         self.new_button = button("New image…", self._ask_for_new, tip="Make an empty floppy or a blank drive")
         self.check_button = button("Check structure", self._check)
         self.keep_button = button("Keep it", self._keep)
+        self.save_button = button("Save as…", self._save,
+                                  tip="All of it in a file: for an emulator, to put it away, to pass it on")
         self.grow_button = button("Use the free room…", lambda: self.elsewhere.emit("move.grow", self.model.selected),
                                   tip="Grow the last partition into the unused room behind it")
         self.arrange_button = button("Change partitions…",
@@ -102,6 +105,7 @@ class LookStation(QWidget):
         name = self.model.selected.name if self.model.selected else ""
         of_card = (
             (self.move_button, f"Move {name} onto another card"), (self.keep_button, f"Keep {name} in the crate"),
+            (self.save_button, f"Save {name} as a file"),
             (self.prepare_button, f"Prepare {name} anew"), (self.arrange_button, f"Change partitions of {name}"),
             (self.grow_button, f"Use the free room of {name}"), (self.check_button, f"Check structure of {name}"))
         return (*((words, each.click) for each, words in of_card if each.isEnabled() and not each.isHidden()),
@@ -115,7 +119,7 @@ class LookStation(QWidget):
         self.head = head = QHBoxLayout()
         head.addLayout(words, 1)
         head.addLayout(row(self.grow_button, self.prepare_button, self.arrange_button, self.check_button,
-                           self.keep_button, self.move_button))
+                           self.save_button, self.keep_button, self.move_button))
         shelf = QVBoxLayout()
         shelf.addWidget(label("On the shelf", bold=True))
         shelf.addWidget(self.shelf, 1)
@@ -242,6 +246,7 @@ class LookStation(QWidget):
         is_kept = medium is not None and medium.source == Source.BACKUP
         self.keep_button.setEnabled(is_free and (layout is not None or self._is_unreadable(medium)) and not is_kept)
         self.move_button.setEnabled(is_free and layout is not None)
+        self.save_button.setEnabled(is_free and layout is not None)
         self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
         self.prepare_button.setEnabled(may_change and layout is not None)
         self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
@@ -283,6 +288,14 @@ class LookStation(QWidget):
     def _keep(self) -> None:
         if self.model.selected:
             self.model.keep(self.model.selected)
+
+    def _save(self) -> None:
+        medium = self.model.selected
+        wanted = ask_where(self, medium.name, medium.name) if medium is not None else None
+        if medium is not None and wanted is not None:
+            job = self.model.run(f"Save {medium.name}", saving(medium, None, wanted), {medium.key})
+            if job:
+                job.done.connect(lambda sentence: self.model.said.emit(str(sentence)))
 
     def _move(self) -> None:
         self.elsewhere.emit("move", self.model.selected)
