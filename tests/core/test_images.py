@@ -7,6 +7,7 @@ import struct
 import zlib
 
 import pytest
+from backports import zstd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -142,7 +143,7 @@ def test_a_contained_disk_is_a_medium_that_is_read_kept_and_never_written(tmp_pa
 
 
 def qcow2(data: bytes, seed: int, *, version: int = 3, bits: int = 12, extended: bool = False, behind: bytes = b"",
-          name: str = "") -> tuple[bytes, bytes]:
+          name: str = "", packing: int = 0) -> tuple[bytes, bytes]:
     """A file whose clusters are nowhere, zeros, as they are or packed, in any order, and what it must read as."""
     rnd, cluster, shown = random.Random(seed), 1 << bits, bytearray(data)
     per = cluster // (16 if extended else 8)
@@ -173,7 +174,7 @@ def qcow2(data: bytes, seed: int, *, version: int = 3, bits: int = 12, extended:
             shown[start:end] = bytes(end - start)
         elif way == "packed":
             packer = zlib.compressobj(9, zlib.DEFLATED, -12)
-            packed = packer.compress(piece) + packer.flush()
+            packed = zstd.compress(piece) if packing else packer.compress(piece) + packer.flush()
             at = len(file)
             file.extend(packed)
             sectors = (at + len(packed) - 1) // 512 - at // 512
@@ -196,17 +197,18 @@ def qcow2(data: bytes, seed: int, *, version: int = 3, bits: int = 12, extended:
     struct.pack_into(">4sIQIIQIIQQIIQ", file, 0, b"QFI\xfb", version, 512 if name else 0, len(name), bits, len(data), 0,
                      tables, l1_at, 0, 0, 0, 0)
     if version == 3:
-        struct.pack_into(">QQQII", file, 72, 16 if extended else 0, 0, 0, 4, 104)
+        features = (16 if extended else 0) | (8 if packing else 0)
+        struct.pack_into(">QQQIIB", file, 72, features, 0, 0, 4, 112 if packing else 104, packing)
     return bytes(file), bytes(shown)
 
 
-@given(st.integers(0, 2**32), st.integers(1, 60), st.sampled_from([(2, 12, False), (3, 12, False), (3, 9, False),
-                                                                  (3, 16, True), (3, 14, True)]))
+@given(st.integers(0, 2**32), st.integers(1, 60), st.sampled_from([
+    (2, 12, False, 0), (3, 12, False, 0), (3, 12, False, 1), (3, 9, False, 0), (3, 16, True, 0), (3, 14, True, 1)]))
 @settings(max_examples=60, deadline=None)
 def test_a_qcow2_disk_is_read_as_a_second_writer_meant_it(seed, clusters, shape):
-    version, bits, extended = shape
+    version, bits, extended, packing = shape
     data = random.Random(seed).randbytes((clusters << bits) - 512 * (seed % 2) * (bits > 9))
-    written, shown = qcow2(data, seed, version=version, bits=bits, extended=extended)
+    written, shown = qcow2(data, seed, version=version, bits=bits, extended=extended, packing=packing)
     disk = disk_in(MemoryBlocks(written))
     assert (disk.container, disk.read(0, disk.size) == shown) == ("qcow2", True)
     rnd = random.Random(seed)
@@ -236,7 +238,8 @@ def test_what_is_nowhere_is_read_from_the_file_that_lies_beside_it(tmp_path, ext
 
 @pytest.mark.parametrize(("at", "value", "said"), [
     (32, struct.pack(">I", 1), "not encrypted"), (72, struct.pack(">Q", 4), "its data lie in another file"),
-    (72, struct.pack(">Q", 1 << 40), "feature 40"), (4, struct.pack(">I", 7), "version"),
+    (72, struct.pack(">Q", 1 << 40), "feature 40"),
+    (72, struct.pack(">QQQIIB", 8, 0, 0, 4, 112, 9), "kind 9"), (4, struct.pack(">I", 7), "version"),
     (36, struct.pack(">I", 0), "a table that covers the disk"), (24, struct.pack(">Q", 1 << 50), "covers the disk")])
 def test_what_cannot_be_read_in_a_qcow2_file_is_named(at, value, said):
     written, _ = qcow2(bytes(1 << 16), 1)

@@ -47,6 +47,15 @@ class DiskInPieces(ContainedDisk):
 
     piece: int
 
+    def _read(self, offset: int, length: int) -> bytes:
+        number, at = divmod(offset, self.piece)
+        whole = self._at_hand(number, at, length) if at + length <= self.piece else None
+        return super()._read(offset, length) if whole is None else whole
+
+    def _at_hand(self, number: int, at: int, length: int) -> bytes | None:
+        """Bytes within one piece, where they can be had without a copy; None where not. Raises MediumError."""
+        return None
+
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         done = 0
         while done < len(buffer):

@@ -120,6 +120,10 @@ class DriveFile(DiskInPieces):
         if self.lack:
             raise Damaged(f"{self.name} {self.lack}")
 
+    def _at_hand(self, number: int, at: int, length: int) -> bytes | None:
+        data = self._unpacked.get(number)
+        return data[at:at + length] if data else None
+
     def _read_piece(self, number: int, at: int, into: memoryview) -> None:
         data = self._unpacked.get(number)
         if data is None:

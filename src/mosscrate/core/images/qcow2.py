@@ -2,8 +2,9 @@
 
 Big-endian. Source: the published "qcow2 image format" (docs/interop/qcow2 of its makers), versions 2 and 3. A table of
 the first level leads to tables of the second, whose entries say where a cluster stands: nowhere, as zeros, as it is, or
-deflated (raw, window of 12 bits). With extended entries each cluster has 32 parts of its own. What is nowhere is read
-from the backing file, which has to lie in the same folder; internal snapshots are left alone.
+packed: deflated (raw, window of 12 bits), or a Zstandard frame. With extended entries each cluster has 32 parts of its
+own. What is nowhere is read from the backing file, which has to lie in the same folder; internal snapshots are left
+alone.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
+from backports import zstd
 from numpy.typing import NDArray
 
 from mosscrate.core.binary import Place
@@ -32,9 +34,9 @@ HEADER_3 = np.dtype([
     ("incompatible_features", ">u8"), ("compatible_features", ">u8"), ("autoclear_features", ">u8"),
     ("refcount_order", ">u4"), ("header_length", ">u4")])                                # 104 bytes
 DIRTY, EXTERNAL, PACKED_OTHERWISE, EXTENDED = 1, 4, 8, 16
-KNOWN = DIRTY | EXTENDED               # incompatible features with which a file can be read here
-NAMES = {2: "it is marked as corrupt", EXTERNAL: "its data lie in another file",
-         PACKED_OTHERWISE: "its clusters are packed in another way than deflate"}
+PACKING_AT, ZSTANDARD = 104, 1          # byte of the header that names the packing; one of its values
+KNOWN = DIRTY | EXTENDED | PACKED_OTHERWISE               # incompatible features with which a file can be read here
+NAMES = {2: "it is marked as corrupt", EXTERNAL: "its data lie in another file"}
 PLACE = 0x00FF_FFFF_FFFF_FE00          # of an entry: where a table or a cluster stands
 IS_PACKED, READS_ZERO = 1 << 62, 1
 PARTS = 32                             # of a cluster with an extended entry
@@ -63,6 +65,11 @@ class Qcow2Disk(DiskInPieces):
             bit = (features & ~KNOWN) & -(features & ~KNOWN)
             raise place.error("incompatible_features", features, "nothing that is not known here: " + NAMES.get(
                 bit, f"feature {bit.bit_length() - 1}"))
+        packing = head[PACKING_AT] if features & PACKED_OTHERWISE and len(head) > PACKING_AT else 0
+        if packing not in (0, ZSTANDARD):
+            raise place.error("incompatible_features", features, "clusters packed by deflate or Zstandard; "
+                              f"kind {packing} is not known here")
+        self._is_zstandard = packing == ZSTANDARD
         place.require("crypt_method", int(raw["crypt_method"]), {0}, "a file that is not encrypted")
         bits = place.require("cluster_bits", int(raw["cluster_bits"]), range(9, 22))
         self.piece = 1 << bits
@@ -76,6 +83,7 @@ class Qcow2Disk(DiskInPieces):
             raise place.error("l1_table_offset", at, "a table that lies within the file, for whole sectors")
         self.l1: Table = np.frombuffer(file.read(at, 8 * wanted), ">u8").astype(np.uint64)
         self._tables: OrderedDict[int, Table] = OrderedDict()
+        self._plain: dict[int, list[int]] = {}         # entries of tables that were read before
         self._unpacked: tuple[int, bytes] = (0, b"")   # the last packed cluster that was read, by its entry
         self.backing = self._behind(raw, place, depth)
 
@@ -117,6 +125,20 @@ class Qcow2Disk(DiskInPieces):
         reads_zero = (entries & np.uint64(READS_ZERO)) != 0            # of a packed one the bit belongs to its place
         found: NDArray[np.bool_] = ~is_packed & (~is_there if self.is_extended else ~is_there | reads_zero)
         return found
+
+    def _at_hand(self, number: int, at: int, length: int) -> bytes | None:
+        high, low = divmod(number, self.entries)
+        plain = self._plain.get(high)
+        if plain is None:
+            if self.is_extended or high not in self._tables:
+                return None
+            if len(self._plain) >= CACHED:
+                self._plain.clear()
+            plain = self._plain[high] = self._tables[high][:, 0].tolist()
+        entry = plain[low]
+        if entry & (IS_PACKED | READS_ZERO) or not entry & PLACE:
+            return None
+        return self.file.read((entry & PLACE) + at, length)
 
     def _read_piece(self, number: int, at: int, into: memoryview) -> None:
         high, low = divmod(number, self.entries)
@@ -164,8 +186,10 @@ class Qcow2Disk(DiskInPieces):
         sectors = (entry & IS_PACKED - 1) >> self._split
         length = min((sectors + 1) * SECTOR - place % SECTOR, max(0, self.file.size - place))
         try:
-            data = zlib.decompressobj(-12).decompress(self.file.read(place, length), self.piece)
-        except zlib.error as error:
+            packed = self.file.read(place, length)
+            data = zstd.ZstdDecompressor().decompress(packed, self.piece) if self._is_zstandard else \
+                zlib.decompressobj(-12).decompress(packed, self.piece)
+        except (zlib.error, zstd.ZstdError) as error:
             raise MediumError(f"A packed cluster of {self.name} at byte {place} is damaged: {error}.", place) from error
         if len(data) < self.piece:
             raise MediumError(f"A packed cluster of {self.name} at byte {place} ends early.", place)

@@ -46,17 +46,30 @@ class WriteImage(Step, tag="write", frozen=True):
         if source.size > card.size and (end > card.size or layout.map_kind in (MapKind.NONE, MapKind.GPT)):
             raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}: "
                            f"{binary(source.size - card.size)} too few.")
-        if source.holds_data_behind(card.size):
-            raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}, and what would be cut "
-                           "is not empty. Take a larger card, or let the last volume be shrunk first.")
+        note = self._about_what_is_cut(card, source)
         layout = on_medium(layout, card)
         tail = ", the two bytes of every word swapped" if self.swap else ""
         tail += " and read it back" if self.verify else ""
         indexes = frozenset(p.index for p in layout.partitions)
         return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", source.size * (1 + self.verify),
-                        source.size if layout.is_unread else layout.used, in_use(source),
+                        source.size if layout.is_unread else layout.used,
+                        "; ".join(filter(None, (in_use(source), note))),
                         whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
+
+    @staticmethod
+    def _about_what_is_cut(card: Sight, source: Sight) -> str:
+        """What becomes of the end of a source that is a little too large. Raises FitError."""
+        excess = source.size - card.size
+        if excess <= 0:
+            return ""
+        if not source.holds_data_behind(card.size):
+            return f"the last {binary(excess)} of it are empty and left out"
+        if source.layout.map_kind == MapKind.MBR and not source.layout.is_unread:
+            return (f"the last {binary(excess)} of it are left out: they belong to no partition, though they are not "
+                    "empty")
+        raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}, and what would be cut "
+                       "is not empty. Take a larger card, or let the last volume be shrunk first.")
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""
@@ -66,7 +79,8 @@ class WriteImage(Step, tag="write", frozen=True):
         self.decide(target, source)
         blocks = SwappedBlocks(source.raw) if self.swap else source.raw
         notes = shop.before_whole_write(as_it_stands=not self.swap)
-        length = write_image(blocks, target.raw, watch, verify=self.verify, notes=notes)
+        length = write_image(blocks, target.raw, watch, verify=self.verify, notes=notes,
+                             length=min(source.size, target.size))               # what is cut was decided
         return Done(f"{binary(length)} written onto {target.name}.", length)
 
 

@@ -74,8 +74,9 @@ def length_that_fits(source: Blocks, target: Blocks, watch: Watch) -> int:
     return target.size
 
 
-def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, notes: Notes | None = None) -> int:
-    """Write a source onto a target from its first byte; returns the bytes covered.
+def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, notes: Notes | None = None,
+                length: int | None = None) -> int:
+    """Write a source onto a target from its first byte; returns the bytes covered. `length` is how many were decided.
 
     The head with the map goes last; until then a stamp stands in its place. Old maps at the target's end are cleared.
 
@@ -85,7 +86,7 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         JobError: it does not read back equal.
     """
     notes = notes or Notes()
-    length = length_that_fits(source, target, watch)
+    length = length_that_fits(source, target, watch) if length is None else length
     if notes.expected and length < source.size:
         _must_be(notes, digest(source, source.size, watch, phase="Comparing with its record"), "Nothing was written.")
     edge = min(EDGE, target.size)
