@@ -3,6 +3,7 @@
     ./moss fuzz [--count 50000] [--seed 1] [--only rdb]
     ./moss fuzz histories [--count 50000] [--seed 1]      # of cards and their jobs: tests/histories.py
     ./moss fuzz steps [--count 50000] [--seed 1]          # forecasts and runs: tests/sheets.py
+    ./moss fuzz packs [--count 50000] [--only xz]         # containers, streams, archives: tests/packs_fuzz.py
 
 Each case damages one structure of one small card (MBR, boot sector, FSInfo, FAT, folder): single
 bytes, extreme values in fields, stretches copied over one another, links led to another block of the
@@ -43,7 +44,7 @@ from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import TREE, make_hfs
-from tests import histories, sheets
+from tests import histories, packs_fuzz, sheets
 from tests.cards import MIB, lay_out, make_volume, some_files
 from tests.core.maps.test_rdb import with_code
 from tests.volumes import WHEN, fresh, worked_on
@@ -191,7 +192,7 @@ def run(count: int, seed: int, only: str = "") -> Counter[str]:
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
-    parser.add_argument("what", nargs="?", choices=("cards", "histories", "steps"), default="cards")
+    parser.add_argument("what", nargs="?", choices=("cards", "histories", "steps", "packs"), default="cards")
     parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="", help="one kind of card, such as ffs-intl, rdb or hfs")
@@ -209,10 +210,11 @@ def main() -> int:
             print(f"{number:7}  {name}")
         print(f"{options.count} sequences in {time.monotonic() - begun:.0f} s: every forecast and its run agree")
         return 0
-    ended = run(options.count, options.seed, options.only)
+    kind = packs_fuzz.run if options.what == "packs" else run
+    ended = kind(options.count, options.seed, options.only)
     for name, number in ended.most_common():
         print(f"{number:7}  {name}")
-    print(f"{options.count} damaged cards in {time.monotonic() - begun:.0f} s: no crash, no hang")
+    print(f"{options.count} damaged {options.what} in {time.monotonic() - begun:.0f} s: no crash, no hang")
     return 0
 
 

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import gzip
 import lzma
-import random
 import zipfile
 from binascii import crc32
-from contextlib import suppress
 from hashlib import md5, sha1, sha256
 
 import numpy as np
@@ -26,6 +24,7 @@ from mosscrate.core.sheet.steps import GrowPartition, WriteImage
 from mosscrate.core.slots.files import Memory
 from mosscrate.core.slots.shelf import Shelf
 from mosscrate.core.watch import Watch
+from tests import packs_fuzz
 from tests.cards import MIB, contents, handheld, put_card
 from tests.packs import PACKERS, cut_up, seven
 
@@ -321,28 +320,10 @@ def test_sizes_that_lie_and_bombs_neither_hang_nor_fill_memory(tmp_path):
         disk_in(open_image(tmp_path / "deep.gz"))
 
 
-@pytest.mark.parametrize("seed", range(40))
-def test_damage_anywhere_ends_in_a_reading_or_a_sentence(seed, tmp_path):
-    rnd = random.Random(seed)
-    disk = bytes(handheld(40 * MIB).data)[:8 * MIB]
-    how = list(PACKERS)[seed % len(PACKERS)]
-    path = PACKERS[how](tmp_path, disk)
-    data = bytearray(path.read_bytes())
-    for _ in range(rnd.choice((1, 4))):
-        match rnd.randrange(3):
-            case 0:
-                data[rnd.randrange(len(data))] ^= 1 << rnd.randrange(8)
-            case 1:
-                del data[rnd.randrange(len(data)):]
-            case _:
-                at = rnd.randrange(len(data))
-                data[at:at + 8] = rnd.randbytes(8)
-        data = data or bytearray(1)
-    path.write_bytes(data)
-    with suppress(MossError), disk_in(open_image(path)) as found:
-        suppose_size(found)
-        if packed_in(found) is not None:
-            read_through(found, Watch())
+def test_damaged_files_of_every_kind_end_in_a_reading_or_a_sentence():
+    ended = packs_fuzz.run(250, 5)
+    assert ended["read through"] > 0
+    assert ended["Damaged"] + ended["MediumError"] > 50
 
 
 def test_runs_of_zeros_grow_and_are_found():

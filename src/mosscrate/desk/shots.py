@@ -13,7 +13,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
+from mosscrate.core.images.drive_file import Facts
+from mosscrate.core.images.making import kind_of
 from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import bench_at
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
@@ -90,10 +93,27 @@ def main() -> None:
         vintage(Photographer(folder, Path(bench)))
         converting(Photographer(folder, Path(bench)))
         files(Photographer(folder, Path(bench)))
+        packed(Photographer(folder, Path(bench)), Path(bench))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.look_at("Pipkin owner’s spare")
         light.take("look-light")
         light.window.close()
+
+
+def packed(p: Photographer, bench: Path) -> None:
+    """A release in an archive, before and after it was read through."""
+    w, path = p.window, bench / "pipkin-release-3.img.gz"
+    card = _medium(w, "Pipkin bench card")
+    with card.open() as blocks:
+        kind_of("gz").make(blocks, path, Facts(), Watch())
+    w.model.open_image(path)
+    p.settle()
+    p.take("look-packed")
+    p.plan("pipkin-release-3")
+    p.settle(lambda: bool(w.model.reading) and w.model.unwrapped(w.model.selected) > 0.4)
+    p.take("move-packed")
+    p.settle(lambda: not w.model.reading)
+    w.close()
 
 
 def journey(p: Photographer) -> None:

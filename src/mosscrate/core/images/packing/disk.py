@@ -120,7 +120,7 @@ class PackedDisk(ContainedDisk):
     def read_through(self, watch: Watch, see: Callable[[memoryview], object]) -> None:
         """Unpack all of it once, in order; `see` is shown every byte. Raises MediumError, Stopped."""
         total, begun, at = self.packing.packed, self.meter.count, 0
-        phase = f"Reading {self.name} through"
+        phase = "Unpacking and comparing"
         if isinstance(self.file, Stream):
             self.file.begin_again()
             while len(data := self.file.read_on(STEP)):

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import logging
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -192,4 +193,5 @@ def _library() -> Any:
         import libarchive
     except Exception as error:                # the binding fails in several ways where the library is missing
         raise MediumError(MISSING) from error
+    logging.getLogger("libarchive").setLevel(logging.CRITICAL)       # what it would log is raised here
     return libarchive

@@ -52,7 +52,7 @@ class WriteImage(Step, tag="write", frozen=True):
         tail += " and read it back" if self.verify else ""
         indexes = frozenset(p.index for p in layout.partitions)
         return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", source.size * (1 + self.verify),
-                        source.size if layout.is_unread else layout.used,
+                        source.size if any(look.is_unread for look in layout.partitions) else layout.used,
                         "; ".join(filter(None, (in_use(source), note))),
                         whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
@@ -100,9 +100,10 @@ def on_medium(layout: Layout, card: Sight) -> Layout:
 
 def in_use(source: Sight) -> str:
     """How much of a source is in use."""
-    if source.layout.is_unread:
+    if any(look.is_unread for look in source.layout.partitions):
         return f"{binary(source.size)} as far as it is known; what is in use has not been read yet"
-    return f"{binary(source.layout.used)} of {binary(source.size)} in use"
+    size = binary(source.size) if source.layout.is_size_known else f"{binary(source.size)}, as far as that is known,"
+    return f"{binary(source.layout.used)} of {size} in use"
 
 
 def what_of(layout: Layout) -> str:
