@@ -15,7 +15,7 @@ from blake3 import blake3
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.unpacking import read_through, suppose_size
-from mosscrate.core.errors import Damaged, FitError, JobError, MediumError, MossError, NotReadYet
+from mosscrate.core.errors import Damaged, FitError, GuardRefusal, JobError, MediumError, MossError, NotReadYet
 from mosscrate.core.images import Reach, disk_in, open_image, packed_in
 from mosscrate.core.images.packing.remembered import Runs
 from mosscrate.core.sheet.running import run as running
@@ -335,3 +335,31 @@ def test_runs_of_zeros_grow_and_are_found():
     assert [runs.holds(n) for n in (3, 4, 11, 12, 14, 15)] == [False, True, True, False, True, False]
 
 
+
+
+def test_a_card_onto_which_the_archive_itself_was_written_is_told(bench, tmp_path, card):
+    put_card(bench, "target", 60 * MIB, lzma.compress(card, preset=0))
+    with bench.shelf.find("Target").open() as blocks:
+        found = survey(blocks).findings
+    assert any("begins like an xz file" in f.sentence for f in found)
+
+
+def test_nothing_is_written_onto_the_archive_that_it_comes_from(bench, tmp_path, card):
+    path = PACKERS["zip"](tmp_path, card)
+    source, target = bench.shelf.find(str(path / "release/card.img")), bench.shelf.find(str(path))
+    sheet = JobSheet((WriteImage(),), reference(source), reference(target))
+    before = path.read_bytes()
+    with pytest.raises(GuardRefusal, match="It is the source itself"):
+        running.run(sheet, bench, Watch(), typed_tag=target.tag)
+    assert path.read_bytes() == before
+
+
+def test_only_the_last_files_are_remembered(tmp_path, monkeypatch):
+    monkeypatch.setattr("mosscrate.core.slots.files.MOST_SAVED", 3)
+    memory = tmp_path / "memory"
+    for k in range(6):
+        path = tmp_path / f"{k}.img.gz"
+        path.write_bytes(gzip.compress(bytes(MIB)))
+        with Shelf(memory=Memory(memory)).find(str(path)).open() as disk:
+            read_through(disk, Watch())
+    assert len(list(memory.iterdir())) <= 4

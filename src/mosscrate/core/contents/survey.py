@@ -16,6 +16,7 @@ from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.images import Compared, ContainedDisk, packed_in
+from mosscrate.core.images.packing import kind_by
 from mosscrate.core.images.published import NAMES
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
 from mosscrate.core.sizes import binary, counted
@@ -67,9 +68,11 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
                          is_read_through=packed.remembered.is_read_through, fault=packed.remembered.fault,
                          places=packed.places,
                          cut=layout.cut if packed.is_size_known else 0)
+    first = blocks.read(0, min(blocks.size, 512)) if layout.map_kind == MapKind.NONE else b""
     if lack := lack_of(whole):
         layout = replace(layout, fault=f"The file {lack}.")
-    return replace(layout, findings=worst_first((*layout.findings, *_about_all(layout), *_about_checksums(whole))))
+    about = (*_about_all(layout, kind_by(first)), *_about_checksums(whole))
+    return replace(layout, findings=worst_first((*layout.findings, *about)))
 
 
 def lack_of(blocks: Blocks) -> str:
@@ -254,7 +257,8 @@ def _unread_sentence(layout: Layout) -> str:
     return f"{size}What is on {names} has not been read yet." if names else size.strip()
 
 
-def _about_all(layout: Layout) -> list[Finding]:
+def _about_all(layout: Layout, kind: str) -> list[Finding]:
+    """What is true of the whole; `kind` is of an archive that it begins like, "" for none."""
     last = layout.last()
     if layout.is_unread:
         return [Finding(Severity.NOTE, _unread_sentence(layout), remedy="Reading it through tells the rest, and "
@@ -270,6 +274,10 @@ def _about_all(layout: Layout) -> list[Finding]:
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
         if layout.is_blank:
             return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]
+        if kind:
+            return [Finding(Severity.PROBLEM, f"It begins like {'an' if kind == 'xz' else 'a'} {kind} file: most likely "
+                            "the archive itself was written to it, not the disk in it.",
+                            remedy="Write it again from the archive, which is unpacked on the way.")]
         return [Finding(Severity.NOTE, "There is no map and no file system that is known here.",
                         remedy="It may be exactly right for its machine. Keep it before anything else.")]
     return []

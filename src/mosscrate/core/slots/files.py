@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
@@ -18,6 +19,7 @@ from mosscrate.core.slots.medium import Medium, Source
 from mosscrate.core.volumes.tables import looks_like_tables
 
 _WRITE_BITS = 0o222
+MOST_SAVED = 100                       # files of which something is remembered
 
 
 @dataclass
@@ -34,8 +36,19 @@ class Memory:
         state = [f"{s.st_dev} {s.st_ino} {s.st_size} {s.st_mtime_ns}" for s in about]
         key = blake3("\n".join((*state, member)).encode()).hexdigest()[:32]
         if key not in self._known:
+            self._forget_the_oldest()
             self._known[key] = Remembered(self.folder / key if self.folder else None, looks_like_tables)
         return self._known[key]
+
+
+    def _forget_the_oldest(self) -> None:
+        """So that the folder does not grow with every file that was ever opened."""
+        if self.folder is None or not self.folder.is_dir():
+            return
+        with suppress(OSError):
+            saved = sorted(self.folder.iterdir(), key=lambda path: path.stat().st_mtime)
+            for path in saved[:-MOST_SAVED]:
+                path.unlink()
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,11 @@ def is_reached(path: Path) -> bool:
     return (path.exists() and not path.is_dir()) or any(parent.is_file() for parent in path.parents)
 
 
+def file_on(path: Path) -> Path:
+    """The file that a path leads to, or into."""
+    return path if path.exists() else next((parent for parent in path.parents if parent.is_file()), path)
+
+
 @dataclass
 class Shelf:
     """Where media are looked for. `images` are files somebody opened; below `crates` lie kept backups."""

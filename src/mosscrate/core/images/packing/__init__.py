@@ -28,7 +28,15 @@ STREAMS: tuple[tuple[bytes, Callable[[Blocks], Packed], str], ...] = (
     (zstandard.MAGIC, zstandard.Zstandard, ".zst"))
 ARCHIVES: tuple[Wrapping, ...] = (Zip(), SevenZip(), Rar(), Tar())
 
-__all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "packed_in", "unpacked"]
+__all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "kind_by", "packed_in", "unpacked"]
+
+
+def kind_by(first: bytes) -> str:
+    """What packs a file that begins like this; "" where nothing does."""
+    stream = next((magic for magic, _, _ in STREAMS if first.startswith(magic)), None)
+    if stream is not None:
+        return {gzip.MAGIC: "gzip", xz.MAGIC: "xz", bzip2.MAGIC: "bzip2", zstandard.MAGIC: "Zstandard"}[stream]
+    return next((archive.kind for archive in ARCHIVES if archive.probe(first)), "")
 
 
 @dataclass

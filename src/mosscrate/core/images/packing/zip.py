@@ -59,7 +59,8 @@ class Zip:
         except DAMAGE as error:
             raise MediumError(f"The directory at the end of {file.name} cannot be read: {error}. The file is cut "
                               "short, damaged, or not the last part of its set.") from error
-        return [_member(file, archive, info, starts) for info in archive.infolist() if not info.is_dir()]
+        return [_member(file, archive, info, starts) for info in archive.infolist()
+                if info.filename and not info.filename.endswith("/")]
 
 
 def _member(file: Blocks, archive: zipfile.ZipFile, info: zipfile.ZipInfo, starts: tuple[int, ...]) -> Member:
