@@ -276,8 +276,8 @@ def _about_all(layout: Layout, kind: str) -> list[Finding]:
             return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]
         if kind:
             article = "an" if kind == "xz" else "a"
-            return [Finding(Severity.PROBLEM, f"It begins like {article} {kind} file: most likely the archive itself was "
-                            "written to it, not the disk in it.",
+            return [Finding(Severity.PROBLEM, f"It begins like {article} {kind} file: most likely the archive "
+                            "itself was written to it, not the disk in it.",
                             remedy="Write it again from the archive, which is unpacked on the way.")]
         return [Finding(Severity.NOTE, "There is no map and no file system that is known here.",
                         remedy="It may be exactly right for its machine. Keep it before anything else.")]
