@@ -34,7 +34,8 @@ COMMANDS = (
     Entry("prepare", "preparing",
           "Lay a MEDIUM out anew for a purpose, with FILES on it. What is on it is lost, unless it is kept first."),
     Entry("convert", "converting",
-          "Make a new FILE of a SOURCE: in another kind of file, swapped, one partition of it, or all below another map."),
+          "Make a new FILE of a SOURCE: in another kind of file, swapped, one partition of it, or all below another "
+          "map."),
     Entry("floppy", "converting", "Make the image FILE of an empty floppy disk."),
     Entry("image", "converting", "Make the image FILE of a blank drive of a SIZE such as 500MB."),
     Entry("sheet", "sheets", "Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."),
