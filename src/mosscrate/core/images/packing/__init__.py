@@ -5,7 +5,7 @@ A new format is its file and its line in `STREAMS` or `ARCHIVES`. Unpacking is f
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
@@ -14,16 +14,16 @@ from mosscrate.core.errors import MediumError
 from mosscrate.core.images.packing import bzip2, gzip, xz, zstandard
 from mosscrate.core.images.packing.disk import PackedDisk, Packing, packed_in
 from mosscrate.core.images.packing.members import Member, Wrapping, candidates, chosen
-from mosscrate.core.images.packing.others import Rar, SevenZip
 from mosscrate.core.images.packing.parts import Joined, Metered, join_with
 from mosscrate.core.images.packing.remembered import Remembered
+from mosscrate.core.images.packing.seven_zip_rar import Rar, SevenZip
 from mosscrate.core.images.packing.stream import Packed, Reach, Stream
 from mosscrate.core.images.packing.tar import Tar
 from mosscrate.core.images.packing.zip import Zip
 
 DEEPEST = 6                             # wrappings within one another
 FIRST = 512
-STREAMS: tuple[tuple[bytes, Callable[[Blocks], Packed], str], ...] = (
+STREAMS: tuple[tuple[bytes, type[Packed], str], ...] = (
     (gzip.MAGIC, gzip.Gzip, ".gz"), (xz.MAGIC, xz.Xz, ".xz"), (bzip2.MAGIC, bzip2.Bzip2, ".bz2"),
     (zstandard.MAGIC, zstandard.Zstandard, ".zst"))
 ARCHIVES: tuple[Wrapping, ...] = (Zip(), SevenZip(), Rar(), Tar())
@@ -33,10 +33,8 @@ __all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "kind_by
 
 def kind_by(first: bytes) -> str:
     """What packs a file that begins like this; "" where nothing does."""
-    stream = next((magic for magic, _, _ in STREAMS if first.startswith(magic)), None)
-    if stream is not None:
-        return {gzip.MAGIC: "gzip", xz.MAGIC: "xz", bzip2.MAGIC: "bzip2", zstandard.MAGIC: "Zstandard"}[stream]
-    return next((archive.kind for archive in ARCHIVES if archive.probe(first)), "")
+    streams = (packed.kind for magic, packed, _ in STREAMS if first.startswith(magic))
+    return next(streams, None) or next((archive.kind for archive in ARCHIVES if archive.probe(first)), "")
 
 
 @dataclass
