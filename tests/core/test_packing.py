@@ -149,7 +149,7 @@ def test_the_likely_disk_is_chosen_and_the_others_have_an_address(tmp_path, card
         archive.writestr("big/card.img.gz", gzip.compress(card, 1))
         archive.writestr("roms.bin", bytes(1000))
     medium = Shelf().find(str(path))
-    assert (medium.name, medium.packing.sentence, medium.packing.seven_zip_rar) == (
+    assert (medium.name, medium.packing.sentence, medium.packing.others) == (
         "card", "gzip in zip", ("small.img", "roms.bin"))
     other = Shelf().find(str(path / "small.img"))
     assert (other.name, other.size, other.address) == ("small", 51200, str(path / "small.img"))

@@ -49,7 +49,7 @@ def _packing(layout: Layout) -> dict[str, Any]:
     packing = layout.packing
     if packing is None:
         return {}
-    return {"packing": {"kinds": list(packing.kinds), "member": packing.member, "others": list(packing.seven_zip_rar),
+    return {"packing": {"kinds": list(packing.kinds), "member": packing.member, "others": list(packing.others),
                         "packed": packing.packed, "parts": packing.parts, "size_known": layout.is_size_known,
                         "unread": [p.index for p in layout.partitions if p.is_unread]}}
 

@@ -61,7 +61,7 @@ class PackingStrip(Panel):
         inside = f" · {Path(packing.member).name}" if packing.member else ""
         self.how.setText(f"{packing.sentence}{parts} · {binary(packing.packed)} unpack to {size}{ratio}{inside}")
         self.known.setText(_known(medium, layout))
-        self.others_button.setVisible(bool(packing.seven_zip_rar))
+        self.others_button.setVisible(bool(packing.others))
         self._follow()
 
     def _follow(self) -> None:
@@ -89,7 +89,7 @@ class PackingStrip(Panel):
         if medium is None or packing is None:
             return
         self.menu = QMenu(self)
-        for name in packing.seven_zip_rar:
+        for name in packing.others:
             action = self.menu.addAction(name)
             if action is not None:
                 action.triggered.connect(lambda _on, name=name: self.opened.emit(medium.path / name))
