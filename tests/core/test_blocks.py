@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from mosscrate.core.blocks import Extent, MemoryBlocks, Overlay, Window, create_image, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
-from mosscrate.core.blocks.streaming import BLOCK, copy, digest
+from mosscrate.core.blocks.streaming import BLOCK, copy, digest, reads_back
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.watch import Watch
 
@@ -69,6 +69,19 @@ def test_zeros_overwrite_what_was_there_when_asked():
     source, target = MemoryBlocks(bytes(BLOCK) + b"end"), MemoryBlocks(b"\xff" * (BLOCK + 3))
     copy(source, target, source.size, Watch(), phase="", zeros=target.zero)
     assert target.data == source.data
+
+
+@pytest.mark.parametrize("at", [7, BLOCK + 9, 2 * BLOCK + 1, 3 * BLOCK + 99])
+def test_a_copy_is_read_back_equal_and_any_other_byte_is_seen(at, tmp_path):
+    data = bytearray(3 * BLOCK + 100)                     # filled, empty, filled, a little
+    data[:5000], data[2 * BLOCK:2 * BLOCK + 3], data[-2:] = b"a" * 5000, b"xyz", b"zz"
+    for target in (MemoryBlocks(b"\xff" * len(data)), create_image(tmp_path / "card.img", len(data))):
+        marks = {}
+        copy(MemoryBlocks(data), target, len(data), Watch(), phase="", zeros=target.zero, marks=marks)
+        assert sorted(marks) == [0, 2 * BLOCK, 3 * BLOCK]
+        assert reads_back(target, len(data), marks, Watch(), phase="")
+        target.write(at, bytes([data[at] ^ 1]))
+        assert not reads_back(target, len(data), marks, Watch(), phase="")
 
 
 @given(st.sets(st.integers(0, 2047), min_size=1, max_size=6))

@@ -10,6 +10,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import TypeAlias
 
 import numpy as np
 from blake3 import blake3
@@ -23,6 +24,7 @@ BLOCK = 4 << 20
 GRAIN = 64 << 10              # zero runs are told apart at this size
 BUFFERS = 4
 AHEAD = 8 * BLOCK             # the system is told so far ahead what comes next
+Marks: TypeAlias = dict[int, bytes]     # byte at which a block begins, its BLAKE3
 _ZERO_BLOCK = memoryview(bytes(BLOCK))
 
 
@@ -111,7 +113,7 @@ def read_pieces(source: Blocks, pieces: Sequence[Extent]) -> Iterator[memoryview
 
 
 def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: str,
-         zeros: Callable[[int, int], None] | None = None, mend: bool = False) -> Copied:
+         zeros: Callable[[int, int], None] | None = None, mend: bool = False, marks: Marks | None = None) -> Copied:
     """Copy the first `length` bytes of `source` to the start of `target`. Raises MediumError, Stopped.
 
     Args:
@@ -122,13 +124,14 @@ def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: st
         phase: what the onlooker is told.
         zeros: called with (offset, length) for zero runs; None leaves the target as it is there.
         mend: go on over what cannot be read.
+        marks: gets a digest of every block that is not zeros, for `reads_back`.
     """
     hasher = blake3()
     written = 0
     bad: list[Extent] = []
     with ThreadPoolExecutor(1, "hash") as pool:
         for chunk in chunks(source, length, mend=mend):
-            hashed = pool.submit(_hash, hasher, chunk)
+            hashed = pool.submit(_hash, hasher, chunk, marks)
             at = chunk.start
             for start, data in chunk.data_runs():
                 if zeros and start > at:
@@ -153,8 +156,24 @@ def digest(source: Blocks, length: int, watch: Watch, *, phase: str) -> str:
     return hasher.hexdigest()
 
 
-def _hash(hasher: blake3, chunk: Chunk) -> None:
+def reads_back(target: Blocks, length: int, marks: Marks, watch: Watch, *, phase: str) -> bool:
+    """Whether a target holds what was copied: blocks by their marks, zeros elsewhere. Raises MediumError, Stopped.
+
+    The same as comparing digests of all of it, but zeros need not be hashed again.
+    """
+    for chunk in chunks(target, length):
+        mark = marks.get(chunk.start)
+        is_zero = chunk.data is None or not np.frombuffer(chunk.bytes, np.uint8).any() if mark is None else False
+        if not is_zero and (mark is None or blake3(chunk.bytes, max_threads=blake3.AUTO).digest() != mark):
+            return False
+        watch.progress(phase, chunk.start + chunk.length, length)
+    return True
+
+
+def _hash(hasher: blake3, chunk: Chunk, marks: Marks | None = None) -> None:
     hasher.update(chunk.bytes)
+    if marks is not None and chunk.data is not None and np.frombuffer(chunk.bytes, np.uint8).any():
+        marks[chunk.start] = blake3(chunk.bytes).digest()
 
 
 def _blocks_of(source: Blocks, length: int) -> Iterator[Extent]:

@@ -9,7 +9,7 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.blocks.base import Buffer, View
-from mosscrate.core.blocks.streaming import chunks, copy, digest
+from mosscrate.core.blocks.streaming import Marks, chunks, copy, digest, reads_back
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import CrateError, Damaged, FitError, JobError
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
@@ -100,8 +100,9 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
     target.flush()
     held = _HeadLast(target)
     sampled = Sampled(source)
+    marks: Marks | None = {} if verify else None
     try:
-        copied = copy(sampled, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero)
+        copied = copy(sampled, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero, marks=marks)
         source.confirm()
     except Damaged as error:
         raise JobError(f"{error} {binary(held.reached)} of it are on {target.name}; its map was held back, so it shows "
@@ -112,9 +113,9 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
     _must_hold_it(sampled, target, length, watch)
     notes.before_head(Body(copied.digest, head_digest(held.head), length))
     held.settle()
-    if verify:
+    if marks is not None:
         target.drop_cache()
-        if digest(target, length, watch, phase=f"Reading {target.name} back") != copied.digest:
+        if not reads_back(target, length, marks, watch, phase=f"Reading {target.name} back"):
             found = false_size(source, target, length, watch)
             raise JobError(f"{found.sentence(target)} The source is untouched." if found else
                            f"{target.name} does not read back as it was written. It may be failing; the source is "
