@@ -18,15 +18,16 @@ import numpy as np
 from backports import zstd
 
 from benches.figure import Figure, paired, seconds
-from mosscrate.core.blocks import Blocks, create_image, open_blocks
+from mosscrate.core.blocks import Blocks, MemoryBlocks, create_image, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.images import disk_in, open_image
 from mosscrate.core.images.drive_file import Facts
 from mosscrate.core.images.making import kind_of
+from mosscrate.core.sheet.running.performing import perform
+from mosscrate.core.sheet.steps import AddPartition, NewMap
 from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.slots.shelf import Shelf
 from mosscrate.core.watch import Watch
-from tests.cards import handheld
 
 MIB = 1 << 20
 BLOCK = 4 * MIB
@@ -180,7 +181,9 @@ def _mostly_empty(folder: Path) -> Iterator[Figure]:
 
 def _looked_at(folder: Path) -> Iterator[Figure]:
     """The map of a large archive: noise behind a card, so that it is as large as what it holds."""
-    path, card = folder / "large.img.gz", handheld(40 * MIB)
+    path, card = folder / "large.img.gz", MemoryBlocks(bytes(40 * MIB))
+    for step in (NewMap("mbr"), AddPartition("fat32", label="GAMES")):
+        perform(step, card, None, Watch())
     noise = np.random.default_rng(3).bytes(64 * MIB)
     with gzip.open(path, "wb", compresslevel=0) as file:
         file.write(card.data)
