@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import BinaryIO
+from typing import BinaryIO, TypeAlias
 
 import msgspec
 import numpy as np
@@ -30,6 +30,9 @@ from mosscrate.core.watch import Watch
 
 PIECE = 64 << 10
 LEVEL = 3
+TOGETHER = 16                           # chunks that are packed as one piece of work
+
+Made: TypeAlias = tuple[int, bytes | memoryview, bytes]
 
 
 def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
@@ -41,7 +44,7 @@ def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
         facts_digest=blake3(about).digest())
     file.write(head.tobytes() + about)
     at, rows, empty = HEADER.itemsize + len(about), [], [0, 0]              # the run of zeros: its first, its count
-    pipeline = Pipeline(source, PIECE, _packed, watch)
+    pipeline = Pipeline(source, TOGETHER * PIECE, _packed, watch)
 
     def settle_zeros() -> None:
         nonlocal at
@@ -50,16 +53,19 @@ def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
             rows.append((empty[0], at, empty[1], 0, ZEROS, 0))
             at, empty[1] = at + CHUNK.itemsize, 0
 
-    for number, made in pipeline:
-        if made is None:
-            empty[0] = empty[0] if empty[1] else number
-            empty[1] += 1
-            continue
-        settle_zeros()
-        kind, data, digest = made
-        file.write(_chunk(kind, number, 1, data, digest))
-        rows.append((number, at, 1, len(data), kind, 0))
-        at += CHUNK.itemsize + len(data)
+    for group, made in pipeline:
+        first = group * TOGETHER
+        for number in range(first, min(first + TOGETHER, -(-source.size // PIECE))):
+            one = made[number - first] if made is not None else None
+            if one is None:
+                empty[0] = empty[0] if empty[1] else number
+                empty[1] += 1
+                continue
+            settle_zeros()
+            kind, data, digest = one
+            file.write(_chunk(kind, number, 1, data, digest))
+            rows.append((number, at, 1, len(data), kind, 0))
+            at += CHUNK.itemsize + len(data)
     settle_zeros()
     index = np.array(rows, INDEX).tobytes()
     end: Record = np.zeros((), END)
@@ -70,13 +76,21 @@ def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
     return pipeline.digest
 
 
-def _packed(data: bytes) -> tuple[int, bytes, bytes]:
-    """Kind, bytes and digest of a chunk; as it is where packing saves nothing."""
+def _packed(data: bytes) -> list[Made | None]:
+    """The chunks of a group; None for zeros."""
+    view = memoryview(data)
+    return [_packed_chunk(view[at:at + PIECE]) for at in range(0, len(data), PIECE)]
+
+
+def _packed_chunk(data: memoryview) -> Made | None:
+    """Kind, bytes and digest of a chunk, as it is where packing saves nothing; None for zeros."""
+    if not np.frombuffer(data, np.uint8).any():
+        return None
     packed, digest = zstd.compress(data, LEVEL), blake3(data).digest()
     return (PACKED, packed, digest) if len(packed) < len(data) else (STORED, data, digest)
 
 
-def _chunk(kind: int, number: int, count: int, data: bytes, digest: bytes) -> bytes:
+def _chunk(kind: int, number: int, count: int, data: bytes | memoryview, digest: bytes) -> bytes:
     head: Record = np.zeros((), CHUNK)
     Place("chunk", CHUNK, 0).put(head, magic=CHUNK_MAGIC, kind=kind, number=number, count=count, length=len(data),
                                  digest=digest)

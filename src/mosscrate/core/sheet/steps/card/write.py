@@ -65,11 +65,8 @@ class WriteImage(Step, tag="write", frozen=True):
             return ""
         if not source.holds_data_behind(card.size):
             return f"the last {binary(excess)} of it are empty and left out"
-        if source.layout.map_kind == MapKind.MBR and not source.layout.is_unread:
-            return (f"the last {binary(excess)} of it are left out: they belong to no partition, though they are not "
-                    "empty")
         raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}, and what would be cut "
-                       "is not empty. Take a larger card, or let the last volume be shrunk first.")
+                       "is not empty, though it belongs to no partition. Take a larger card.")
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""
