@@ -13,10 +13,10 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
 
-import libarchive
 import numpy as np
 from backports import zstd
 
+from benches.archives import write_7z
 from benches.figure import Figure, paired, seconds
 from mosscrate.core.blocks import Blocks, MemoryBlocks, create_image, open_blocks
 from mosscrate.core.contents import survey
@@ -64,7 +64,7 @@ def _straight_to_the_card(folder: Path, disk: Path) -> Iterator[Figure]:
         "xz": lambda path: path.write_bytes(lzma.compress(data, preset=0)),
         "gz": lambda path: path.write_bytes(gzip.compress(data, 1)),
         "zst": lambda path: path.write_bytes(zstd.compress(data, 1)),
-        "7z": lambda path: _seven(path, data), "zip": lambda path: _zipped(path, data)}
+        "7z": lambda path: write_7z(path, {"disk.img": data}), "zip": lambda path: _zipped(path, data)}
     for suffix, pack in packers.items():
         path = folder / f"disk.img.{suffix}"
         pack(path)
@@ -78,11 +78,6 @@ def _straight_to_the_card(folder: Path, disk: Path) -> Iterator[Figure]:
         yield Figure(f"{suffix} straight onto a card, against the slower half", statistics.median(ratios), 1.2, "×",
                      "unpacking {:.2f} s, writing {:.2f} s, ours {:.2f} s".format(*medians))
         path.unlink()
-
-
-def _seven(path: Path, data: bytes) -> None:
-    with libarchive.file_writer(str(path), "7zip") as archive:
-        archive.add_file_from_memory("disk.img", len(data), data)
 
 
 def _zipped(path: Path, data: bytes) -> None:

@@ -16,10 +16,11 @@ from binascii import crc32
 from collections.abc import Callable
 from pathlib import Path
 
-import libarchive
 import xz
 from backports import zstd
 from inflate64 import Deflater
+
+from benches.archives import write_7z
 
 CHECKED = {zstd.CompressionParameter.compression_level: 1, zstd.CompressionParameter.checksum_flag: 1}
 Packer = Callable[[Path, bytes], Path]
@@ -86,9 +87,7 @@ def seven(filter: str = "lzma2", name: str = "card.img") -> Packer:
     """A 7z by the system's library."""
     def packed(folder: Path, disk: bytes) -> Path:
         path = folder / "card.7z"
-        with libarchive.file_writer(str(path), "7zip", options=f"compression={filter}") as archive:
-            archive.add_file_from_memory("read me.txt", 6, b"a note")
-            archive.add_file_from_memory(name, len(disk), disk)
+        write_7z(path, {"read me.txt": b"a note", name: disk}, filter)
         return path
     return packed
 
@@ -187,6 +186,8 @@ PACKERS: dict[str, Packer] = {
     "xz in a zip": _bytes("card.zip", lambda d: zipped(zipfile.ZIP_STORED, name="card.img.xz")(
         lzma.compress(d, preset=0))),
     "zip in a 7z": lambda folder, disk: seven(name="card.zip")(folder, zipped(zipfile.ZIP_DEFLATED)(disk)),
+    "xz in a gz": _bytes("card.img.xz.gz", lambda d: gzip.compress(lzma.compress(d, preset=0), 1)),
+    "zst in a bz2": _bytes("card.img.zst.bz2", lambda d: bz2.compress(zstd.compress(d, 1), 1)),
     "zip in a gz": _bytes("card.zip.gz", lambda d: gzip.compress(zipped(zipfile.ZIP_DEFLATED)(d), 1)),
 }
 if has_zip():

@@ -11,7 +11,6 @@ from collections.abc import Callable
 from typing import BinaryIO
 
 from backports import zstd
-from isal import igzip
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.images.pipeline import Pipeline
@@ -24,6 +23,8 @@ XZ_PRESET = 1
 
 def write_gz(source: Blocks, file: BinaryIO, watch: Watch) -> str:
     """Returns the BLAKE3 of the disk. Raises MediumError, OSError, Stopped."""
+    from isal import igzip  # slow to load
+
     pipeline = Pipeline(source, PIECE, bytes, watch)
     with igzip.IGzipFile(fileobj=file, mode="wb", compresslevel=2, mtime=0) as packer:  # type: ignore[no-untyped-call]
         for number, data in pipeline:

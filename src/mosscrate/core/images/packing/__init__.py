@@ -124,17 +124,12 @@ def _step(on: _Unwrapping, kind: str, blocks: Blocks, name: str) -> None:
 def _first_of(blocks: Blocks) -> bytes:
     if not isinstance(blocks, Stream):
         return blocks.read(0, min(FIRST, blocks.size))
-    buffer = memoryview(bytearray(FIRST))
-    done = 0
-    while done < FIRST and (count := blocks.read_some(done, buffer[done:])):
-        done += count
-    return bytes(buffer[:done])
+    return blocks.first(FIRST)
 
 
 def _must_know_size(blocks: Blocks) -> None:
     """A stream around an archive with its list at the end has to be read to there."""
     if isinstance(blocks, Stream) and not blocks.is_size_known:
         blocks.begin_again()
-        while len(blocks.read_on(1 << 20)):
-            pass
+        blocks.read_to_end()
         blocks.settle(blocks.at)

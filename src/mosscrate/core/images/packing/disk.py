@@ -59,7 +59,7 @@ class PackedDisk(ContainedDisk):
                  remembered: Remembered) -> None:
         super().__init__(inner, inner.size)
         self.container = "raw"
-        self._is_looking = False
+        self._is_looking = self._is_passing = False
         self.packing, self.streams, self.meter, self.remembered = packing, streams, meter, remembered
         for stream, noted in zip(streams, remembered.places, strict=False):
             if noted:
@@ -81,10 +81,7 @@ class PackedDisk(ContainedDisk):
         """Its first bytes, fewer where it ends before. Raises MediumError."""
         if not isinstance(self.file, Stream):
             return self.file.read(0, min(most, self.size))
-        buffer, done = memoryview(bytearray(most)), 0
-        while done < most and (count := self.file.read_some(done, buffer[done:])):
-            done += count
-        return bytes(buffer[:done])
+        return self.file.first(most)
 
     def suppose(self, claimed: int) -> None:
         """Take a size for granted that agrees with what the disk says of itself."""
@@ -139,8 +136,7 @@ class PackedDisk(ContainedDisk):
     def confirm(self) -> None:
         """See Blocks: every stream is read to its end, where its checksum stands."""
         for stream in reversed(self.streams):
-            while len(stream.read_on(STEP)):
-                pass
+            stream.read_to_end()
             if stream is self.file and stream.at != self.size:
                 taken, is_longer = self.size, stream.at > self.size
                 self._settle(stream.at)
@@ -169,18 +165,18 @@ class PackedDisk(ContainedDisk):
 
     def _onlooker(self, start: int) -> Callable[[int, memoryview], None]:
         def see(offset: int, data: memoryview) -> None:
-            before = max(0, min(len(data), start - offset))
-            self.remembered.see(offset + before - start, data[before:])
+            if not self._is_passing:
+                before = max(0, min(len(data), start - offset))
+                self.remembered.see(offset + before - start, data[before:])
         return see
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         if len(buffer) >= BLOCK and offset % BLOCK == 0:           # somebody reads all of it, in order
-            seen, streams = [stream.onlooker for stream in self.streams], self.streams
-            for stream in streams:
-                stream.onlooker = None
-            self.file.read_into(offset, buffer)
-            for stream, onlooker in zip(streams, seen, strict=True):
-                stream.onlooker = onlooker
+            self._is_passing = True
+            try:
+                self.file.read_into(offset, buffer)
+            finally:
+                self._is_passing = False
         elif not self.remembered.read_into(offset, buffer):
             start = offset // PIECE * PIECE
             data = memoryview(bytearray(min(-(-(offset + len(buffer)) // PIECE) * PIECE, self.size) - start))

@@ -7,13 +7,13 @@ Nothing in the file says where unpacking could begin, so places are noted while 
 from __future__ import annotations
 
 import io
-from bisect import bisect_right
-
-from indexed_gzip import IndexedGzipFile
-from isal import igzip
+from typing import TYPE_CHECKING
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.images.packing.stream import Packed, Unpacking, as_file
+
+if TYPE_CHECKING:
+    from indexed_gzip import IndexedGzipFile
 
 MAGIC = b"\x1f\x8b\x08"
 WRAPS = 1 << 32
@@ -29,24 +29,15 @@ class Gzip(Packed):
         super().__init__(file)
         self.low = int.from_bytes(file.read(file.size - 4, 4), "little") if file.size >= 18 else 0
         self._noted: IndexedGzipFile | None = None
-        self._places: list[int] = []
-
-    @property
-    def places(self) -> int:
-        """See Packed."""
-        return len(self._places)
 
     def supposed(self, claimed: int) -> int:
         """See Packed: the smallest size that agrees with the end of the file as well."""
         return self.low + max(0, -(-(claimed - self.low) // WRAPS)) * WRAPS
 
-    def nearest(self, offset: int) -> int:
-        """See Packed."""
-        number = bisect_right(self._places, offset)
-        return self._places[number - 1] if number else 0
-
     def begin(self, place: int) -> Unpacking:
         """See Packed."""
+        from isal import igzip  # the libraries are slow to load, and most images are not packed
+
         if not place or self._noted is None:
             plain: Unpacking = igzip.IGzipFile(fileobj=as_file(self.file))  # type: ignore[no-untyped-call]
             return plain
@@ -56,6 +47,8 @@ class Gzip(Packed):
 
     def begin_noting(self) -> Unpacking:
         """See Packed."""
+        from indexed_gzip import IndexedGzipFile
+
         self._noted = noting = IndexedGzipFile(fileobj=as_file(self.file), spacing=SPACING)
         plain: Unpacking = noting
         return plain
@@ -66,11 +59,17 @@ class Gzip(Packed):
             return b""
         into = io.BytesIO()
         self._noted.export_index(fileobj=into)
-        self._places = [place for place, _ in self._noted.seek_points() if place]
+        self._take_places()
         return into.getvalue()
 
     def recall(self, noted: bytes) -> None:
         """See Packed."""
+        from indexed_gzip import IndexedGzipFile
+
         self._noted = IndexedGzipFile(fileobj=as_file(self.file))
         self._noted.import_index(fileobj=io.BytesIO(noted))
-        self._places = [place for place, _ in self._noted.seek_points() if place]
+        self._take_places()
+
+    def _take_places(self) -> None:
+        assert self._noted is not None, "places were noted"
+        self.starts = [place for place, _ in self._noted.seek_points() if place]

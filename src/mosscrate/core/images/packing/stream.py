@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import threading
 import time
+from bisect import bisect_right
 from collections.abc import Callable
 from typing import Protocol
 
@@ -33,21 +34,24 @@ class Packed:
         kind: the format, as people write it.
         file: the packed bytes.
         size: bytes that it unpacks to; None where nobody knows before it is read.
+        starts: unpacked bytes at which unpacking can begin, besides 0, as far as that is known; in order.
     """
 
     kind = ""
 
     def __init__(self, file: Blocks, size: int | None = None) -> None:
         self.file, self.size = file, size
+        self.starts: list[int] = []
 
     @property
     def places(self) -> int:
-        """From how many places it can be unpacked, its beginning not counted, as far as that is known."""
-        return 0
+        """How many places to begin from there are besides the first byte."""
+        return len(self.starts)
 
     def nearest(self, offset: int) -> int:
-        """The last of these places that does not lie behind an unpacked byte; 0 for the beginning."""
-        return 0
+        """The last of them that does not lie behind an unpacked byte; 0 for the beginning."""
+        number = bisect_right(self.starts, offset)
+        return self.starts[number - 1] if number else 0
 
     def begin(self, place: int) -> Unpacking:
         """What unpacks from a place on. Raises DAMAGE."""
@@ -134,6 +138,18 @@ class Stream(Blocks):
         with self._lock:
             self._go_to(offset)
             return self._step(buffer) if self.at == offset else 0
+
+    def first(self, most: int) -> bytes:
+        """Its first bytes, fewer where it ends before. Raises MediumError."""
+        buffer, done = memoryview(bytearray(most)), 0
+        while done < most and (count := self.read_some(done, buffer[done:])):
+            done += count
+        return bytes(buffer[:done])
+
+    def read_to_end(self) -> None:
+        """Unpack what is left, so that its end is known and its checksum compared. Raises MediumError, NotReadYet."""
+        while len(self.read_on(STEP)):
+            pass
 
     def read_on(self, most: int) -> memoryview:
         """The next bytes in order, none at the end; valid until the next call. Raises MediumError, NotReadYet."""

@@ -14,8 +14,6 @@ import zlib
 from collections.abc import Sequence
 from typing import Any
 
-from inflate64 import Inflater
-
 from mosscrate.core.blocks import Blocks, MemoryBlocks, Overlay, Window
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.images.packing.bzip2 import Bzip2
@@ -152,6 +150,8 @@ class _Inflating64(io.RawIOBase):
     """Deflate64, § 4.4.5 method 9; see Unpacking."""
 
     def __init__(self, file: Blocks) -> None:
+        from inflate64 import Inflater  # slow to load, and few archives need it
+
         super().__init__()
         self._file, self._at = file, 0
         self._inflater, self._ready = Inflater(), memoryview(b"")

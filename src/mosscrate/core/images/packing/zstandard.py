@@ -6,19 +6,14 @@ next one, as far as that is quick. Windows are taken up to 2 GiB.
 
 from __future__ import annotations
 
-import io
-from bisect import bisect_right
-
-from backports.zstd import DecompressionParameter, ZstdDecompressor, get_frame_info
-
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.images.packing.chained import Chained
 from mosscrate.core.images.packing.stream import DAMAGE, Packed, Unpacking
 
 MAGIC = b"\x28\xb5\x2f\xfd"
 SKIPPABLE = range(0x184D2A50, 0x184D2A60)
-LONGEST_WINDOW: dict[int, int] = {DecompressionParameter.window_log_max: 31}
+LONGEST_WINDOW = 31                     # as a power of two
 HEADER = 18                             # bytes at most
-INPUT = 256 << 10
 WALKED = 20_000                         # blocks of frames, at most: 2.5 GiB unpacked, and 80 MiB of pages touched
 
 
@@ -29,57 +24,22 @@ class Zstandard(Packed):
 
     def __init__(self, file: Blocks) -> None:
         super().__init__(file)
-        self._starts, self.size = _walked(file)
-
-    @property
-    def places(self) -> int:
-        """See Packed."""
-        return max(0, len(self._starts) - 1)
-
-    def nearest(self, offset: int) -> int:
-        """See Packed."""
-        number = bisect_right(self._starts, offset, key=lambda pair: pair[0])
-        return self._starts[number - 1][0] if number else 0
+        frames, self.size = _walked(file)
+        self._packed_at = dict(frames)
+        self.starts = [start for start in self._packed_at if start]
 
     def begin(self, place: int) -> Unpacking:
         """See Packed."""
-        return _Frames(self.file, dict(self._starts).get(place, 0))
+        from backports import zstd
 
-
-class _Frames(io.RawIOBase):
-    """Frames from a place in the file to its end."""
-
-    def __init__(self, file: Blocks, at: int) -> None:
-        super().__init__()
-        self._file, self._at = file, at
-        self._frame: ZstdDecompressor | None = None
-
-    def readinto(self, buffer: memoryview, /) -> int:  # type: ignore[override]
-        """See Unpacking. Raises EOFError where a frame is cut."""
-        while True:
-            if self._frame is None or self._frame.eof:
-                packed = (self._frame.unused_data if self._frame else b"") or self._more()
-                if not packed:
-                    return 0
-                self._frame = ZstdDecompressor(options=LONGEST_WINDOW)
-            elif self._frame.needs_input:
-                packed = self._more()
-                if not packed:
-                    raise EOFError
-            else:
-                packed = b""
-            if data := self._frame.decompress(packed, len(buffer)):
-                buffer[:len(data)] = data
-                return len(data)
-
-    def _more(self) -> bytes:
-        count = min(INPUT, self._file.size - self._at)
-        self._at += count
-        return self._file.read(self._at - count, count)
+        longest = {int(zstd.DecompressionParameter.window_log_max): LONGEST_WINDOW}
+        return Chained(self.file, self._packed_at.get(place, 0), lambda: zstd.ZstdDecompressor(options=longest))
 
 
 def _walked(file: Blocks) -> tuple[list[tuple[int, int]], int | None]:
     """(unpacked, packed) bytes at which frames begin, and the size of all of them where each tells its own."""
+    from backports.zstd import get_frame_info  # slow to load, and most images are not packed
+
     starts: list[tuple[int, int]] = []
     at = unpacked = 0
     left = WALKED
@@ -106,7 +66,7 @@ def _walked(file: Blocks) -> tuple[list[tuple[int, int]], int | None]:
             at += 4 if head[4] & 4 else 0                 # its checksum
     except DAMAGE:
         return starts, None
-    return starts, unpacked
+    return starts, unpacked if starts else None
 
 
 def _header_length(head: bytes) -> int:
