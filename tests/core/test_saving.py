@@ -181,7 +181,7 @@ def test_blanks_read_as_zeros_wherever_they_lie():
 
 
 def test_only_free_room_is_left_out(card):
-    view = used_only(MemoryBlocks(card))
+    view = used_only(MemoryBlocks(card), survey(MemoryBlocks(card)))
     for index in (1, 2):
         volume, old = open_partition(view, index), open_partition(MemoryBlocks(card), index)
         for used in old.used_extents():

@@ -6,14 +6,15 @@ from contextlib import suppress
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.blanked import Blanked
+from mosscrate.core.contents.layout import Layout
 from mosscrate.core.contents.straight import SWAPPED, straight
-from mosscrate.core.contents.survey import partition_window, survey
+from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.volumes import open_volume
 
 
-def used_only(blocks: Blocks) -> Blocks:
-    """A view of a medium without what is left in its free room. Raises MediumError.
+def used_only(blocks: Blocks, layout: Layout) -> Blocks:
+    """A view of a medium, surveyed before, without what is left in its free room. Raises MediumError.
 
     A volume whose tables and files contradict one another is left as it is, and so is one that cannot be opened, and a
     medium with swapped bytes.
@@ -22,7 +23,7 @@ def used_only(blocks: Blocks) -> Blocks:
     if view.container == SWAPPED:
         return blocks                                   # rare: it is saved as it stands
     blanks: list[Extent] = []
-    for look in survey(blocks).partitions:
+    for look in layout.partitions:
         if look.volume is None or look.volume.used is None or look.volume.unsound:
             continue
         with suppress(FormatError, MediumError):

@@ -60,11 +60,11 @@ class ImageFiles:
 
     def media(self) -> list[Medium]:
         """See Slot."""
-        return [self.medium_at(path) for path in self.paths if path.exists() or _outer(path)]
+        return [self.medium_at(path) for path in self.paths if file_on(path)]
 
     def medium_at(self, path: Path) -> Medium:
         """See Slot."""
-        outer = path if path.exists() else _outer(path)
+        outer = file_on(path)
         if outer is None or not outer.is_file():
             raise MediumError(f"{path} is a folder, not a card image.")
         member = "" if outer == path else path.relative_to(outer).as_posix()
@@ -106,8 +106,10 @@ def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Reme
         return _Found(size)                  # what is wrong is said when somebody opens it
 
 
-def _outer(path: Path) -> Path | None:
-    """The file within which a path leads on, as into a folder."""
+def file_on(path: Path) -> Path | None:
+    """The file or device that a path leads to, or the file into which it leads on, as into a folder; None for none."""
+    if path.exists():
+        return None if path.is_dir() else path
     return next((parent for parent in path.parents if parent.is_file()), None)
 
 

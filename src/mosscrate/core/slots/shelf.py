@@ -6,21 +6,11 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mosscrate.core.errors import MediumError
-from mosscrate.core.slots.files import ImageFiles, Memory
+from mosscrate.core.slots.files import ImageFiles, Memory, file_on
 from mosscrate.core.slots.medium import Medium, Slot, Source
 from mosscrate.core.slots.readers import Readers
 from mosscrate.core.slots.simulated import SimulatedSlots
 from mosscrate.core.slots.storage import Storage
-
-
-def is_reached(path: Path) -> bool:
-    """Whether a path leads to a file, or on into one, as into a folder."""
-    return (path.exists() and not path.is_dir()) or any(parent.is_file() for parent in path.parents)
-
-
-def file_on(path: Path) -> Path:
-    """The file that a path leads to, or into."""
-    return path if path.exists() else next((parent for parent in path.parents if parent.is_file()), path)
 
 
 @dataclass
@@ -45,7 +35,7 @@ class Shelf:
     def find(self, text: str) -> Medium:
         """By path, name, tag or key, in that order. Raises MediumError."""
         path = Path(text).expanduser()
-        if is_reached(path):
+        if file_on(path):
             return self.medium_at(path)
         wanted = text.casefold()
         media = self.media()

@@ -82,16 +82,16 @@ def convert_in_order(file: BinaryIO, source: Blocks, wanted: Conversion, watch: 
         raise FitError(f"{kind.words.capitalize()}s cannot be written to a pipe. Name a file instead.")
     if wanted.partition is None:
         must_be_whole(layout)
-    blocks = _view(source, wanted)
+    blocks = _view(source, layout, wanted)
     try:
         kind.write(blocks, file, _facts(blocks, layout, wanted), watch)
     except OSError as error:
         raise MediumError(f"The pipe cannot be written: {os.strerror(error.errno or 0)}.") from error
 
 
-def _view(source: Blocks, wanted: Conversion) -> Blocks:
+def _view(source: Blocks, layout: Layout, wanted: Conversion) -> Blocks:
     """What is saved of a source."""
-    view = used_only(source) if wanted.used_only else source
+    view = used_only(source, layout) if wanted.used_only else source
     if wanted.partition is not None:
         view = whole_partition(view, wanted.partition)
     return SwappedBlocks(view) if wanted.is_swapped else view
@@ -99,7 +99,7 @@ def _view(source: Blocks, wanted: Conversion) -> Blocks:
 
 def _saved(path: Path, source: Blocks, layout: Layout, wanted: Conversion, watch: Watch) -> str:
     """All of it in a file of a kind, read back once it is written."""
-    view = _view(source, wanted)
+    view = _view(source, layout, wanted)
     said = save(kind_of(wanted.kind), view, path, _facts(view, layout, wanted), watch)
     notes = (", its bytes swapped" if wanted.is_swapped else "") + (
         ", free room left out" if wanted.used_only else "")

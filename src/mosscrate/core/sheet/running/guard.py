@@ -17,7 +17,7 @@ from mosscrate.core.errors import GuardRefusal, MossError
 from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.sheet import MediumRef
 from mosscrate.core.slots import Medium, Source, sysfs
-from mosscrate.core.slots.shelf import file_on
+from mosscrate.core.slots.files import file_on
 from mosscrate.core.slots.storage import storage_of, uses_of
 
 CHANGED = ("It is not the card that was planned for, or it was changed since. Plan again with what is there now.",
@@ -122,7 +122,7 @@ def _is_same(medium: Medium, source: MediumRef) -> bool:
     if source.backup:
         return medium.backup == source.backup
     try:
-        return medium.storage().meets(storage_of(file_on(Path(source.path))))
+        return medium.storage().meets(storage_of(file_on(path := Path(source.path)) or path))
     except (OSError, MossError):
         return False
 

@@ -41,7 +41,7 @@ from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps import KeepCard, Which
 from mosscrate.core.sheet.steps.shared.whole import not_as_recorded
 from mosscrate.core.slots import Medium
-from mosscrate.core.slots.shelf import is_reached
+from mosscrate.core.slots.files import file_on
 from mosscrate.core.watch import Watch
 
 RESERVE = "room"                       # a file that holds the room of a journal that cannot be begun yet
@@ -290,7 +290,7 @@ def find_medium(bench: Bench, ref: MediumRef) -> Medium:
     if ref.backup:
         return bench.shelf.medium_at(bench.crate_with(ref.backup).image(ref.backup))
     path = Path(ref.path)
-    if is_reached(path):
+    if file_on(path):
         medium = bench.shelf.medium_at(path)
         if medium.key == ref.key:
             return medium
