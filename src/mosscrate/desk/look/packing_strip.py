@@ -57,9 +57,9 @@ class PackingStrip(Panel):
             return
         parts = f" in {counted(packing.parts, 'part')}" if packing.parts > 1 else ""
         ratio = f", {layout.size / packing.packed:.1f} : 1" if layout.is_size_known and packing.packed else ""
-        size = binary(layout.size) if layout.is_size_known else "nobody knows yet how much"
+        unpacked = f"unpack to {binary(layout.size)}" if layout.is_size_known else "unpack to an unknown size"
         inside = f" · {Path(packing.member).name}" if packing.member else ""
-        self.how.setText(f"{packing.sentence}{parts} · {binary(packing.packed)} unpack to {size}{ratio}{inside}")
+        self.how.setText(f"{packing.sentence}{parts} · {binary(packing.packed)} {unpacked}{ratio}{inside}")
         self.known.setText(_known(medium, layout))
         self.others_button.setVisible(bool(packing.others))
         self._follow()

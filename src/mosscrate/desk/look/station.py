@@ -34,7 +34,7 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import button, label, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
-NARROW = 1040
+LEAST_WORDS = 440                    # pixels in which a name and what is said of a card can be read
 LEAST_CORE, LEAST_SHELF = 214, 182   # pixels in which names of partitions and cards can be read
 
 
@@ -118,8 +118,10 @@ class LookStation(QWidget):
         words.addWidget(self.subtitle)
         self.head = head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.grow_button, self.prepare_button, self.arrange_button, self.check_button,
-                           self.save_button, self.keep_button, self.move_button))
+        self._of_card = (self.grow_button, self.prepare_button, self.arrange_button, self.check_button,
+                         self.save_button, self.keep_button, self.move_button)
+        self.buttons = row(*self._of_card)
+        head.addLayout(self.buttons)
         shelf = QVBoxLayout()
         shelf.addWidget(label("On the shelf", bold=True))
         shelf.addWidget(self.shelf, 1)
@@ -157,9 +159,14 @@ class LookStation(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Qt: on a small window the buttons stand below the name."""
-        narrow = self.width() < NARROW
-        self.head.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
+        self._arrange_head()
         super().resizeEvent(event)
+
+    def _arrange_head(self) -> None:
+        """The buttons stand beside the name where both can be read, else below it."""
+        shown = [each.sizeHint().width() + self.buttons.spacing() for each in self._of_card if not each.isHidden()]
+        narrow = self.width() < sum(shown) + LEAST_WORDS
+        self.head.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
 
     def _show_medium(self) -> None:
         medium = self.model.selected
@@ -252,6 +259,7 @@ class LookStation(QWidget):
         self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
         self.grow_button.setEnabled(may_change)
+        self._arrange_head()
         self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
 
     def _is_unreadable(self, medium: Medium | None) -> bool:
