@@ -6,6 +6,7 @@ import os
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import HealthCheck, settings
 
@@ -20,6 +21,20 @@ from mosscrate.core.crate import Crate
 from mosscrate.core.machines import Machines
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Shelf
+
+LONG = 1024                              # bytes that may be printed whole
+
+
+def pytest_assertrepr_compare(op, left, right):
+    """Long contents that differ are told by their lengths and the first place, not printed by the million."""
+    kinds = (bytes, bytearray, memoryview)
+    if op != "==" or not (isinstance(left, kinds) and isinstance(right, kinds)) or max(len(left), len(right)) <= LONG:
+        return None
+    a, b = (np.frombuffer(x, np.uint8)[:min(len(left), len(right))] for x in (left, right))
+    places = np.flatnonzero(a != b)
+    at = int(places[0]) if len(places) else len(a)
+    return [f"{len(left):,} bytes == {len(right):,} bytes", f"{len(places):,} bytes differ, the first at {at:#x}",
+            f"  {bytes(left[at:at + 32]).hex(' ')}", f"  {bytes(right[at:at + 32]).hex(' ')}"]
 
 
 class Clock:
