@@ -24,8 +24,8 @@ needs_root = pytest.mark.skipif(not _works(), reason="needs root for loop device
 
 
 @contextmanager
-def _alone() -> Iterator[None]:
-    """One test at a time has loop devices: their numbers are given out again at once."""
+def alone() -> Iterator[None]:
+    """One test at a time has loop devices: their numbers are given out again at once, and services look at them."""
     global _held
     with (Path(tempfile.gettempdir()) / "mosscrate-tests-loops.lock").open("w") as file:
         if not _held:
@@ -40,7 +40,7 @@ def _alone() -> Iterator[None]:
 @contextmanager
 def loop(image: Path, *options: str) -> Iterator[Path]:
     """A loop device over an image."""
-    with _alone(), _loop(image, *options) as device:
+    with alone(), _loop(image, *options) as device:
         yield device
 
 

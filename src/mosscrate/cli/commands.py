@@ -1,4 +1,4 @@
-"""look, files, get, keep, crate, write, slots, demo."""
+"""look, files, get, keep, crate, write, demo."""
 
 from __future__ import annotations
 
@@ -35,23 +35,6 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.volumes.ffs import protection_text
 from mosscrate.core.volumes.places import in_order_of_place
-
-
-@click.command()
-@json_option
-@click.pass_obj
-def slots(bench: Bench, as_json: bool) -> None:
-    """List the cards and drives at hand. The computer's own disks are never among them."""
-    media = bench.shelf.media()
-    if as_json:
-        show_json([_medium_record(m) for m in media])
-        return
-    if not media:
-        click.echo("Nothing is at hand. Put a card into a reader, or name an image file.")
-    for m in media:
-        notes = ", ".join(filter(None, ("write-protected" if m.is_write_protected else "", m.in_use)))
-        line = f"{m.tag}  {m.name:28} {binary(m.size):>9}  {m.reader}  {m.path}"
-        click.echo(f"{line}  ({notes})" if notes else line)
 
 
 @click.command()
@@ -290,12 +273,6 @@ def ask_for_tag(bench: Bench, target: Medium, *, loses_all: bool) -> str:
     return str(click.prompt(f"Type {target.tag} to write it", default="", show_default=False, err=True))
 
 
-def _medium_record(m: Medium) -> dict[str, Any]:
-    return {"name": m.name, "tag": m.tag, "path": str(m.path), "size": m.size, "source": str(m.source),
-            "model": m.model, "serial": m.serial, "reader": m.reader, "removable": m.is_removable,
-            "write_protected": m.is_write_protected, "in_use": m.in_use or None}
-
-
 def _file_record(entry: Entry) -> dict[str, Any]:
     record: dict[str, Any] = {"path": entry.path, "kind": str(entry.kind), "size": entry.size,
                               "modified": entry.modified, "target": entry.target, "blake3": None, "md5": None}
@@ -333,4 +310,4 @@ def machines(bench: Bench, as_json: bool) -> None:
 
 
 COMMANDS: dict[str, click.Command] = {command.name or "": command for command in (
-    slots, look, files, get, keep, crate, write, machines, demo)}
+    look, files, get, keep, crate, write, machines, demo)}

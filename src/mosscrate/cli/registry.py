@@ -18,7 +18,7 @@ class Entry:
 
 
 COMMANDS = (
-    Entry("slots", "commands", "List the cards and drives at hand."),
+    Entry("slots", "attached", "List the cards and drives at hand."),
     Entry("look", "commands", "Show what is on a MEDIUM: map, partitions, volumes, and what was noticed."),
     Entry("files", "commands", "List every file and folder of a partition."),
     Entry("get", "commands", "Take the file or folder at PATH out of a partition."),
@@ -39,5 +39,8 @@ COMMANDS = (
     Entry("floppy", "converting", "Make the image FILE of an empty floppy disk."),
     Entry("image", "converting", "Make the image FILE of a blank drive of a SIZE such as 500MB."),
     Entry("sheet", "sheets", "Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."),
+    Entry("unmount", "attached", "Unmount everything that is mounted of a CARD, so that it can be written."),
+    Entry("eject", "attached",
+          "Unmount everything of a CARD, eject it where its reader can, and say whether it may be pulled."),
     Entry("machines", "commands", "List the machines that a card can be meant for."),
     Entry("demo", "commands", "Build the Heron Lane bench and move its worn card onto a larger one."))

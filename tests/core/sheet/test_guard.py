@@ -18,8 +18,6 @@ from mosscrate.core.sheet.running import guard, recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import CopyPartition, EmptyCard, KeepCard, Which, WriteImage
-from mosscrate.core.slots import sysfs
-from mosscrate.core.slots.sysfs import Tree
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, fill, handheld, put_card
 
@@ -165,66 +163,6 @@ def test_no_other_module_opens_a_medium_for_writing():
     callers = {str(p.relative_to(root)) for p in root.rglob("*.py")
                if re.search(r"open_for_guard\(|open_blocks\([^)]*writable=True", p.read_text())}
     assert callers == {"core/sheet/running/guard.py", "core/slots/medium.py", "demo/cards.py"}
-
-
-# the computer's own disks, on a made-up tree of the kernel
-
-MOUNTS = """\
-21 1 259:2 / / rw - ext4 /dev/nvme0n1p2 rw
-22 1 253:0 / /home rw - ext4 /dev/mapper/home rw
-30 1 8:17 / /media/x rw - vfat /dev/sdb1 rw
-"""
-
-
-@pytest.fixture
-def tree(tmp_path) -> Tree:
-    def device(name: str, number: str, *, removable: int = 0, size: int = 8192, under: str = "pci0", parts=(), ro=0):
-        real = tmp_path / "sys/devices" / under / name
-        for sub, value in (("size", size), ("removable", removable), ("ro", ro), ("dev", number)):
-            write(real / sub, str(value))
-        (real / "device").mkdir(exist_ok=True)
-        for part, part_number in parts:
-            write(real / part / "partition", "1")
-            write(real / part / "dev", part_number)
-        link = tmp_path / "sys/block" / name
-        link.parent.mkdir(parents=True, exist_ok=True)
-        link.symlink_to(real)
-
-    def write(path: Path, text: str) -> None:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text + "\n")
-
-    device("nvme0n1", "259:0", parts=[("nvme0n1p2", "259:2")])
-    device("sda", "8:0", under="usb1", parts=[("sda1", "8:1")])                 # holds the home volume, on USB
-    device("sdb", "8:16", removable=1, under="usb1", parts=[("sdb1", "8:17")])
-    device("sdc", "8:32", removable=1, ro=1)
-    device("sdd", "8:48")                                                       # a fixed disk that is not mounted
-    device("sde", "8:64", removable=1, parts=[("sde1", "8:65")])                # swap lies on it
-    device("mmcblk0", "179:0", under="mmc0")
-    device("sr0", "11:0", removable=1)
-    device("empty", "8:80", removable=1, size=0)
-    device("dm-0", "253:0")
-    write(tmp_path / "sys/devices/mmc0/mmcblk0/device/type", "SD")
-    write(tmp_path / "sys/devices/usb1/sda/sda1/holders/dm-0/x", "")
-    write(tmp_path / "sys/devices/usb1/sdb/device/model", "Card Reader")
-    write(tmp_path / "proc/self/mountinfo", MOUNTS)
-    write(tmp_path / "proc/swaps", "Filename Type Size Used Priority\n/dev/sde1 partition 100 0 -2")
-    return Tree(tmp_path / "sys", tmp_path / "proc", Path("/dev"))
-
-
-def test_own_disks_are_never_offered_and_mounted_cards_are_marked(tree):
-    found = {m.path.name: m for m in sysfs.media(tree)}
-    assert set(found) == {"sdb", "sdc", "mmcblk0"}
-    assert found["sdb"].in_use == "mounted at /media/x"
-    assert (found["sdb"].name, found["sdb"].size) == ("Card Reader", 8192 * 512)
-    assert found["sdc"].is_write_protected
-    assert found["mmcblk0"].in_use == ""
-
-
-def test_own_disks_are_known_through_mapped_devices_and_swap(tree):
-    assert {"nvme0n1", "nvme0n1p2", "sda", "sda1", "dm-0", "sde", "sde1"} <= sysfs.own_disks(tree)
-    assert sysfs.in_use(Path("/dev/sda1"), tree) == "it belongs to this computer"
-    assert sysfs.in_use(Path("/dev/sdb1"), tree) == "mounted at /media/x"
 
 
 # the crate

@@ -179,6 +179,11 @@ def open_blocks(path: Path | str, *, writable: bool = False) -> FileBlocks:
         raise MediumError(f"{path} cannot be opened: {reason}.") from error
 
 
+def may_open(path: Path, *, writable: bool) -> bool:
+    """Whether this person may open a file or device without asking anybody."""
+    return os.access(path, os.R_OK | (os.W_OK if writable else 0))
+
+
 def create_image(path: Path | str, size: int) -> FileBlocks:
     """A new sparse image file of `size` zeros, open for writing. Raises MediumError if it exists."""
     path = Path(path)

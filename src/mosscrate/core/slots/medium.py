@@ -74,6 +74,7 @@ class Medium:
         packing: how it is packed; None for all that is not.
         remembered: what is known of a packed one.
         lists: of published checksums, besides those that lie beside it.
+        may_ask: whether a person may be asked for permission when it is opened.
     """
 
     name: str
@@ -94,6 +95,7 @@ class Medium:
     packing: Packing | None = None
     remembered: Remembered | None = field(default=None, compare=False, repr=False)
     lists: tuple[Path, ...] = ()
+    may_ask: bool = field(default=True, compare=False)
 
     @cached_property
     def key(self) -> str:

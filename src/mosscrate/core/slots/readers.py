@@ -1,60 +1,69 @@
-"""Readers and drives of this computer, opened directly."""
+"""Readers and drives of this computer: opened directly where that is allowed, else by the desktop's disk service."""
 
 from __future__ import annotations
 
 import stat
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mosscrate.core.blocks import FileBlocks, open_blocks
-from mosscrate.core.blocks.file import is_write_protected
+from mosscrate.core.blocks.file import may_open
 from mosscrate.core.contents.identity import mark_of
 from mosscrate.core.errors import MediumError
-from mosscrate.core.images import open_image
 from mosscrate.core.slots import sysfs
-from mosscrate.core.slots.kernel_tree import Tree, text_in
+from mosscrate.core.slots.kernel_tree import Tree, number_in, text_in
 from mosscrate.core.slots.medium import Medium, Source
+from mosscrate.core.slots.service import Service
+from mosscrate.core.slots.uses import System
 
 
 @dataclass
 class Readers:
-    """What the kernel's tree tells; a card without a serial number is known by what is on it."""
+    """What both views tell; a card without a serial number is known by what is on it."""
 
+    service: Service = field(default_factory=Service)
     _marks: dict[Path, tuple[tuple[str, str], str]] = field(default_factory=dict, repr=False)   # as of when, mark
 
     def media(self) -> list[Medium]:
         """See Slot."""
-        return [self._marked(medium) for medium in sysfs.media()]
+        return [self._marked(medium) for medium in sysfs.media(self.system())]
 
     def medium_at(self, path: Path) -> Medium | None:
         """See Slot; devices that are not offered are found too."""
         if not path.exists() or not stat.S_ISBLK(path.stat().st_mode):
             return None
-        use = sysfs.in_use(path)
-        known = next((m for m in sysfs.media() if m.path == path), None)
+        system = self.system()
+        use = sysfs.in_use(path, system)
+        known = next((m for m in sysfs.media(system) if m.path == path), None)
         if known:
             return self._marked(replace(known, in_use=known.in_use or use))
-        blocks = open_blocks(path)
-        with blocks:
-            return self._marked(Medium(path.name, path, blocks.size, Source.READER, reader=path.name,
-                                       is_write_protected=is_write_protected(blocks), in_use=use))
+        folder = system.tree.sys / "class/block" / path.name
+        return self._marked(Medium(path.name, path, number_in(folder / "size") * 512, Source.READER, reader=path.name,
+                                   is_write_protected=number_in(folder / "ro") == 1, in_use=use))
+
+    def system(self) -> System:
+        """How the system uses its devices now."""
+        return System(Tree(), self.service.view())
 
     def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
         """See Slot."""
-        return open_image(medium.path, writable=writable)
+        if may_open(medium.path, writable=writable):
+            return open_blocks(medium.path, writable=writable)
+        fd = self.service.open(medium.path, medium.name, writable=writable, exclusive=writable, may_ask=medium.may_ask)
+        return FileBlocks(fd, medium.path, writable=writable)
 
     def _marked(self, medium: Medium) -> Medium:
         medium = replace(medium, slot=self)
         if medium.serial:
             return medium
-        try:
+        with suppress(MediumError, OSError):             # what cannot be read is known by where it is
             now = _moment(medium.path)
             if self._marks.get(medium.path, (None, ""))[0] != now:
-                with open_blocks(medium.path) as blocks:
+                with self.open(replace(medium, may_ask=False), writable=False) as blocks:
                     self._marks[medium.path] = now, mark_of(blocks)
             return replace(medium, mark=self._marks[medium.path][1])
-        except (MediumError, OSError):
-            return medium                        # what cannot be read is known by where it is
+        return medium
 
 
 def _moment(device: Path) -> tuple[str, str]:

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mosscrate.core.errors import MediumError
+from mosscrate.core.slots import letting_go
 from mosscrate.core.slots.files import ImageFiles, Memory, file_on
 from mosscrate.core.slots.medium import Medium, Slot, Source
 from mosscrate.core.slots.readers import Readers
 from mosscrate.core.slots.simulated import SimulatedSlots
 from mosscrate.core.slots.storage import Storage
+from mosscrate.core.slots.sysfs import EmptySlot, empty_slots
+from mosscrate.core.slots.watching import Watcher
 
 
 @dataclass
@@ -22,15 +27,36 @@ class Shelf:
     backups: Path | None = None              # root of the crate: files below it are backups
     crates: tuple[Path, ...] = ()            # of other crates that were used here
     memory: Memory = field(default_factory=Memory)
+    readers: Readers = field(default_factory=Readers, repr=False)
     slots: tuple[Slot, ...] = field(init=False, repr=False)     # asked in this order
 
     def __post_init__(self) -> None:
         simulated = (SimulatedSlots(self.simulated_folder),) if self.simulated_folder else ()
-        self.slots = (*simulated, Readers(), ImageFiles(self.images, self.memory))
+        self.slots = (*simulated, self.readers, ImageFiles(self.images, self.memory))
 
     def media(self) -> list[Medium]:
         """Everything at hand: simulated cards, readers, opened images. Raises MediumError."""
         return [self._told_from_backups(medium) for slot in self.slots for medium in slot.media()]
+
+    def empty_slots(self) -> list[EmptySlot]:
+        """Slots of readers that wait for a card."""
+        return empty_slots(self.readers.system())
+
+    def unmount(self, medium: Medium) -> tuple[str, ...]:
+        """See letting_go."""
+        return letting_go.unmount(medium, self.readers.service)
+
+    def eject(self, medium: Medium) -> str:
+        """See letting_go."""
+        return letting_go.eject(medium, self.readers.service)
+
+    def rescan(self, medium: Medium) -> None:
+        """See letting_go."""
+        letting_go.rescan(medium, self.readers.service)
+
+    def watch(self, changed: Callable[[], None]) -> Watcher:
+        """Be told when media may have come or gone."""
+        return Watcher(changed, self.simulated_folder)
 
     def find(self, text: str) -> Medium:
         """By path, name, tag or key, in that order. Raises MediumError."""
@@ -62,7 +88,7 @@ class Shelf:
 
     def kept_as(self, storage: Storage) -> str:
         """The id of the backup that a storage is, in whatever crate and under whatever name; "" for none."""
-        roots = {root.resolve() for root in (self.backups, *self.crates) if root is not None and root.is_dir()}
+        roots = {root.resolve() for root in (self.backups, *self.crates) if root is not None and _is_open(root)}
         for image in (image for root in roots for image in root.glob("*/*.img")):
             try:
                 status = image.stat()
@@ -81,3 +107,11 @@ class Shelf:
         except MediumError:
             return medium                        # it is gone meanwhile
         return replace(medium, source=Source.BACKUP, backup=backup) if backup else medium
+
+
+def _is_open(folder: Path) -> bool:
+    """Whether a folder is there and this user may look into it; into others they cannot write either."""
+    try:
+        return folder.is_dir() and os.access(folder, os.R_OK | os.X_OK)
+    except OSError:
+        return False

@@ -1,74 +1,90 @@
-"""Real readers and drives, from the kernel's own tree of block devices.
+"""Real readers and drives, from the kernel's own tree of block devices and what the disk service knows of them.
 
-Source: the kernel's Documentation/ABI/stable/sysfs-block and proc(5). The computer's own disks are
-left out: those that carry its root, boot or swap, directly or through a mapped device, and fixed
-disks that are neither on USB nor in a card slot.
+Source: the kernel's Documentation/ABI/stable/sysfs-block. The computer's own disks are left out: those on which its
+system lives (`uses`), and fixed disks that are neither on USB nor in a card slot.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
-from mosscrate.core.slots.kernel_tree import Tree, lines_of, number_in, text_in
+from mosscrate.core.slots.kernel_tree import number_in, text_in
 from mosscrate.core.slots.medium import Medium, Source
+from mosscrate.core.slots.service import Drive
+from mosscrate.core.slots.uses import System
 
-_OWN_PLACES = ("/", "/boot", "/boot/efi", "/usr", "/var", "/home", "/etc")
-_SKIPPED = ("ram", "zram", "dm-", "md", "sr", "fd", "nbd", "zd")
+_SKIPPED = ("ram", "zram", "dm-", "md", "sr", "fd", "nbd", "zd", "bcache")
 
 
-def media(tree: Tree | None = None) -> list[Medium]:
+@dataclass(frozen=True)
+class EmptySlot:
+    """A slot of a reader in which nothing is."""
+
+    reader: str
+
+
+def media(system: System) -> list[Medium]:
     """Every reader and drive that may be offered, with what speaks against writing to it."""
-    tree = tree or Tree()
-    mounts, swaps = dict(_mounts(tree)), set(_swaps(tree))
-    found = []
-    for folder in sorted((tree.sys / "block").iterdir()) if (tree.sys / "block").is_dir() else []:
-        if folder.name.startswith(_SKIPPED) or number_in(folder / "size") == 0:
-            continue
-        names = _family(tree, folder)
-        places = sorted({place for name in names for place in mounts.get(name, ())})
-        is_own = any(place in _OWN_PLACES for place in places) or bool(names & swaps)
-        if not is_own and _is_offered(folder):
-            found.append(_medium(tree, folder, places, is_held=len(names) > len(_parts(folder)) + 1))
-    return found
+    return [_medium(system, number, folder) for number, folder in system.devices.items()
+            if _is_whole(folder) and _is_offered(folder) and not _is_hidden(system, number)
+            and not system.is_own(number)]
 
 
-def own_disks(tree: Tree | None = None) -> set[str]:
-    """Names of devices that belong to the computer, partitions and mapped devices included."""
-    tree = tree or Tree()
-    mounts, swaps = dict(_mounts(tree)), set(_swaps(tree))
-    own: set[str] = set()
-    for folder in (tree.sys / "block").iterdir() if (tree.sys / "block").is_dir() else []:
-        names = _family(tree, folder)
-        if names & swaps or any(place in _OWN_PLACES for n in names for place in mounts.get(n, ())):
-            own |= names
-    return own
+def empty_slots(system: System) -> list[EmptySlot]:
+    """Slots of readers that wait for a card."""
+    told = [EmptySlot(drive.name or "Card reader") for drive in system.view.empty_slots()]
+    if told or system.view.devices:
+        return told
+    folders = sorted((system.tree.sys / "block").iterdir()) if (system.tree.sys / "block").is_dir() else []
+    return [EmptySlot(_model(folder) or folder.name) for folder in folders
+            if _is_whole(folder) and number_in(folder / "removable") == 1 and number_in(folder / "size") == 0
+            and not (folder / "loop").is_dir()]
 
 
-def in_use(device: Path, tree: Tree | None = None) -> str:
+def in_use(device: Path, system: System) -> str:
     """Why a device, named by path, must not be written: "" when nothing speaks against it."""
-    tree = tree or Tree()
-    name = device.resolve().name
-    if name in own_disks(tree):
+    number = system.number_at(device)
+    if system.is_own(number):
         return "it belongs to this computer"
-    mounts, swaps = dict(_mounts(tree)), set(_swaps(tree))
-    folder = tree.sys / "block" / name
-    names = _family(tree, folder) if folder.is_dir() else {name}
-    places = [place for n in sorted(names) for place in mounts.get(n, ())]
-    if places:
-        return f"mounted at {places[0]}"
-    return "used as swap" if names & swaps else ""
+    return _use(system, number) if number in system.devices else ""
 
 
-def _medium(tree: Tree, folder: Path, places: list[str], *, is_held: bool) -> Medium:
-    model = " ".join(filter(None, (text_in(folder / "device/vendor"), text_in(folder / "device/model"))))
+def _use(system: System, number: str) -> str:
+    return system.of(system.storage(number), system.tree.dev / system.devices[number].name)
+
+
+def _medium(system: System, number: str, folder: Path) -> Medium:
+    device = system.view.at(number)
+    drive = system.view.drive_of(device)
     backing = text_in(folder / "loop/backing_file")
-    name = model or text_in(folder / "device/name") or (Path(backing).name if backing else folder.name)
-    use = f"mounted at {places[0]}" if places else "used by a mapped device" if is_held else ""
-    return Medium(name, tree.dev / folder.name, number_in(folder / "size") * 512, Source.READER,
-                  model, text_in(folder / "device/serial") or text_in(folder / "device/cid"),
+    name = _model(folder) or text_in(folder / "device/name") or (drive.name if drive else "") or (
+        Path(backing).name if backing else folder.name)
+    return Medium(name, system.tree.dev / folder.name, number_in(folder / "size") * 512, Source.READER,
+                  _model(folder) or (drive.name if drive else ""), _serial(folder, drive),
                   f"loop over {backing}" if backing else f"{folder.name}",
-                  number_in(folder / "removable") == 1, number_in(folder / "ro") == 1, use)
+                  number_in(folder / "removable") == 1,
+                  number_in(folder / "ro") == 1 or bool(device and device.is_read_only), _use(system, number))
+
+
+def _serial(folder: Path, drive: Drive | None) -> str:
+    """Of the card or drive itself: where cards are put in and out, the drive's serial number is the reader's."""
+    own = text_in(folder / "device/cid") or text_in(folder / "device/serial")
+    return own or (drive.serial if drive and not drive.has_changing_media else "")
+
+
+def _model(folder: Path) -> str:
+    return " ".join(filter(None, (text_in(folder / "device/vendor"), text_in(folder / "device/model"))))
+
+
+def _is_whole(folder: Path) -> bool:
+    return not folder.name.startswith(_SKIPPED) and not (folder / "partition").exists()
+
+
+def _is_hidden(system: System, number: str) -> bool:
+    """Whether the system's rules keep a device from desktops; loops over files are offered all the same."""
+    device = system.view.at(number)
+    return bool(device and device.is_ignored and not device.file)
 
 
 def _is_offered(folder: Path) -> bool:
@@ -77,41 +93,3 @@ def _is_offered(folder: Path) -> bool:
         return True
     chain = str(folder.resolve())
     return "/usb" in chain or text_in(folder / "device/type") == "SD"
-
-
-def _family(tree: Tree, folder: Path) -> set[str]:
-    """The device, its partitions, and every mapped device that stands on one of them."""
-    names = {folder.name, *_parts(folder)}
-    queue = [folder, *(folder / part for part in _parts(folder))]
-    for place in queue:
-        holders = place / "holders"
-        for holder in holders.iterdir() if holders.is_dir() else ():
-            if holder.name not in names:
-                names.add(holder.name)
-                queue.append(tree.sys / "block" / holder.name)
-    return names
-
-
-def _parts(folder: Path) -> list[str]:
-    return [p.name for p in folder.iterdir() if (p / "partition").exists()]
-
-
-def _mounts(tree: Tree) -> Iterator[tuple[str, tuple[str, ...]]]:
-    """(device name, places); the root's device is found by number where the table says /dev/root."""
-    table: dict[str, list[str]] = {}
-    numbers = {text_in(f / "dev"): f.name for f in (tree.sys / "block").glob("*")}
-    numbers |= {text_in(f): f.parent.name for f in (tree.sys / "block").glob("*/*/dev")}
-    for line in lines_of(tree.proc / "self/mountinfo"):
-        fields = line.split()
-        tail = fields.index("-") if "-" in fields else len(fields) - 3
-        device = Path(fields[tail + 2]).name if fields[tail + 2].startswith("/") else ""
-        place = fields[4].replace("\\040", " ")
-        for name in {numbers.get(fields[2], ""), device} - {""}:
-            table.setdefault(name, []).append(place)
-    for name, places in table.items():
-        yield name, tuple(places)
-
-
-def _swaps(tree: Tree) -> Iterator[str]:
-    for line in lines_of(tree.proc / "swaps")[1:]:
-        yield Path(line.split()[0]).name

@@ -6,7 +6,6 @@ opens the medium only when its tag was typed. No other module opens a medium for
 
 from __future__ import annotations
 
-import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,9 +15,11 @@ from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.errors import GuardRefusal, MossError
 from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.sheet import MediumRef
-from mosscrate.core.slots import Medium, Source, sysfs
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.files import file_on
-from mosscrate.core.slots.storage import storage_of, uses_of
+from mosscrate.core.slots.service import Service
+from mosscrate.core.slots.storage import storage_of
+from mosscrate.core.slots.uses import System
 
 CHANGED = ("It is not the card that was planned for, or it was changed since. Plan again with what is there now.",
            "The same card as when planned")
@@ -84,8 +85,10 @@ def is_as_planned(medium: Medium, blocks: Blocks, planned: MediumRef) -> bool:
 
 def _without_contents(medium: Medium, source: MediumRef | None) -> Iterator[Check]:
     """What can be told of a target before it is opened."""
-    yield _answer(_own(medium), "This is one of the computer's own disks.", "Not one of the computer's own disks")
-    use = _use(medium)
+    system = System(view=Service().view())
+    yield _answer(system.is_own(system.number_at(medium.path)), "This is one of the computer's own disks.",
+                  "Not one of the computer's own disks")
+    use = _use(medium, system)
     yield _answer(bool(use), f"It is in use: {use}.", "Not mounted, not in use")
     yield _answer(medium.is_write_protected, "It is write-protected: by its switch, or by its permissions.",
                   "Not write-protected")
@@ -95,26 +98,13 @@ def _without_contents(medium: Medium, source: MediumRef | None) -> Iterator[Chec
         yield _answer(_is_same(medium, source), "It is the source itself.", "Not the source")
 
 
-def _own(medium: Medium) -> bool:
-    return medium.path.resolve().name in sysfs.own_disks() if _is_device(medium) else False
-
-
-def _use(medium: Medium) -> str:
+def _use(medium: Medium, system: System) -> str:
     if medium.in_use:
         return medium.in_use
-    if _is_device(medium) and (use := sysfs.in_use(medium.path)):
-        return use
     try:
-        return uses_of(medium.storage(), medium.path)
+        return system.of(medium.storage(), medium.path)
     except MossError:
         return ""                                # that it is not there is said when it is opened
-
-
-def _is_device(medium: Medium) -> bool:
-    try:
-        return stat.S_ISBLK(medium.path.stat().st_mode)
-    except OSError:
-        return False
 
 
 def _is_same(medium: Medium, source: MediumRef) -> bool:

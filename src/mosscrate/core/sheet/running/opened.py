@@ -27,5 +27,9 @@ class Opened:
         return self
 
     def __exit__(self, *exc: object) -> None:
-        for blocks in reversed(self.blocks):
-            blocks.close()
+        self.close()
+
+    def close(self) -> None:
+        """All of them, if they are not closed yet."""
+        while self.blocks:
+            self.blocks.pop().close()

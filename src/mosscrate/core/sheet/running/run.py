@@ -25,6 +25,7 @@ from mosscrate.core.sheet.notes import Body, Notes
 from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
 from mosscrate.core.sheet.planning.losses import must_be_kept_still
 from mosscrate.core.sheet.running import guard
+from mosscrate.core.sheet.running.ending import let_go
 from mosscrate.core.sheet.running.job import Job, Log, Status, StepDone
 from mosscrate.core.sheet.running.journal.journal import Journal
 from mosscrate.core.sheet.running.journal.stack import Stack
@@ -145,6 +146,9 @@ class Running:
             job.status = Status.DONE
             with suppress(JobError):
                 self.log.save(job)                        # without room for it, the slot says the same
+        self.opened.close()
+        if self.card is not None:
+            let_go(job, self.card.medium, self.bench, self.log)
         return Result(tuple(job.done), time.monotonic() - begun, job)
 
     def over(self, number: int) -> Blocks:

@@ -1,0 +1,198 @@
+"""A card in a reader as an ordinary user has it: through the disk service, with its refusals, over loop devices."""
+
+from __future__ import annotations
+
+import json
+import os
+import pwd
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from functools import partial
+from io import StringIO
+from pathlib import Path
+
+import pytest
+
+from mosscrate.cli.app import main
+from mosscrate.core.contents import survey
+from mosscrate.core.errors import InUse, MediumError
+from mosscrate.core.slots import Shelf
+from mosscrate.core.slots.service import MustAsk, Service
+from tests.cards import MIB, handheld
+from tests.devices.service import as_user, disk_service, needs_service, settled
+from tests.loops import alone, loop
+
+pytestmark = needs_service
+MAY, MAY_NOT = pwd.getpwnam("nobody"), pwd.getpwnam("daemon")
+
+
+@pytest.fixture(scope="module")
+def service(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("service")
+    for above in (folder, *folder.parents):
+        if above != Path("/tmp") and str(above).startswith("/tmp"):
+            above.chmod(0o755)                              # users of the bus have to get to its socket
+    with alone(), disk_service(folder, allowed=MAY.pw_name):
+        yield Service()
+
+
+@pytest.fixture
+def card(service, tmp_path):
+    (tmp_path / "card.img").write_bytes(handheld(40 * MIB).data)
+    with loop(tmp_path / "card.img") as device:
+        device.chmod(0o660)
+        settled()
+        yield Shelf().find(str(device))
+
+
+@pytest.fixture
+def home(tmp_path):
+    """A folder in which the ordinary user may write."""
+    for above in (tmp_path, tmp_path.parent, tmp_path.parent.parent):
+        above.chmod(0o755)
+    folder = tmp_path / "home"
+    folder.mkdir()
+    os.chown(folder, MAY.pw_uid, MAY.pw_gid)
+    return folder
+
+
+def shell(uid: int, home: Path, *arguments: object) -> tuple[int, str]:
+    """A command of the shell as another user: its exit status and all that it printed."""
+    def work() -> tuple[int, str]:
+        sys.argv = ["mosscrate", "--slots", str(home), "--crate", str(home / "crate"), "--state", str(home / "state"),
+                    *map(str, arguments)]
+        with redirect_stdout(StringIO()) as said, redirect_stderr(said), pytest.raises(SystemExit) as ended:
+            main()
+        return ended.value.code, said.getvalue()
+    return as_user(uid, work)
+
+
+def test_a_card_is_found_opened_and_looked_at_by_who_may(card, home):
+    code, said = shell(MAY.pw_uid, home, "look", card.path, "--json")
+    assert code == 0, said
+    assert [p["volume"]["label"] for p in json.loads(said)["partitions"]][-1] == "GAMES"
+    assert str(card.path) in shell(MAY.pw_uid, home, "slots")[1]
+
+
+def test_who_may_not_is_told_why_and_whom_to_ask(card):
+    with pytest.raises(MustAsk, match=r"Permission is needed for .*nobody could be asked"):
+        as_user(MAY_NOT.pw_uid, partial(_read_first, card.path))
+
+
+def test_without_the_service_the_sentence_says_what_to_install(card, monkeypatch):
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path=/nowhere")
+    with pytest.raises(MediumError, match=r"may not be opened by this user.*Install UDisks2"):
+        as_user(MAY.pw_uid, partial(_read_first, card.path))
+
+
+def _read_first(path: Path) -> bytes:
+    with Shelf().find(str(path)).open() as blocks:
+        return blocks.read(0, 512)
+
+
+def test_the_whole_move_as_a_user_who_cannot_open_the_device(service, card, home, tmp_path):
+    source = home / "old.img"
+    source.write_bytes(handheld(40 * MIB, seed=9).data)
+    source.chmod(0o644)
+    with pytest.raises(PermissionError):
+        as_user(MAY.pw_uid, partial(os.open, card.path, os.O_RDONLY))
+    tag = as_user(MAY.pw_uid, partial(_tag, card.path))
+    sheet = home / "sheet.json"
+    assert shell(MAY.pw_uid, home, "sheet", "plan", source, card.path, "--out", sheet)[0] == 0
+    code, said = shell(MAY.pw_uid, home, "sheet", "run", sheet, "--tag", tag)
+    assert code == 0, said
+    assert "may be pulled" in said
+    with Shelf().find(str(card.path)).open() as blocks:
+        assert [p.volume.label for p in survey(blocks).partitions][-1] == "GAMES"
+
+
+def _tag(path: Path) -> str:
+    return Shelf().find(str(path)).tag
+
+
+def test_nothing_can_mount_a_card_while_a_job_of_an_ordinary_user_holds_it(service, home, tmp_path):
+    with volume(tmp_path) as device:
+        device.chmod(0o660)
+        place = _place(tmp_path)
+
+        def held() -> tuple[str, str]:
+            fd = Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)
+            with pytest.raises(InUse, match="in use by the system"):
+                Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)
+            (tmp_path / "home/held").touch()
+            _wait_for(tmp_path / "home/tried")
+            os.close(fd)
+
+        holder = threading.Thread(target=as_user, args=(MAY.pw_uid, held))
+        holder.start()
+        _wait_for(tmp_path / "home/held")
+        tried = subprocess.run(["mount", device, place], capture_output=True, text=True, check=False)
+        (tmp_path / "home/tried").touch()
+        holder.join()
+        assert "already mounted or" in tried.stderr, tried
+        subprocess.run(["mount", device, place], check=True)
+        with pytest.raises(InUse, match="in use by the system"):
+            as_user(MAY.pw_uid, held)
+        subprocess.run(["umount", place], check=True)
+
+
+def _wait_for(path: Path) -> None:
+    for _ in range(200):
+        if path.exists():
+            return
+        time.sleep(0.05)
+    pytest.fail(f"{path.name} did not happen")
+
+
+@contextmanager
+def volume(folder: Path) -> Iterator[Path]:
+    """A loop device over a volume of the system's own making."""
+    with (folder / "fs.img").open("wb") as file:
+        file.truncate(8 * MIB)
+    subprocess.run(["mkfs.ext4", "-q", folder / "fs.img"], check=True)
+    with loop(folder / "fs.img") as device:
+        settled()
+        yield device
+
+
+def test_what_is_mounted_is_unmounted_on_request_and_who_holds_it_is_named(service, tmp_path):
+    with volume(tmp_path) as device:
+        place = _place(tmp_path)
+        subprocess.run(["mount", device, place], check=True)
+        medium = Shelf().find(str(device))
+        assert medium.in_use == f"mounted at {place}"
+        with subprocess.Popen(["sleep", "60"], cwd=place) as busy:
+            try:
+                with pytest.raises(InUse, match=rf"place cannot be unmounted.*sleep \({busy.pid}\) has something open"):
+                    Shelf().unmount(medium)
+            finally:
+                busy.terminate()
+        assert "may be pulled" in Shelf().eject(medium)
+        assert Shelf().find(str(device)).in_use == ""
+
+
+def _place(folder: Path) -> Path:
+    (folder / "place").mkdir()
+    return folder / "place"
+
+
+def test_what_comes_and_goes_is_told_within_a_second(service, tmp_path):
+    (tmp_path / "card.img").write_bytes(handheld(40 * MIB).data)
+    told = threading.Event()
+    shelf = Shelf()
+    watcher = shelf.watch(told.set)
+    try:
+        told.wait(0.7)
+        told.clear()
+        with loop(tmp_path / "card.img") as device:
+            assert told.wait(3), "nothing was told"
+            assert device in [m.path for m in shelf.media()]
+            told.clear()
+        assert told.wait(3), "that it went was not told"
+        assert device not in [m.path for m in shelf.media()]
+    finally:
+        watcher.stop()
