@@ -19,6 +19,9 @@ from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running.job import Job
 from mosscrate.core.slots import Medium
+from mosscrate.core.slots.service import MustAsk
+from mosscrate.core.slots.sysfs import EmptySlot
+from mosscrate.core.slots.watching import Watcher
 from mosscrate.core.watch import Watch
 from mosscrate.desk.shared.background import Asked, Asker, BackgroundJob
 
@@ -32,6 +35,7 @@ class Seen:
     layout: Layout | None
     error: str = ""
     interrupted: Job | None = None       # the job that it is in the middle of
+    must_ask: bool = False               # a person has to be asked for permission before it can be read
 
 
 class BenchModel(QObject):
@@ -47,6 +51,7 @@ class BenchModel(QObject):
     reading_moved = pyqtSignal(str)            # key of one that is being read through
     said = pyqtSignal(str)                     # a sentence for the strip at the bottom
     failed = pyqtSignal(str)                   # a sentence that must not be missed
+    _stirred = pyqtSignal()                    # media may have come or gone; told by another thread
 
     def __init__(self, bench: Bench, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -54,7 +59,10 @@ class BenchModel(QObject):
         self.asker = Asker(self)
         self._looker = Asker(self, threads=1)  # for media that come and go: it never waits behind a survey
         self._surveys: dict[str, Asked] = {}
+        self._watcher: Watcher | None = None
+        self._look_once_more = False
         self.media: list[Medium] = []
+        self.empty_slots: list[EmptySlot] = []
         self.seen: dict[str, Seen] = {}
         self.lanes: list[Lane] = []
         self.troubles: list[Trouble] = []      # in the crate
@@ -68,6 +76,7 @@ class BenchModel(QObject):
         self._read_machines()
         self._poll = QTimer(self)
         self._poll.timeout.connect(self.refresh)
+        self._stirred.connect(self.refresh)
 
     def start(self) -> None:
         """Look around for the first time, then regularly."""
@@ -76,6 +85,7 @@ class BenchModel(QObject):
         if self._machines_problem:
             self.failed.emit(self._machines_problem)
         self._poll.start(POLL_MS)
+        self._watcher = self.bench.shelf.watch(self._stirred.emit)
 
     def _read_machines(self) -> None:
         """A description that cannot be used is told once the window stands; those that ship are there all the same."""
@@ -87,8 +97,11 @@ class BenchModel(QObject):
 
     def refresh(self) -> None:
         """Look for media that came or went."""
-        if self._looker.is_idle:
-            self._looker.ask(self.bench.shelf.media, self._take_media, self._complain)
+        if not self._looker.is_idle:
+            self._look_once_more = True
+            return
+        shelf = self.bench.shelf
+        self._looker.ask(lambda: (shelf.media(), shelf.empty_slots()), self._take_found, self._complain)
 
     def refresh_crate(self) -> None:
         """Read the crate again."""
@@ -96,15 +109,17 @@ class BenchModel(QObject):
         self.asker.ask(lambda: (crate.lanes(), crate.troubles()), self._take_crate,
                        self._complain)
 
-    def look_again(self, medium: Medium) -> None:
-        """Read a medium's layout anew."""
+    def look_again(self, medium: Medium, *, may_ask: bool = False) -> None:
+        """Read a medium's layout anew; a person is asked for permission only where they asked for that."""
+        medium = replace(medium, may_ask=may_ask)
+
         def answer(seen: Seen) -> None:
             self._surveys.pop(medium.key, None)
             self.seen[medium.key] = seen
             self.seen_changed.emit(medium.key)
 
         self._surveys[medium.key] = self.asker.ask(lambda: _survey(medium, self.bench), answer,
-                                                   lambda error: answer(Seen(None, str(error))))
+                                                   lambda error: answer(_unseen(error)))
 
     def layout_of(self, medium: Medium | None) -> Layout | None:
         """The layout as last seen."""
@@ -242,6 +257,9 @@ class BenchModel(QObject):
     def close(self) -> None:
         """Stop what runs and wait for it; nothing is left half done without a note in the log."""
         self._poll.stop()
+        if self._watcher is not None:
+            self._watcher.stop()
+            self._watcher = None
         for job in (*self.jobs, *self.reading.values()):
             job.stop()
             job.wait()
@@ -256,6 +274,16 @@ class BenchModel(QObject):
                 self.look_again(medium)
         self.refresh_crate()
         self.jobs_changed.emit()
+
+    def _take_found(self, found: tuple[list[Medium], list[EmptySlot]]) -> None:
+        media, slots = found
+        if slots != self.empty_slots:
+            self.empty_slots = slots
+            self.media_changed.emit()
+        self._take_media(media)
+        if self._look_once_more:
+            self._look_once_more = False
+            self.refresh()
 
     def _take_media(self, media: list[Medium]) -> None:
         if media == self.media:
@@ -290,6 +318,10 @@ def _survey(medium: Medium, bench: Bench) -> Seen:
     if stopped is None:
         return Seen(layout)
     return Seen(replace(layout, findings=(stopped.finding, *layout.findings)), interrupted=stopped.job)
+
+
+def _unseen(error: Exception) -> Seen:
+    return Seen(None, "" if isinstance(error, MustAsk) else str(error), must_ask=isinstance(error, MustAsk))
 
 
 def _kept_sentence(medium: Medium, backup: Backup) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import stat
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -57,13 +56,16 @@ class Readers:
         medium = replace(medium, slot=self)
         if medium.serial:
             return medium
-        with suppress(MediumError, OSError):             # what cannot be read is known by where it is
-            now = _moment(medium.path)
-            if self._marks.get(medium.path, (None, ""))[0] != now:
+        now = _moment(medium.path)
+        then, mark = self._marks.get(medium.path, (None, ""))
+        if then != now:
+            try:
                 with self.open(replace(medium, may_ask=False), writable=False) as blocks:
-                    self._marks[medium.path] = now, mark_of(blocks)
-            return replace(medium, mark=self._marks[medium.path][1])
-        return medium
+                    mark = mark_of(blocks)
+                self._marks[medium.path] = now, mark
+            except (MediumError, OSError):               # it stays what it was known as, as long as it is not taken out
+                mark = mark if then is not None and then[0] == now[0] else ""
+        return replace(medium, mark=mark)
 
 
 def _moment(device: Path) -> tuple[str, str]:

@@ -19,6 +19,8 @@ from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of
 from mosscrate.desk.theme import Look, color
 
 KEY_ROLE = Qt.ItemDataRole.UserRole
+SLOT_ROLE = Qt.ItemDataRole.UserRole + 1
+SLOT_HEIGHT = 40
 ROW_HEIGHT = 74
 SMALL_WRAPPING = 4
 
@@ -57,12 +59,17 @@ class ShelfView(QListWidget):
             item.setData(KEY_ROLE, medium.key)
             item.setToolTip(f"{medium.name}\n{medium.path}\n{medium.model} {medium.serial}".strip())
             self.addItem(item)
+        for slot in self.model_.empty_slots:
+            item = QListWidgetItem(f"Empty slot of {slot.reader}")
+            item.setData(SLOT_ROLE, slot.reader)
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.addItem(item)
         self.blockSignals(False)
         self.follow()
 
     def follow(self) -> None:
         """Mark the medium in hand."""
-        if self.count() != len(self.model_.shelf):
+        if self.count() != len(self.model_.shelf) + len(self.model_.empty_slots):
             self.fill()
             return
         keys = [m.key for m in self.model_.shelf]
@@ -106,11 +113,13 @@ class _Delegate(QStyledItemDelegate):
         self.model = model
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(180, ROW_HEIGHT)
+        return QSize(180, SLOT_HEIGHT if index.data(SLOT_ROLE) else ROW_HEIGHT)
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem,
               index: QModelIndex | QPersistentModelIndex) -> None:
         medium = next((m for m in self.model.shelf if m.key == index.data(KEY_ROLE)), None)
+        if painter is not None and index.data(SLOT_ROLE):
+            _draw_empty_slot(painter, option, index.data(SLOT_ROLE))
         if painter is None or medium is None:
             return
         painter.save()
@@ -136,6 +145,9 @@ class _Delegate(QStyledItemDelegate):
     def _status(self, medium: Medium, layout: Layout | None, error: str) -> tuple[str, str]:
         if medium.key in self.model.busy:
             return "a job is at work on it", "accent"
+        seen = self.model.seen.get(medium.key)
+        if seen is not None and seen.must_ask:
+            return "ask to read it", "warning"
         if error:
             return "cannot be read", "problem"
         if layout is None:
@@ -152,6 +164,19 @@ class _Delegate(QStyledItemDelegate):
         if kept:
             return f"kept {kept.kept_at:%d %b %Y}", "muted"
         return (_contents(layout), "muted") if medium.source == Source.IMAGE else ("not kept yet", "warning")
+
+
+def _draw_empty_slot(painter: QPainter, option: QStyleOptionViewItem, reader: str) -> None:
+    """A place that waits for a card: only its outline."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    area = QRectF(option.rect).adjusted(2, 2, -4, -2)
+    painter.setPen(QPen(color("line"), 1, Qt.PenStyle.DashLine))
+    painter.drawRoundedRect(area, 7, 7)
+    painter.drawRoundedRect(QRectF(area.left() + 9, area.top() + 7, 26, area.height() - 14), 4, 4)
+    words = QRectF(area.left() + 45, area.top(), area.width() - 54, area.height())
+    draw_text(painter, words, f"Empty slot · {reader}", scaled_font(option.font, 0.85), color("muted"))
+    painter.restore()
 
 
 def _contents(layout: Layout) -> str:

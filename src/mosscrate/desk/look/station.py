@@ -27,6 +27,7 @@ from mosscrate.desk.look.files_panel import FilesPanel
 from mosscrate.desk.look.filing import Filing
 from mosscrate.desk.look.findings_panel import FindingsPanel
 from mosscrate.desk.look.packing_strip import PackingStrip
+from mosscrate.desk.look.reader_strip import ReaderStrip
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.look.structure_panel import StructurePanel
 from mosscrate.desk.look.tree_model import Node, nodes_of
@@ -73,6 +74,7 @@ class LookStation(QWidget):
         self.files = FilesPanel()
         self.packing = PackingStrip(model)
         self.packing.opened.connect(model.open_image)
+        self.reader = ReaderStrip(model)
         self.filing = Filing(model, self.files, self.core, self.shelf)
         self.filing.changing.connect(self._forget)
         self.structure = StructurePanel()
@@ -107,8 +109,10 @@ class LookStation(QWidget):
             (self.move_button, f"Move {name} onto another card"), (self.keep_button, f"Keep {name} in the crate"),
             (self.save_button, f"Save {name} as a file"),
             (self.prepare_button, f"Prepare {name} anew"), (self.arrange_button, f"Change partitions of {name}"),
-            (self.grow_button, f"Use the free room of {name}"), (self.check_button, f"Check structure of {name}"))
-        return (*((words, each.click) for each, words in of_card if each.isEnabled() and not each.isHidden()),
+            (self.grow_button, f"Use the free room of {name}"), (self.check_button, f"Check structure of {name}"),
+            (self.reader.ask_button, f"Ask to read {name}"), (self.reader.unmount_button, f"Unmount {name}"),
+            (self.reader.eject_button, f"Eject {name}"))
+        return (*((words, each.click) for each, words in of_card if each.isEnabled() and each.isVisibleTo(self)),
                 ("Open an image", self.ask_for_image), ("Make a new image", self._ask_for_new))
 
     def _lay_out(self) -> None:
@@ -134,6 +138,7 @@ class LookStation(QWidget):
         upper = QVBoxLayout()
         upper.setContentsMargins(0, 0, 0, 0)
         upper.addWidget(self.packing)
+        upper.addWidget(self.reader)
         upper.addLayout(row(self.files_button, self.structure_button, None, spacing=6))
         upper.addWidget(self.pages, 1)
         contents = QWidget()
@@ -174,6 +179,7 @@ class LookStation(QWidget):
         self._show_core()
         self._show_words()
         self.packing.show_medium(medium, layout)
+        self.reader.show_medium(medium)
         self.findings.show_layout(layout, self.model.seen[medium.key].error
                                   if medium and medium.key in self.model.seen else "")
         stopped = self.model.interrupted_on(medium)
@@ -246,6 +252,7 @@ class LookStation(QWidget):
     def _enable(self) -> None:
         medium = self.model.selected
         layout = self.model.layout_of(medium)
+        self.reader.show_medium(medium)
         is_free = medium is not None and medium.key not in self.model.busy
         is_contained = medium is not None and medium.source == Source.IMAGE and medium.is_write_protected
         may_change = is_free and medium is not None and medium.source != Source.BACKUP and not is_contained \

@@ -11,7 +11,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.running.guard import Check
 from mosscrate.core.slots import Medium
 from mosscrate.desk.move.chooser import CardPicture
-from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 
@@ -19,6 +19,7 @@ class GuardPanel(Panel):
     """The page of the target guard. `run_wanted` carries the typed tag."""
 
     run_wanted = pyqtSignal(str)
+    unmount_wanted = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -35,6 +36,9 @@ class GuardPanel(Panel):
         area = Rows(spacing=0)
         self.rows = area.column
         self.column.addWidget(area, 1)
+        self.unmount_button = button("Unmount it", self.unmount_wanted.emit,
+                                     tip="Files that are open on it are named")
+        self.column.addWidget(self.unmount_button)
         self.entry = TagEntry("Run")
         self.entry.confirmed.connect(lambda _word: self.run_wanted.emit(self.entry.typed()))
         self.column.addWidget(self.entry)
@@ -46,6 +50,7 @@ class GuardPanel(Panel):
         self.name.setText("Target guard")
         self.about.setText("Says what would be lost, and refuses what must not be written.")
         clear(self.rows)
+        self.unmount_button.hide()
         self.entry.hide()
 
     def show_target(self, medium: Medium, checks: Sequence[Check], losses: Sequence[Finding], *,
@@ -65,5 +70,6 @@ class GuardPanel(Panel):
             good = "; ".join(c.sentence[0].lower() + c.sentence[1:] for c in checks)
             self.rows.addWidget(FindingRow(Finding(Severity.GOOD, f"Checked: {good}.")))
         self.rows.addStretch(1)
+        self.unmount_button.setVisible(medium.in_use.startswith("mounted"))
         self.entry.show()
         self.entry.ask(medium.tag, is_possible=is_possible and not failed)

@@ -25,6 +25,7 @@ from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
 from mosscrate.desk.shared.background import BackgroundJob
+from mosscrate.desk.shared.letting_go import unmount
 
 TOLD = 2                       # findings beside the actions; the table has them all
 
@@ -49,7 +50,7 @@ class MovePlanning(MovePage):
         self._is_arranging = False
         self._asked = 0
         self._connect()
-        model.media_changed.connect(self._show_choosers)
+        model.media_changed.connect(self._follow_media)
         model.seen_changed.connect(self._on_seen)
         model.reading_moved.connect(lambda _key: self.left.show_unwrapped(model.unwrapped(self.source)))
         model.machine_changed.connect(self._mean_for_machine)
@@ -124,6 +125,7 @@ class MovePlanning(MovePage):
             lambda is_anew: self._change(lambda plan: plan.in_the_way(is_anew=is_anew)))
         self.arrange_panel.steps_wanted.connect(self._add_steps)
         self.prepare_panel.wished.connect(self._mean_for_machine)
+        self.guard_panel.unmount_wanted.connect(lambda: unmount(self.model, self.target) if self.target else None)
         self.arrange_panel.names_wanted.connect(lambda: self.side.setCurrentWidget(self.names_panel))
         self.names_panel.close_wanted.connect(lambda: self.side.setCurrentWidget(self.guard_panel))
         self.sheet_panel.left_out.connect(
@@ -154,6 +156,32 @@ class MovePlanning(MovePage):
             plan = make_arrangement(target, b, crate) if self._is_arranging else make_plan(source, a, target, b, crate)
         assert plan.proposed.target is not None, "a move has a target"
         return _Ready(plan, guard.inspect(target, plan.proposed.target, plan.proposed.source))
+
+    def _follow_media(self) -> None:
+        """The same cards in other readers, or used otherwise now: the plan stays as it is, the guard looks again."""
+        at_hand = {medium.key: medium for medium in self.model.shelf}
+        source, target = (at_hand.get(m.key, m) if m else None for m in (self.source, self.target))
+        is_known = (source, target) == (self.source, self.target)
+        if self.job is None and not is_known:
+            self.source, self.target = source, target
+            if self.plan is not None and target is not None:
+                self.plan = replace(self.plan, source=source or target, target=target)
+                self._look_over(self.plan)
+        self._show_choosers()
+
+    def _look_over(self, plan: Plan) -> None:
+        """Let the guard look at the target of a plan again."""
+        asked, sheet = self._asked, plan.proposed
+        assert sheet.target is not None, "a move has a target"
+        planned = sheet.target
+        self.model.asker.ask(lambda: guard.inspect(plan.target, planned, sheet.source),
+                             lambda checks: self._take_checks(asked, checks),
+                             lambda error: self.model.failed.emit(str(error)))
+
+    def _take_checks(self, asked: int, checks: tuple[guard.Check, ...]) -> None:
+        if asked == self._asked and self.job is None and self.plan is not None:
+            self._checks = checks
+            self._show_plan()
 
     def _take_plan(self, asked: int, ready: _Ready) -> None:
         if asked == self._asked and self.job is None:
