@@ -79,6 +79,9 @@ class Blocks:
     def flush(self) -> None:
         """Return when everything written so far is on the medium itself."""
 
+    def begin_flush(self, offset: int, length: int) -> None:
+        """Let what was written to a range go to the medium now, without waiting for it."""
+
     def confirm(self) -> None:
         """After all of it was read in order: raises MediumError where its own checksums say that it was damaged."""
 
@@ -144,6 +147,10 @@ class View(Blocks):
     def flush(self) -> None:
         """See Blocks."""
         self.inner.flush()
+
+    def begin_flush(self, offset: int, length: int) -> None:
+        """See Blocks."""
+        self.inner.begin_flush(offset, length)
 
     def confirm(self) -> None:
         """See Blocks."""

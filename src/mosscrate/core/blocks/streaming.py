@@ -141,6 +141,7 @@ def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: st
                 at = start + len(data)
             if zeros and at < chunk.start + chunk.length:
                 zeros(at, chunk.start + chunk.length - at)
+            target.begin_flush(chunk.start, chunk.length)
             bad += chunk.unreadable
             hashed.result()
             watch.progress(phase, chunk.start + chunk.length, length)

@@ -9,7 +9,7 @@ from typing import Protocol
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.images.packing.stream import as_file
 
-INPUT = 256 << 10                       # packed bytes at once
+INPUT = 1 << 20                         # packed bytes at once
 
 
 class One(Protocol):

@@ -15,6 +15,7 @@ from mosscrate.core.images.packing.parts import Metered
 from mosscrate.core.sizes import binary
 
 STEP = 1 << 20                          # bytes unpacked at once on the way to a place
+AT_ONCE = 4 << 20                       # at most where they are wanted: threads take turns less often
 RECENT = 256 << 10                      # unpacked bytes that are still at hand
 LARGEST = 1 << 46                       # bytes of a disk that is believed: 64 TiB
 DAMAGE = (Exception,)                   # what a library raises for bytes that it cannot unpack: each has its own
@@ -137,7 +138,9 @@ class Stream(Blocks):
         """As many bytes from `offset` as there are; for whoever finds the end by reading. Raises MediumError."""
         with self._lock:
             self._go_to(offset)
-            return self._step(buffer) if self.at == offset else 0
+            count = self._step(buffer) if self.at == offset else 0
+            self._keep(buffer[:count])
+            return count
 
     def first(self, most: int) -> bytes:
         """Its first bytes, fewer where it ends before. Raises MediumError."""
@@ -156,7 +159,9 @@ class Stream(Blocks):
         with self._lock:
             if self._unpacking is None:
                 self._begin(0)
-            return self._scratch[:self._step(self._scratch[:min(most, STEP)])]
+            data = self._scratch[:self._step(self._scratch[:min(most, STEP)])]
+            self._keep(data)
+            return data
 
     def begin_again(self) -> None:
         """Let `read_on` begin at the first byte, and note places on the way. Raises MediumError."""
@@ -177,14 +182,17 @@ class Stream(Blocks):
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         with self._lock:
-            done = self._from_recent(offset, buffer)
+            first = done = self._from_recent(offset, buffer)
             self._go_to(offset + done)
-            while done < len(buffer):
-                count = self._step(buffer[done:done + STEP])
-                if not count:
-                    raise Damaged(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
+            try:
+                while done < len(buffer):
+                    count = self._step(buffer[done:done + AT_ONCE])
+                    if not count:
+                        raise Damaged(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
                                       f"{binary(self.size)} were promised.", self.at)
-                done += count
+                    done += count
+            finally:
+                self._keep(buffer[first:done])
 
     def _from_recent(self, offset: int, buffer: memoryview) -> int:
         """Bytes that were unpacked just now: whoever reads in order often begins a little before."""
@@ -199,8 +207,8 @@ class Stream(Blocks):
     def _go_to(self, offset: int) -> None:
         if self._unpacking is None or offset < self.at or self.packed.nearest(offset) > self.at + STEP:
             self._begin(self.packed.nearest(offset))
-        while self.at < offset and self._step(self._scratch[:min(STEP, offset - self.at)]):
-            pass
+        while self.at < offset and (count := self._step(self._scratch[:min(STEP, offset - self.at)])):
+            self._keep(self._scratch[:count])
 
     def _begin(self, place: int) -> None:
         try:
@@ -223,9 +231,12 @@ class Stream(Blocks):
         if count and self.onlooker is not None:
             self.onlooker(self.at, buffer[:count])
         self.at += count
-        fresh = bytes(buffer[max(0, count - RECENT):count])
-        self._recent = fresh if len(fresh) == RECENT else (self._recent + fresh)[-RECENT:]
         return count
+
+    def _keep(self, data: memoryview) -> None:
+        """What was unpacked last stays at hand: the bytes before `at`."""
+        fresh = bytes(data[-RECENT:])
+        self._recent = fresh if len(fresh) == RECENT else (self._recent + fresh)[-RECENT:]
 
     def _damaged(self, error: Exception) -> Damaged:
         what = "breaks off" if isinstance(error, EOFError) else f"is damaged ({str(error) or type(error).__name__})"
