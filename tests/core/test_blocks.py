@@ -9,8 +9,8 @@ from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mosscrate.core.blocks import Extent, MemoryBlocks, Overlay, Window, create_image, open_blocks
-from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.blocks import MemoryBlocks, Overlay, Window, create_image, open_blocks
+from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.blocks.streaming import BLOCK, copy, digest, reads_back
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.watch import Watch
@@ -88,7 +88,7 @@ def test_a_copy_is_read_back_equal_and_any_other_byte_is_seen(at, tmp_path):
 def test_what_cannot_be_read_is_named_by_the_sector_and_the_rest_is_kept(sectors):
     data = bytes(range(1, 256)) * 4113
     blocks = MemoryBlocks(data[:2048 * 512])
-    bad = FaultyBlocks(blocks, Faults(tuple(Extent(s * 512, 512) for s in sectors)))
+    bad = FaultyBlocks(blocks, Faults(bad=tuple(Bad(s * 512, 512) for s in sectors)))
     target = MemoryBlocks(bytes(blocks.size))
     copied = copy(bad, target, blocks.size, Watch(), phase="", mend=True)
     named = {s for e in copied.unreadable for s in range(e.start // 512, e.end // 512)}

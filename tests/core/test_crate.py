@@ -8,8 +8,8 @@ import os
 import pytest
 from blake3 import blake3
 
-from mosscrate.core.blocks import Extent, MemoryBlocks, Window, open_blocks
-from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
+from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.crate import Crate
 from mosscrate.core.crate.compare import compare
@@ -59,7 +59,7 @@ def test_names_never_collide_and_cannot_leave_the_crate(bench):
 
 def test_sectors_that_cannot_be_read_are_zeros_and_named(bench):
     card = handheld()
-    bad = FaultyBlocks(card, Faults((Extent(8 * MIB, 1024), Extent(20 * MIB + 512, 512))))
+    bad = FaultyBlocks(card, Faults(bad=(Bad(8 * MIB, 1024), Bad(20 * MIB + 512, 512))))
     backup = keep(bench.crate, bad)
     assert backup.record.unreadable == [(8 * MIB, 1024), (20 * MIB + 512, 512)]
     assert not backup.record.is_complete

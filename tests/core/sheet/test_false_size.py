@@ -7,8 +7,7 @@ import random
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.blocks.base import View
-from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.blocks.faulty import Drop, Faults, FaultyBlocks, Fold
 from mosscrate.core.errors import JobError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.running.performing import perform
@@ -17,25 +16,6 @@ from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, lay_out
-
-
-class Folding(View):
-    """What is written above the real size goes to its beginning again."""
-
-    def __init__(self, inner, real: int) -> None:
-        super().__init__(inner)
-        self.real = real
-
-    def zero(self, offset: int, length: int) -> None:
-        self.write(offset, bytes(length))
-
-    def _read_into(self, offset: int, buffer: memoryview) -> None:
-        for at in range(0, len(buffer), 512):
-            self.inner.read_into((offset + at) % self.real, buffer[at:at + 512])
-
-    def _write(self, offset: int, data) -> None:
-        for at in range(0, len(data), 512):
-            self.inner.write((offset + at) % self.real, memoryview(data)[at:at + 512])
 
 
 def image(size: int, seed: int = 1, filled: float = 0.7) -> MemoryBlocks:
@@ -49,7 +29,7 @@ def image(size: int, seed: int = 1, filled: float = 0.7) -> MemoryBlocks:
 
 def card(size: int, real: int, way: str):
     inner = MemoryBlocks(bytes(size), name="Pipkin")
-    return Folding(inner, real) if way == "folds" else FaultyBlocks(inner, Faults(real_size=real))
+    return FaultyBlocks(inner, Faults(fold=Fold(real)) if way == "folds" else Faults(drop=Drop(real)))
 
 
 @pytest.mark.parametrize("way", ["drops", "folds"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeAlias
@@ -93,6 +94,10 @@ class Blocks:
         """When a file was last changed, in nanoseconds since 1970; 0 where nothing says so."""
         return 0
 
+    def now(self) -> float:
+        """Seconds of the clock by which its commands are timed."""
+        return time.monotonic()
+
     def will_need(self, offset: int, length: int) -> None:
         """Let the system begin to read what will be asked for soon; ranges may leave the medium."""
 
@@ -159,6 +164,10 @@ class View(Blocks):
     def drop_cache(self) -> None:
         """See Blocks."""
         self.inner.drop_cache()
+
+    def now(self) -> float:
+        """See Blocks."""
+        return self.inner.now()
 
     def will_need(self, offset: int, length: int) -> None:
         """See Blocks."""

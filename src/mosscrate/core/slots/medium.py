@@ -11,7 +11,7 @@ from typing import Protocol
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, FileBlocks
-from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.blocks.faulty import CardState, Faults, FaultyBlocks
 from mosscrate.core.contents.unpacking import suppose_size
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import (
@@ -74,6 +74,7 @@ class Medium:
         packing: how it is packed; None for all that is not.
         remembered: what is known of a packed one.
         lists: of published checksums, besides those that lie beside it.
+        state: of a simulated card: its clock, what its cache holds.
         may_ask: whether a person may be asked for permission when it is opened.
     """
 
@@ -95,6 +96,7 @@ class Medium:
     packing: Packing | None = None
     remembered: Remembered | None = field(default=None, compare=False, repr=False)
     lists: tuple[Path, ...] = ()
+    state: CardState | None = field(default=None, compare=False, repr=False)
     may_ask: bool = field(default=True, compare=False)
 
     @cached_property
@@ -201,4 +203,4 @@ class Medium:
 
     def _with_faults(self, blocks: Blocks) -> Blocks:
         blocks.name = self.name
-        return blocks if self.faults == Faults() else FaultyBlocks(blocks, self.faults)
+        return blocks if self.faults == Faults() else FaultyBlocks(blocks, self.faults, self.state)

@@ -6,20 +6,24 @@ They stand in for readers where there are none: to try the program, to rehearse,
 
 from __future__ import annotations
 
+import random
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from mosscrate.core.blocks import Extent, FileBlocks, create_image
-from mosscrate.core.blocks.faulty import Faults
+from mosscrate.core.blocks import FileBlocks, create_image
+from mosscrate.core.blocks.faulty import Bad, CardState, Drop, Faults
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import open_image
 from mosscrate.core.slots.medium import Medium, Source
 
 
 class CardFile(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """One card as its TOML file says it. Sizes in bytes; `unreadable` holds [start, length] pairs."""
+    """One card as its TOML file says it. Sizes in bytes; `unreadable` holds [start, length] pairs.
+
+    `unreadable` and `real_size` are short for what `faults` can say of bad places and a false size.
+    """
 
     name: str
     size: int
@@ -31,8 +35,17 @@ class CardFile(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     order: int = 100
     unreadable: list[tuple[int, int]] = []
     real_size: int | None = None
+    faults: Faults = Faults()
+
+    @property
+    def all_faults(self) -> Faults:
+        """What is said in short and at length."""
+        bad = tuple(Bad(start, length) for start, length in self.unreadable)
+        drop = Drop(self.real_size) if self.real_size is not None else self.faults.drop
+        return msgspec.structs.replace(self.faults, bad=(*self.faults.bad, *bad), drop=drop)
 
 
+_states: dict[Path, CardState] = {}      # of cards that are put in, as long as the program runs
 msgspec.json.Decoder(CardFile)           # knows the type before two threads ask for it at once
 
 
@@ -77,6 +90,6 @@ class SimulatedSlots:
     def _medium(self, card: CardFile, image: Path) -> Medium:
         if not image.exists():
             create_image(image, card.size).close()
-        faults = Faults(tuple(Extent(start, length) for start, length in card.unreadable), card.real_size)
         return Medium(card.name, image, card.size, Source.SIMULATED, card.model, card.serial, card.reader,
-                      card.removable, card.write_protected, faults=faults, slot=self)
+                      card.removable, card.write_protected, faults=card.all_faults, slot=self,
+                      state=_states.setdefault(image, CardState(chance=random.Random(card.faults.seed))))
