@@ -4,6 +4,7 @@
     ./moss fuzz histories [--count 50000] [--seed 1]      # of cards and their jobs: tests/histories.py
     ./moss fuzz steps [--count 50000] [--seed 1]          # forecasts and runs: tests/sheets.py
     ./moss fuzz packs [--count 50000] [--only xz]         # containers, streams, archives: tests/packs_fuzz.py
+    ./moss fuzz proof [--count 2000] [--seed 1]           # cards that lie about their size: tests/proof_fuzz.py
 
 Each case damages one structure of one small card (MBR, boot sector, FSInfo, FAT, folder): single
 bytes, extreme values in fields, stretches copied over one another, links led to another block of the

@@ -6,7 +6,7 @@ import random
 import time
 from collections.abc import Iterator
 
-from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent, View
+from mosscrate.core.blocks.base import Blocks, Buffer, Extent, View
 from mosscrate.core.blocks.faulty.caching import Caching
 from mosscrate.core.blocks.faulty.description import Bad, Faults
 from mosscrate.core.blocks.faulty.holding import BLOCK, Holding
@@ -76,7 +76,6 @@ class FaultyBlocks(View):
             self._caching.read_into(offset, buffer)
         else:
             self._past_cache(offset, buffer)
-        self._spoil(offset, buffer)
         self.state.read += len(buffer)
 
     def _write(self, offset: int, data: Buffer) -> None:
@@ -114,7 +113,18 @@ class FaultyBlocks(View):
         view = memoryview(data)
         for run in self._holding.runs(offset, len(view), writing=True):
             if run.place is not None:
-                self.inner.write(run.place, view[run.at:run.at + run.length])
+                self._write_cells(run.place, view[run.at:run.at + run.length])
+
+    def _write_cells(self, place: int, data: memoryview) -> None:
+        """Where nothing sticks, nothing is written, and nobody is told."""
+        at, end = place, place + len(data)
+        for bad in self.faults.bad:
+            if bad.silent and self.state.seconds >= bad.after and bad.start < end and at < bad.start + bad.length:
+                if bad.start > at:
+                    self.inner.write(at, data[at - place:bad.start - place])
+                at = bad.start + bad.length
+        if at < end:
+            self.inner.write(at, data[at - place:])
 
     def _nothing(self, length: int) -> bytes:
         """What is read where nothing is held."""
@@ -138,13 +148,6 @@ class FaultyBlocks(View):
                 self.state.worse.append(Bad(bad.start + bad.length, BLOCK, seconds=bad.seconds))
             raise MediumError(f"{self.name} cannot be {'written' if writing else 'read'} at byte {at}: the medium "
                               "reports an error there.", at)
-
-    def _spoil(self, offset: int, buffer: memoryview) -> None:
-        """Places that are read wrongly without a word."""
-        for bad in self.faults.bad:
-            if bad.silent and self.state.seconds >= bad.after:
-                for at in range(max(offset, bad.start), min(offset + len(buffer), bad.start + bad.length), SECTOR):
-                    buffer[at - offset] ^= 0x40
 
     def _spend(self, offset: int, length: int, *, writing: bool) -> None:
         """The time that a command takes."""

@@ -62,8 +62,9 @@ class Cache(_Part, frozen=True):
 class Bad(_Part, frozen=True):
     """A bad stretch.
 
-    reading, writing: end in an error. silent: read wrongly without one. seconds: that a failing command takes.
-    comes_back: the chance that a failing read succeeds. after: seconds until it goes bad.
+    reading, writing: end in an error. silent: what is written is lost without one.
+    seconds: that a failing command takes. comes_back: the chance that a failing read succeeds.
+    after: seconds until it goes bad.
     """
 
     start: int

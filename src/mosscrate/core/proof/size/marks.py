@@ -1,0 +1,70 @@
+"""Marks: blocks of 4 KiB whose sectors each say for which job and address they were made.
+
+Little-endian. Our own structure: a sector is told from everything else by its magic, its job's nonce and a check that
+depends on all of it; the rest is noise, so that a card that packs or joins equal blocks cannot cheat with it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+BLOCK = 4096
+SECTOR = 512
+PER_BLOCK = BLOCK // SECTOR
+MAGIC = np.frombuffer(b"MOSSMARK", "<u8")[0]
+MARK = np.dtype([                         # 512 bytes
+    ("magic", "<u8"),
+    ("nonce", "<u8", 2),                  # of the job
+    ("address", "<u8"),                   # of this sector, in bytes
+    ("check", "<u8"),                     # of nonce and address
+    ("noise", "<u8", 59)])
+NONE = -1                                 # no mark stands there
+TORN = -2                                 # some sectors of one, and others
+
+Addresses = NDArray[np.int64]             # in bytes, of blocks
+_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+
+
+def build(addresses: Addresses, nonce: bytes) -> NDArray[np.uint8]:
+    """Marks for blocks, shape (n, 4096). `nonce` has 16 bytes."""
+    sectors = np.zeros((len(addresses), PER_BLOCK), MARK)
+    where = addresses.astype(np.uint64)[:, None] + np.arange(PER_BLOCK, dtype=np.uint64) * np.uint64(SECTOR)
+    sectors["magic"] = MAGIC
+    sectors["nonce"] = np.frombuffer(nonce, "<u8")
+    sectors["address"] = where
+    sectors["check"] = _mixed(where, nonce)
+    steps = np.arange(1, 60, dtype=np.uint64) * _GOLDEN
+    sectors["noise"] = _mix(sectors["check"][..., None] + steps)
+    return sectors.view(np.uint8).reshape(len(addresses), BLOCK)
+
+
+def read(blocks: NDArray[np.uint8], nonce: bytes) -> Addresses:
+    """The address of the mark that each block of (n, 4096) bytes is: NONE, or TORN where its sectors do not agree."""
+    sectors = blocks.reshape(-1, BLOCK).view(MARK).reshape(-1, PER_BLOCK)
+    ours = np.frombuffer(nonce, "<u8")
+    is_mark = (sectors["magic"] == MAGIC) & (sectors["nonce"] == ours).all(axis=2) & (
+        sectors["check"] == _mixed(sectors["address"], nonce))
+    first = sectors["address"].astype(np.int64) - np.arange(PER_BLOCK) * SECTOR
+    agrees = (is_mark & (first == first[:, :1])).all(axis=1)
+    return np.where(agrees, first[:, 0], np.where(is_mark.any(axis=1), _torn(first, is_mark), NONE))
+
+
+def _torn(first: Addresses, is_mark: NDArray[np.bool_]) -> Addresses:
+    """A room that folds by less than a block shows sectors of two marks: the address by its first whole sector."""
+    return np.where(is_mark.sum(axis=1) * 2 > PER_BLOCK, TORN,
+                    np.take_along_axis(first, is_mark.argmax(axis=1)[:, None], axis=1)[:, 0])
+
+
+def _mixed(where: NDArray[np.uint64], nonce: bytes) -> NDArray[np.uint64]:
+    low, high = np.frombuffer(nonce, "<u8")
+    return _mix(_mix(where ^ low) ^ high)
+
+
+def _mix(values: NDArray[np.uint64]) -> NDArray[np.uint64]:
+    """The finishing step of SplitMix64 (Steele, Lea and Flood, 2014): every bit depends on every other."""
+    with np.errstate(over="ignore"):
+        values = (values + _GOLDEN).astype(np.uint64)
+        values = (values ^ (values >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+        values = (values ^ (values >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+        return values ^ (values >> np.uint64(31))

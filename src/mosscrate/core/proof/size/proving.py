@@ -1,0 +1,169 @@
+"""The way through a proof: it ends at the first certainty, so that a false card is written as little as can be."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import GuardRefusal, MediumError
+from mosscrate.core.proof.size import ending, findings, rounds
+from mosscrate.core.proof.size.journal import Journal, as_blocks
+from mosscrate.core.proof.size.marks import BLOCK, NONE, read
+from mosscrate.core.proof.size.plans import RUN, Plan, comb, knock, run
+from mosscrate.core.proof.size.rounds import Rounds, Seen
+from mosscrate.core.proof.size.verdict import Kind, Verdict
+from mosscrate.core.sizes import binary
+from mosscrate.core.watch import Watch
+
+ENOUGH = 0.5                             # of the marks have to be readable for a verdict
+
+
+def prove_size(card: Blocks, journal: Journal, watch: Watch, *, run_length: int = RUN) -> Verdict:
+    """Prove how much a card holds, and put everything back. Raises MediumError, JobError, Stopped.
+
+    Whatever happens, what was on the card is in the journal until it is back (`put_back`).
+
+    Args:
+        card: open for writing, everybody else kept out.
+        journal: a new one.
+        watch: is told; stopping puts everything back first.
+        run_length: bytes of the run.
+    """
+    return _Proof(card, journal, watch, run_length).verdict()
+
+
+def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
+    """After an interruption: everything back, the journal ended; returns how many stretches do not take it back.
+
+    Raises GuardRefusal where something else was written since, MediumError.
+    """
+    strange = [place.block for place in journal.record.places if _is_strange(card, journal, place.block, place.count)]
+    real = len(journal.record.places)
+    if strange and len(strange) * 2 > real:
+        raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange[0] * BLOCK:,}. "
+                           f"Nothing was put back; what stood there is in {journal.folder}.")
+    left = rounds.put_back(journal.downwards(), card, journal, watch)
+    journal.end()
+    return len(left)
+
+
+def _is_strange(card: Blocks, journal: Journal, block: int, count: int) -> bool:
+    """Whether what stands there is neither as before nor a mark of this proof."""
+    place = journal.held[block]
+    try:
+        data, again = (card.read(block * BLOCK, count * BLOCK) for _ in range(2))
+    except MediumError:
+        return False
+    if data == journal.old(place) or data != again:             # what reads differently each time is held nowhere
+        return False
+    now, old = as_blocks(data), as_blocks(journal.old(place))
+    return bool(((read(now, journal.nonce) == NONE) & (now != old).any(axis=1)).any())
+
+
+class _Proof:
+    """One proof, from the first knock to the sentence."""
+
+    def __init__(self, card: Blocks, journal: Journal, watch: Watch, run_length: int) -> None:
+        self.rounds = Rounds(card, journal, watch)
+        self.chance = random.Random(journal.nonce)
+        self.run_length = run_length
+        self.evidence = findings.Evidence()
+        self.hit = set[int]()            # blocks whose contents were lost to marks before they were read
+        self.stage = "knock"
+
+    def verdict(self) -> Verdict:
+        """See prove_size."""
+        marked = readable = 0
+        for plan in self._plans():
+            self.stage = plan.name
+            if plan.name == "run":
+                self.rounds.ballast = plan.run
+            seen = self.rounds.go(plan)
+            self.evidence.take(seen)
+            marked += int(seen.is_marked.sum())
+            readable += int((seen.is_marked & (seen.shown != rounds.UNREADABLE)).sum())
+            if (found := self._conclude(seen)) is not None:
+                return found
+        is_enough = readable >= ENOUGH * marked and marked > 0
+        return self._told(Kind.HOLDS if is_enough else Kind.UNSURE, self.rounds.blocks, hidden=self.rounds.ballast[1])
+
+    def _plans(self) -> Iterator[Plan]:
+        blocks = self.rounds.blocks
+        yield knock(blocks, self.chance)
+        yield comb(blocks, self.chance)
+        yield run(blocks, self.chance, self.run_length)
+
+    def _conclude(self, seen: Seen) -> Verdict | None:
+        if pairs := findings.confirmed_pairs(seen, self.rounds):
+            return self._of_pairs(pairs)
+        stretch = findings.lost_stretch(self.evidence, seen, self.rounds, self.chance)
+        return self._of_loss(stretch) if stretch is not None else None
+
+    def _of_pairs(self, pairs: tuple[tuple[int, int], ...]) -> Verdict:
+        written, read_at = max(pairs, key=max)
+        said = (f"A mark that was written at byte {written * BLOCK:,} was read at byte {read_at * BLOCK:,}, and "
+                f"{len(pairs)} of that kind.")
+        high = max(written, read_at)
+        low = max((b for b in self.evidence.held if b < min(map(min, pairs))), default=-1)
+        if self.stage != "run" and findings.repeated(pairs, self.rounds, self.chance) is not None:
+            end = ending.last_held(self.rounds, low, high, above=self.rounds.blocks - 1) + 1
+            return self._told(Kind.REPEATS, end, said, is_exact=True)
+        ballast, self.rounds.ballast = self.rounds.ballast, (0, 0)
+        length = ending.distance(self.rounds, pairs)
+        self.rounds.ballast = ballast
+        if length.is_seen and length.upwards and ending.is_line(self.rounds, pairs, self.chance):
+            return self._told(Kind.LINE, length.blocks, said, is_exact=True)
+        if not length.is_seen or not length.upwards:            # hidden by a cache, or every question costs contents
+            if length.is_seen:
+                self._count_hit(length.blocks)
+            return self._told(Kind.FOLDS, length.blocks, said, is_exact=False)
+        end = ending.folded_end(self.rounds, length.blocks, max(high, length.blocks))
+        return self._told(Kind.FOLDS, end, said, is_exact=ending.folds_to_the_top(self.rounds, length.blocks, end))
+
+    def _of_loss(self, stretch: findings.Stretch) -> Verdict:
+        low = max((b for b in self.evidence.held if b < stretch.first), default=-1)
+        end = ending.last_held(self.rounds, low, stretch.first)
+        said = f"Nothing that was written from byte {end * BLOCK:,} on could be read again."
+        is_exact = self.rounds.ballast == (0, 0)
+        if stretch.above >= self.rounds.blocks or self.stage == "run":
+            if is_exact and ending.writes_fold(self.rounds, end, self.chance):
+                said += " It overwrites what lies below instead, though it cannot be read there."
+                self._count_hit(end)
+            return self._told(Kind.DROPS, end, said, is_exact=is_exact)
+        first = ending.first_held(self.rounds, stretch.last, stretch.above)
+        said = f"Nothing that was written from byte {end * BLOCK:,} to {first * BLOCK:,} could be read again."
+        return self._told(Kind.HOLE, end, said, is_exact=is_exact, hole=(end * BLOCK, first * BLOCK))
+
+    def _count_hit(self, end: int) -> None:
+        """What lay where marks above the end came to lie, and was not read in time, is lost."""
+        safe = set[int]()
+        for number in range(1, self.rounds.journal.record.rounds + 1):
+            read_now = {block for place in self.rounds.journal.record.places if place.round == number
+                        for block in range(place.block, place.block + place.count)}
+            safe |= {block for block in read_now if block < end} - self.hit
+            self.hit |= {block % end for block in read_now if block >= end} - safe
+
+    def _told(self, kind: Kind, end: int, evidence: str = "", *, is_exact: bool = False, hole: tuple[int, int] = (0, 0),
+              hidden: int = 0) -> Verdict:
+        if kind != Kind.HOLDS:                                  # a later round may have hit places of an earlier one
+            journal = self.rounds.journal
+            self.rounds.not_back -= journal.held.keys()
+            self.rounds.not_back |= set(rounds.put_back(journal.downwards(), self.rounds.card, journal,
+                                                        self.rounds.watch))
+        lost = sorted(block * BLOCK for block in self.rounds.not_back | self.hit if block < end)
+        return Verdict(kind, self.stage, self.rounds.card.size, end * BLOCK, is_exact, hole, evidence,
+                       self.rounds.failed, tuple(lost), hidden * BLOCK)
+
+
+def room_for(size: int) -> int:
+    """Bytes that the journal of a proof may need, for a card of a size."""
+    return min(RUN, size // 8)
+
+
+def costs(size: int) -> str:
+    """What the proof of a card of a size reads and writes at most, in words."""
+    return f"{binary(3 * room_for(size))} read, {binary(2 * room_for(size))} written"
+
+
+__all__ = ["costs", "prove_size", "put_back", "room_for"]
