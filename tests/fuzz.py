@@ -45,7 +45,7 @@ from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import TREE, make_hfs
-from tests import histories, packs_fuzz, sheets
+from tests import histories, packs_fuzz, proof_fuzz, sheets
 from tests.cards import MIB, lay_out, make_volume, some_files
 from tests.core.maps.test_rdb import with_code
 from tests.volumes import WHEN, fresh, worked_on
@@ -193,7 +193,7 @@ def run(count: int, seed: int, only: str = "") -> Counter[str]:
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
-    parser.add_argument("what", nargs="?", choices=("cards", "histories", "steps", "packs"), default="cards")
+    parser.add_argument("what", nargs="?", choices=("cards", "histories", "steps", "packs", "proof"), default="cards")
     parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="", help="one kind of card, such as ffs-intl, rdb or hfs")
@@ -211,6 +211,8 @@ def main() -> int:
             print(f"{number:7}  {name}")
         print(f"{options.count} sequences in {time.monotonic() - begun:.0f} s: every forecast and its run agree")
         return 0
+    if options.what == "proof":
+        return proof_fuzz.main(options.seed, options.count)
     kind = packs_fuzz.run if options.what == "packs" else run
     ended = kind(options.count, options.seed, options.only)
     for name, number in ended.most_common():

@@ -39,6 +39,8 @@ COMMANDS = (
     Entry("floppy", "converting", "Make the image FILE of an empty floppy disk."),
     Entry("image", "converting", "Make the image FILE of a blank drive of a SIZE such as 500MB."),
     Entry("sheet", "sheets", "Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."),
+    Entry("proof", "proving",
+          "Prove whether a CARD is as large as it says and can be read everywhere; everything on it stays."),
     Entry("unmount", "attached", "Unmount everything that is mounted of a CARD, so that it can be written."),
     Entry("eject", "attached",
           "Unmount everything of a CARD, eject it where its reader can, and say whether it may be pulled."),

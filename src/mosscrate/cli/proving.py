@@ -1,0 +1,94 @@
+"""proof: can this card be trusted?"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from mosscrate.cli.progress import watching
+from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.core.contents import Layout, survey
+from mosscrate.core.errors import MediumError
+from mosscrate.core.proof.job import history, note, prove, put_back_on, unfinished_on
+from mosscrate.core.proof.reading import Soundness, read_all
+from mosscrate.core.proof.size import Verdict
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.slots import Medium
+
+
+@click.command()
+@click.argument("card")
+@click.option("--size", "asks_size", is_flag=True, help="Is it as large as it says? Marks are written and put back.")
+@click.option("--read", "asks_read", is_flag=True, help="Can every byte be read? Nothing is written.")
+@click.option("--put-back", is_flag=True, help="Put back what an interrupted proof has left on it.")
+@click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it; for --size.")
+@json_option
+@click.pass_obj
+def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, put_back: bool, tag: str, as_json: bool) -> None:
+    """Prove whether a CARD is as large as it says and can be read everywhere; everything on it stays."""
+    medium = bench.shelf.find(card)
+    if put_back:
+        with watching() as watch:
+            sentence = put_back_on(medium, bench, watch, typed_tag=tag)
+        show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+        return
+    if not (asks_size or asks_read):
+        _tell_history(medium, bench, as_json=as_json)
+        return
+    found: dict[str, Any] = {"name": medium.name, "tag": medium.tag}
+    with watching() as watch:
+        if asks_size:
+            verdict = prove(medium, bench, watch, typed_tag=tag)
+            found["size"] = _size_record(verdict, medium.name)
+        if asks_read:
+            with medium.open() as blocks:
+                sound = read_all(blocks, _layout(medium), watch)
+            note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
+            found["read"] = _read_record(sound, medium.name)
+    if as_json:
+        show_json(found)
+    else:
+        for question in ("size", "read"):
+            if question in found:
+                click.echo(found[question]["sentence"])
+    if any(not found[q]["good"] for q in ("size", "read") if q in found):
+        raise SystemExit(1)
+
+
+def _tell_history(medium: Medium, bench: Bench, *, as_json: bool) -> None:
+    lines = history(medium, bench)
+    left = unfinished_on(medium, bench)
+    if as_json:
+        show_json([{"when": n.when, "question": n.question, "sentence": n.sentence, "good": n.is_good, "rate": n.rate}
+                   for n in lines])
+        return
+    if left is not None:
+        left.close()
+        click.echo(f"A proof of {medium.name} was interrupted: put back what it left (--put-back --tag {medium.tag}).")
+    if not lines:
+        click.echo(f"Nothing was proved of {medium.name} yet. Ask with --size or --read.")
+    for line in lines:
+        click.echo(f"{line.when[:16].replace('T', ' ')}  {line.sentence}")
+
+
+def _layout(medium: Medium) -> Layout | None:
+    """What is on it, where that can be told."""
+    try:
+        with medium.open_to_look() as blocks:
+            return survey(blocks)
+    except MediumError:
+        return None
+
+
+def _size_record(verdict: Verdict, name: str) -> dict[str, Any]:
+    return {"good": not verdict.is_false, "kind": str(verdict.kind), "stage": verdict.stage, "claimed": verdict.size,
+            "real": verdict.real, "exact": verdict.is_exact, "sentence": verdict.sentence(name)}
+
+
+def _read_record(sound: Soundness, name: str) -> dict[str, Any]:
+    return {"good": sound.is_sound, "rate": round(sound.log.rate), "bad": [[e.start, e.length] for e in sound.log.bad],
+            "files": [{"partition": h.partition, "path": h.path} for h in sound.hits], "sentence": sound.sentence(name)}
+
+
+COMMANDS: dict[str, click.Command] = {"proof": proof}

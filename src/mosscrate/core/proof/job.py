@@ -1,0 +1,91 @@
+"""A proof of a card on a bench: through the guard, with what an earlier one left put back first, and noted."""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.errors import GuardRefusal
+from mosscrate.core.proof.size import Journal, Verdict, prove_size, put_back
+from mosscrate.core.proof.size.proving import room_for
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.running import guard
+from mosscrate.core.sheet.running.recovering import interruption
+from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
+
+
+class Noted(msgspec.Struct, frozen=True):
+    """A line of a card's history: when, which question, what was said, the rate in bytes a second."""
+
+    when: str
+    question: str
+    sentence: str
+    is_good: bool
+    rate: float = 0.0
+
+
+def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdict:
+    """Prove the size of a card. Raises GuardRefusal, MediumError, JobError, Stopped; everything is put back then."""
+    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+        _put_back_on(medium, card, bench, watch)
+        if (stopped := interruption(card, bench)) is not None:
+            why = f"{stopped.finding.sentence} {stopped.finding.remedy}"
+            raise GuardRefusal(f"{medium.name} will not be written. {why}")
+        journal = Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room_for(card.size))
+        try:
+            verdict = prove_size(card, journal, watch)
+        except BaseException:
+            journal.close()
+            raise
+        journal.end()
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    return verdict
+
+
+def unfinished_on(medium: Medium, bench: Bench) -> Journal | None:
+    """A proof that was interrupted on a card and whose marks may still stand there."""
+    return next((journal for journal in Journal.unfinished(bench.state)
+                 if journal.record.card == medium.key and journal.record.size == medium.size), None)
+
+
+def put_back_on(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> str:
+    """Put back what an interrupted proof has left; returns a sentence. Raises GuardRefusal, MediumError."""
+    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+        left = _put_back_on(medium, card, bench, watch)
+    return f"Everything that stood on {medium.name} before its proof is back." if not left else \
+        f"{left} blocks of {medium.name} do not take back what stood there; everything else is back."
+
+
+def note(medium: Medium, bench: Bench, question: str, sentence: str, *, is_good: bool, rate: float = 0.0) -> None:
+    """Add to the card's history; a full disk is no reason to take a verdict back."""
+    line = Noted(bench.crate.now().isoformat(timespec="seconds"), question, sentence, is_good, rate)
+    with suppress(OSError):
+        path = _history(medium, bench)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("ab") as file:
+            file.write(msgspec.json.encode(line) + b"\n")
+            os.fsync(file.fileno())
+
+
+def history(medium: Medium, bench: Bench) -> list[Noted]:
+    """What was proved of a card before, the newest last."""
+    found = []
+    with suppress(OSError):
+        for line in _history(medium, bench).read_bytes().splitlines():
+            with suppress(msgspec.MsgspecError):
+                found.append(msgspec.json.decode(line, type=Noted))
+    return found
+
+
+def _put_back_on(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> int:
+    journal = unfinished_on(medium, bench)
+    return put_back(card, journal, watch) if journal is not None else 0
+
+
+def _history(medium: Medium, bench: Bench) -> Path:
+    return bench.state / "proved" / f"{medium.key}.jsonl"

@@ -1,0 +1,165 @@
+"""Is a card sound? Every byte is read, what is in use first; bad places are narrowed down and the files there named."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.contents import Layout
+from mosscrate.core.contents.straight import straight
+from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.proof.log import DepthLog
+from mosscrate.core.sizes import MIB, binary, counted, rate
+from mosscrate.core.volumes import Kind, open_volume
+from mosscrate.core.watch import Watch
+
+COMMAND = MIB
+NAMED = 5                                # files that the sentence names
+
+
+@dataclass(frozen=True)
+class Hit:
+    """A file that lies on a bad place: its partition's number and its path; "" for free room or structures."""
+
+    partition: int
+    path: str
+    label: str = ""
+
+
+@dataclass(frozen=True)
+class Soundness:
+    """What a reading pass found.
+
+    Attributes:
+        log: speeds and bad places.
+        hits: files that lie on bad places.
+        is_complete: whether all of it was read.
+    """
+
+    log: DepthLog
+    hits: tuple[Hit, ...]
+    is_complete: bool = True
+
+    @property
+    def is_sound(self) -> bool:
+        """Whether every byte could be read."""
+        return not self.log.bad
+
+    def sentence(self, name: str) -> str:
+        """The verdict with its reason."""
+        speed = f"at {rate(self.log.rate)} on average" if self.log.rate else "too quickly to be measured"
+        if self.is_sound:
+            return f"Every byte of {name} can be read, {speed}."
+        bad = self.log.bad
+        said = (f"{name} is failing or worn: {counted(len(bad), 'place')} of it, {binary(self.log.bad_bytes)} in all, "
+                f"cannot be read, the first at byte {bad[0].start:,}.")
+        files = [hit for hit in self.hits if hit.path]
+        if not files:
+            return f"{said} No file lies there. Keep it now and use another card."
+        named = ", ".join(hit.path for hit in files[:NAMED])
+        more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
+        lie = "lies" if len(files) == 1 else "lie"
+        return f"{said} {counted(len(files), 'file')} {lie} there: {named}{more}. Keep it now; the rest can be read."
+
+
+def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog | None = None,
+             grown: Callable[[DepthLog], None] | None = None) -> Soundness:
+    """Read every byte once, past the system's memory of it. Raises MediumError where the card is gone, Stopped.
+
+    Args:
+        card: open for reading.
+        layout: as surveyed before, so that what is in use comes first and files can be named; None where there is none.
+        watch: is told.
+        log: to be filled; a fresh one where it is left out.
+        grown: is shown the log after every command.
+    """
+    log = log or DepthLog(card.size)
+    buffer = memoryview(bytearray(COMMAND))
+    done, good = 0, -1                                      # the last place that could be read
+    card.drop_cache()
+    for extent in _in_order(card, layout):
+        for at in range(extent.start, extent.end, COMMAND):
+            length = min(COMMAND, extent.end - at)
+            begun = card.now()
+            try:
+                card.read_into(at, buffer[:length])
+                log.add(at, length, card.now() - begun)
+                good = at
+            except MediumError as error:
+                if good >= 0:
+                    _must_be_there(card, good, error)
+                _narrow(card, at, length, log, buffer)
+            done += length
+            if grown is not None:
+                grown(log)
+            watch.progress(f"Reading {card.name}", done, card.size)
+    return Soundness(log, tuple(hits(card, layout, log.bad)) if log.bad and layout is not None else ())
+
+
+def hits(card: Blocks, layout: Layout, bad: list[Extent]) -> Iterator[Hit]:
+    """The files that lie on stretches of a card, as far as their folders can be read."""
+    view = straight(card)
+    for look in layout.partitions:
+        if look.volume is None or look.volume.used is None:
+            continue
+        with suppress(FormatError, MediumError):
+            volume = open_volume(partition_window(view, look.partition))
+            here = [Extent(b.start - look.partition.start, b.length) for b in bad
+                    if b.start < look.partition.start + look.partition.length and b.end > look.partition.start]
+            for entry in volume.tree().entries if here else ():
+                if entry.kind == Kind.FILE and any(e.start < b.end and b.start < e.end
+                                                   for e in volume.extents_of(entry) for b in here):
+                    yield Hit(look.index, entry.path, look.name)
+
+
+def _in_order(card: Blocks, layout: Layout | None) -> Iterator[Extent]:
+    """What is in use, in order of place, then the rest; whole commands, none twice."""
+    commands = -(-card.size // COMMAND)
+    is_used = bytearray(commands)
+    for extent in _used(card, layout):
+        first, last = extent.start // COMMAND, -(-min(extent.end, card.size) // COMMAND)
+        is_used[first:last] = b"\1" * max(0, last - first)
+    for wanted in (1, 0):
+        for number in range(commands):
+            if is_used[number] == wanted:
+                yield Extent(number * COMMAND, min(COMMAND, card.size - number * COMMAND))
+
+
+def _used(card: Blocks, layout: Layout | None) -> Iterator[Extent]:
+    yield Extent(0, min(COMMAND, card.size))
+    view = straight(card)
+    for look in layout.partitions if layout else ():
+        if look.volume is None or look.volume.used is None:
+            continue
+        with suppress(FormatError, MediumError):
+            for extent in open_volume(partition_window(view, look.partition)).used_extents():
+                yield Extent(look.partition.start + extent.start, extent.length)
+
+
+def _narrow(card: Blocks, at: int, length: int, log: DepthLog, buffer: memoryview) -> None:
+    """Halve a command that failed until its bad sectors stand alone."""
+    if length <= card.sector:
+        log.add_bad(at, length)
+        return
+    half = max(card.sector, length // 2 // card.sector * card.sector)
+    for start, count in ((at, half), (at + half, length - half)):
+        if count <= 0:
+            continue
+        begun = card.now()
+        try:
+            card.read_into(start, buffer[:count])
+            log.add(start, count, card.now() - begun)
+        except MediumError:
+            _narrow(card, start, count, log, buffer)
+
+
+def _must_be_there(card: Blocks, good: int, error: MediumError) -> None:
+    """Raises the error where not even that can be read which could be before."""
+    card.drop_cache()
+    try:
+        card.read(good, card.sector)
+    except MediumError:
+        raise error from None

@@ -1,0 +1,101 @@
+"""`proof` in a shell: honest cards, false ones, bad places with their files, interruptions."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+
+from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks, Fold
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import MediumError
+from mosscrate.core.proof.log import DepthLog
+from mosscrate.core.proof.reading import read_all
+from mosscrate.core.proof.size import Journal
+from mosscrate.core.slots.simulated import read_card, write_card
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, handheld, put_card
+
+
+def tag_of(cli, name):
+    return next(s["tag"] for s in json.loads(cli("slots", "--json")[1]) if s["name"] == name)
+
+
+def faulty(bench, name, **faults):
+    """The description of a card with faults, beside its contents."""
+    path = bench.shelf.simulated_folder / f"{name}.toml"
+    card = read_card(path)
+    card.faults = Faults(**faults)
+    write_card(path, card)
+
+
+def test_an_honest_card_holds_what_it_claims_and_is_as_it_was(cli, cards, bench):
+    before = (bench.shelf.simulated_folder / "old.img").read_bytes()
+    code, _, err = cli("proof", "Worn card", "--size")
+    assert (code, "only written when its tag is typed" in err) == (3, True)
+    code, out, _ = cli("proof", "Worn card", "--size", "--read", "--tag", tag_of(cli, "Worn card"), "--json")
+    said = json.loads(out)
+    assert (code, said["size"]["good"], said["size"]["real"], said["read"]["bad"]) == (0, True, 40 * MIB, [])
+    assert (bench.shelf.simulated_folder / "old.img").read_bytes() == before
+    assert "holds the 40 MiB that it claims" in cli("proof", "Worn card")[1]
+
+
+def test_a_false_card_is_told_with_its_end(cli, bench):
+    put_card(bench, "bargain", 200 * MIB, handheld().data, name="Bargain card")
+    faulty(bench, "bargain", fold=Fold(90 * MIB))
+    code, out, _ = cli("proof", "Bargain card", "--size", "--tag", tag_of(cli, "Bargain card"), "--json")
+    size = json.loads(out)["size"]
+    assert (code, size["good"], size["kind"], size["real"], size["exact"]) == (1, False, "folds", 90 * MIB, True)
+    with bench.shelf.find("Bargain card").open() as card:
+        assert open_partition(card, 2).tree().entries
+
+
+def test_bad_places_are_told_with_the_files_that_lie_there(cli, bench):
+    put_card(bench, "worn", 40 * MIB, handheld().data, name="Bad card")
+    with bench.shelf.find("Bad card").open() as card:
+        volume = open_partition(card, 2)
+        entry = next(e for e in volume.tree().entries if e.path.endswith(".gb"))
+        at = 6 * MIB + volume.extents_of(entry)[0].start
+    faulty(bench, "worn", bad=(Bad(at, 512), Bad(39 * MIB, 1024)))
+    code, out, _ = cli("proof", "Bad card", "--read", "--json")
+    read = json.loads(out)["read"]
+    assert (code, read["bad"]) == (1, [[at, 512], [39 * MIB, 1024]])
+    assert [f["path"] for f in read["files"]] == [entry.path]
+    assert f"1 file lies there: {entry.path}" in read["sentence"]
+
+
+def test_an_interrupted_proof_is_put_back(cli, cards, bench):
+    image = bench.shelf.simulated_folder / "old.img"
+    before = image.read_bytes()
+    tag = tag_of(cli, "Worn card")
+    faulty(bench, "old", pulled_after_writes=40)
+    code, _, err = cli("proof", "Worn card", "--size", "--tag", tag)
+    assert (code, "was pulled" in err) == (1, True)
+    assert image.read_bytes() != before
+    bench.shelf.find("Worn card").state.pull()
+    faulty(bench, "old")
+    assert "was interrupted: put back" in cli("proof", "Worn card")[1]
+    assert cli("proof", "Worn card", "--put-back", "--tag", tag)[0] == 0
+    assert image.read_bytes() == before
+    assert list(Journal.unfinished(bench.state)) == []
+
+
+@pytest.mark.parametrize("size", [64 * MIB, 8 << 30, 1 << 40])
+def test_the_log_keeps_bad_places_exactly_and_sums_the_rest(size):
+    log = DepthLog(size)
+    assert len(log.bytes) <= 8192
+    log.add(0, MIB, 0.5)
+    log.add(MIB, MIB, 0.25)
+    log.add_bad(size // 2, 512)
+    log.add_bad(size // 2 + 512, 512)
+    edges = np.array([0, size // 4, size // 2 + 1024, size])
+    rows = log.rows(edges)
+    assert [row.bad for row in rows] == [0, 1, 0]
+    assert rows[0].mean == pytest.approx(2 * MIB / 0.75)
+    assert (rows[0].longest, log.bad_bytes, len(log.bad)) == (pytest.approx(0.5, abs=0.5), 1024, 1)
+
+
+def test_a_card_that_is_pulled_while_it_is_read_is_told(bench, cards):
+    with bench.shelf.find("Worn card").open() as inner, pytest.raises(MediumError, match="does not answer"):
+        read_all(FaultyBlocks(inner, Faults(dies_after=5 * MIB)), None, Watch())
