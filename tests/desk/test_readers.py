@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 import pytest
@@ -12,7 +13,7 @@ from mosscrate.core.slots.medium import Slot
 from mosscrate.core.slots.service import MustAsk
 from mosscrate.core.slots.sysfs import EmptySlot
 from tests.cards import MIB, handheld
-from tests.loops import loop, mounted, needs_root
+from tests.loops import loop, needs_root
 
 
 @pytest.fixture
@@ -36,8 +37,7 @@ def test_a_card_that_comes_or_goes_is_on_the_shelf_at_once(person, tmp_path):
 @needs_root
 def test_a_mounted_card_is_unmounted_from_the_guard_and_the_plan_stays(person, volume, tmp_path):
     window = person.window
-    with loop(volume) as device:
-        subprocess.run(["mount", device, _place(tmp_path)], check=True)
+    with loop(volume) as device, held_at(device, tmp_path / "place"):
         window.model.refresh()
         person.wait(lambda: device in [m.path for m in window.model.media] and window.model.asker.is_idle)
         name = next(m.name for m in window.model.media if m.path == device)
@@ -45,24 +45,30 @@ def test_a_mounted_card_is_unmounted_from_the_guard_and_the_plan_stays(person, v
         guard = window.move_.guard_panel
         person.wait(lambda: guard.unmount_button.isVisible())
         assert not guard.entry.field.isEnabled()
-        sheet = window.move_.plan.sheet
+        steps = window.move_.plan.sheet.steps
         person.acts = 0
         person.click(guard.unmount_button)
-        person.wait(lambda: guard.entry.field.isEnabled())
-        assert (person.acts, window.move_.plan.sheet) == (1, sheet)
+        person.wait(lambda: guard.entry.field.isEnabled() and window.move_.plan is not None
+                    and window.model.asker.is_idle)
+        assert (person.acts, window.move_.plan.sheet.steps) == (1, steps)
         assert not guard.unmount_button.isVisible()
 
 
-def _place(folder):
-    (folder / "place").mkdir()
-    return folder / "place"
+@contextmanager
+def held_at(device, place):
+    """Mounted by somebody; the window may unmount it before the end."""
+    place.mkdir()
+    subprocess.run(["mount", device, place], check=True)
+    try:
+        yield
+    finally:
+        subprocess.run(["umount", place], check=False, capture_output=True)
 
 
 @needs_root
 def test_a_card_is_unmounted_and_ejected_from_look(person, volume, tmp_path):
     window = person.window
-    with loop(volume) as device, mounted("tmpfs", tmp_path / "other", "-t", "tmpfs"):
-        subprocess.run(["mount", device, _place(tmp_path)], check=True)
+    with loop(volume) as device, held_at(device, tmp_path / "place"):
         window.model.refresh()
         person.wait(lambda: device in [m.path for m in window.model.media] and window.model.asker.is_idle)
         person.pick_card(next(m.name for m in window.model.media if m.path == device))

@@ -6,19 +6,24 @@ the device manager, one for the policy and the service's list of actions are put
 
 from __future__ import annotations
 
+import codecs
+import encodings
+import multiprocessing
 import os
-import pickle
+import pkgutil
 import shutil
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
+from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from mosscrate import cli, core
 from mosscrate.core.slots.service import Service
 
 PACKAGES = Path(sys.prefix) / "service"
@@ -95,30 +100,54 @@ def settled() -> None:
     subprocess.run([PACKAGES / "bin/udevadm", "settle", "-t", "20"], check=True, capture_output=True)
 
 
-def as_user(uid: int, work: Callable[[], Any]) -> Any:
-    """What some work returns, or raises, in a process of another user that has no further groups."""
-    reading, writing = os.pipe()
-    child = os.fork()
-    if child == 0:
-        os.close(reading)
-        with suppress(BaseException), open(writing, "wb") as out:
-            os.setgroups([])
-            os.setresgid(uid, uid, uid)
-            os.setresuid(uid, uid, uid)
-            try:
-                said = work(), None
-            except BaseException as error:
-                said = None, error
-            pickle.dump(said, out)
-        os._exit(0)
-    os.close(writing)
-    with open(reading, "rb") as answer:
-        said = answer.read()
-    os.waitpid(child, 0)
-    result, error = pickle.loads(said)
+def as_user(uid: int, work: Callable[..., Any], *arguments: object) -> Any:
+    """What some work returns, or raises, in a process of another user that has no further groups.
+
+    The process comes from a server that has no other threads and has loaded the program: the user may not be able to
+    read its files. `work` is a function of a module.
+    """
+    here, there = _SERVER.Pipe(duplex=False)
+    process = _SERVER.Process(target=_work_as, args=(there, uid, dict(os.environ), work, arguments))
+    process.start()
+    there.close()
+    try:
+        if not here.poll(PATIENCE):
+            pytest.fail("the process of another user does not answer")
+        result, error = here.recv()
+    finally:
+        process.kill()
+        process.join()
     if error is not None:
         raise error
     return result
+
+
+def _work_as(answer: Connection, uid: int, environment: dict[str, str], work: Callable[..., Any],
+             arguments: tuple[object, ...]) -> None:
+    os.environ.clear()
+    os.environ.update(environment)
+    for module in pkgutil.iter_modules(encodings.__path__):
+        with suppress(LookupError):
+            codecs.lookup(module.name)                     # loaded when they are asked for, and not by this user
+    os.setgroups([])
+    os.setresgid(uid, uid, uid)
+    os.setresuid(uid, uid, uid)
+    try:
+        said = work(*arguments), None
+    except Exception as error:
+        said = None, error
+    answer.send(said)
+
+
+def _program() -> list[str]:
+    """Every module of the program that a shell may load."""
+    return [module.name for package in (core, cli)
+            for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}.")
+            if not module.name.endswith("__main__")]
+
+
+_SERVER = multiprocessing.get_context("forkserver")
+_SERVER.set_forkserver_preload([*_program(), "tests.devices.service", "tests.devices.test_service"])
 
 
 def _run(stack: ExitStack, folder: Path, log: str, *command: Path | str, name: str = "",

@@ -11,7 +11,6 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, redirect_stderr, redirect_stdout
-from functools import partial
 from io import StringIO
 from pathlib import Path
 
@@ -62,13 +61,15 @@ def home(tmp_path):
 
 def shell(uid: int, home: Path, *arguments: object) -> tuple[int, str]:
     """A command of the shell as another user: its exit status and all that it printed."""
-    def work() -> tuple[int, str]:
-        sys.argv = ["mosscrate", "--slots", str(home), "--crate", str(home / "crate"), "--state", str(home / "state"),
-                    *map(str, arguments)]
-        with redirect_stdout(StringIO()) as said, redirect_stderr(said), pytest.raises(SystemExit) as ended:
-            main()
-        return ended.value.code, said.getvalue()
-    return as_user(uid, work)
+    return as_user(uid, _in_shell, home, arguments)
+
+
+def _in_shell(home: Path, arguments: tuple[object, ...]) -> tuple[int, str]:
+    sys.argv = ["mosscrate", "--slots", str(home), "--crate", str(home / "crate"), "--state", str(home / "state"),
+                *map(str, arguments)]
+    with redirect_stdout(StringIO()) as said, redirect_stderr(said), pytest.raises(SystemExit) as ended:
+        main()
+    return ended.value.code, said.getvalue()
 
 
 def test_a_card_is_found_opened_and_looked_at_by_who_may(card, home):
@@ -80,13 +81,13 @@ def test_a_card_is_found_opened_and_looked_at_by_who_may(card, home):
 
 def test_who_may_not_is_told_why_and_whom_to_ask(card):
     with pytest.raises(MustAsk, match=r"Permission is needed for .*nobody could be asked"):
-        as_user(MAY_NOT.pw_uid, partial(_read_first, card.path))
+        as_user(MAY_NOT.pw_uid, _read_first, card.path)
 
 
 def test_without_the_service_the_sentence_says_what_to_install(card, monkeypatch):
     monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path=/nowhere")
     with pytest.raises(MediumError, match=r"may not be opened by this user.*Install UDisks2"):
-        as_user(MAY.pw_uid, partial(_read_first, card.path))
+        as_user(MAY.pw_uid, _read_first, card.path)
 
 
 def _read_first(path: Path) -> bytes:
@@ -99,8 +100,8 @@ def test_the_whole_move_as_a_user_who_cannot_open_the_device(service, card, home
     source.write_bytes(handheld(40 * MIB, seed=9).data)
     source.chmod(0o644)
     with pytest.raises(PermissionError):
-        as_user(MAY.pw_uid, partial(os.open, card.path, os.O_RDONLY))
-    tag = as_user(MAY.pw_uid, partial(_tag, card.path))
+        as_user(MAY.pw_uid, os.open, card.path, os.O_RDONLY)
+    tag = as_user(MAY.pw_uid, _tag, card.path)
     sheet = home / "sheet.json"
     assert shell(MAY.pw_uid, home, "sheet", "plan", source, card.path, "--out", sheet)[0] == 0
     code, said = shell(MAY.pw_uid, home, "sheet", "run", sheet, "--tag", tag)
@@ -119,25 +120,27 @@ def test_nothing_can_mount_a_card_while_a_job_of_an_ordinary_user_holds_it(servi
         device.chmod(0o660)
         place = _place(tmp_path)
 
-        def held() -> tuple[str, str]:
-            fd = Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)
-            with pytest.raises(InUse, match="in use by the system"):
-                Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)
-            (tmp_path / "home/held").touch()
-            _wait_for(tmp_path / "home/tried")
-            os.close(fd)
-
-        holder = threading.Thread(target=as_user, args=(MAY.pw_uid, held))
+        holder = threading.Thread(target=as_user, args=(MAY.pw_uid, _hold, device, home))
         holder.start()
-        _wait_for(tmp_path / "home/held")
+        _wait_for(home / "held")
         tried = subprocess.run(["mount", device, place], capture_output=True, text=True, check=False)
-        (tmp_path / "home/tried").touch()
+        (home / "tried").touch()
         holder.join()
         assert "already mounted or" in tried.stderr, tried
         subprocess.run(["mount", device, place], check=True)
         with pytest.raises(InUse, match="in use by the system"):
-            as_user(MAY.pw_uid, held)
+            as_user(MAY.pw_uid, _hold, device, home)
         subprocess.run(["umount", place], check=True)
+
+
+def _hold(device: Path, home: Path) -> None:
+    """Hold a device open until somebody has tried to mount it; meanwhile nobody else can open it so."""
+    fd = Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)
+    with pytest.raises(InUse, match="in use by the system"):
+        Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)
+    (home / "held").touch()
+    _wait_for(home / "tried")
+    os.close(fd)
 
 
 def _wait_for(path: Path) -> None:

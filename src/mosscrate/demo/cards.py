@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import shutil
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
@@ -13,14 +14,16 @@ import msgspec
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
+from mosscrate.core.blocks.faulty import Bad, Faults, Fold, Slow, Speed
 from mosscrate.core.contents import describe, survey
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Crate
 from mosscrate.core.maps import MapKind, apple, edits, write_map
 from mosscrate.core.maps.mbr import geometry_of
 from mosscrate.core.sheet.bench import Bench, card_of, standard_bench
 from mosscrate.core.slots import Shelf
-from mosscrate.core.slots.simulated import CardFile, write_card
-from mosscrate.core.volumes import Making, Seat, Traits, edit, format_for
+from mosscrate.core.slots.simulated import CardFile, read_card, write_card
+from mosscrate.core.volumes import Kind, Making, Seat, Traits, edit, format_for
 from mosscrate.core.watch import Watch
 from mosscrate.demo import contents
 from mosscrate.demo.contents import DAY, MadeFile
@@ -29,7 +32,7 @@ from mosscrate.demo.hfs import make_hfs
 MIB, GIB = 1 << 20, 1 << 30
 TODAY = int(datetime(2026, 11, 24, 9, 0, tzinfo=UTC).timestamp())
 APPLE_START = 96                    # sectors in front of the volume behind an Apple map
-VERSION = "7"                       # of the bench; another one is built anew
+VERSION = "8"                       # of the bench; another one is built anew
 
 
 @dataclass(frozen=True)
@@ -88,8 +91,29 @@ def build(folder: Path) -> None:
     _keep(bench, "tarn", 19)
     _lay_out(slots / "corvid.img", 0x434F5256, _corvid(), MapKind.AHDI)
     _keep(bench, "corvid", 44)
+    _lay_out(slots / "bargain.img", 0x42415247, [
+        Part(4 * MIB, 7500 * MIB, "fat32", "GAMES", contents.games(91, TODAY - 5 * DAY, share=0.08))])
+    _lay_out(slots / "worn.img", 0x50495034, [
+        Part(4 * MIB, 64 * MIB, "fat16", "PEAT", contents.firmware(7, TODAY - 700 * DAY, version="2.1"), ("active",)),
+        Part(68 * MIB, 880 * MIB, "fat32", "GAMES", [
+            *contents.games(93, TODAY - 600 * DAY, share=0.2),
+            *(MadeFile(f"saves/gb-{t}.sav", t.encode() * 900, TODAY - 30 * DAY) for t in contents.titles(94, 30))])])
+    _wear(slots / "worn")
     _desk(slots / "desk.img")
     _cabinet(slots / "cabinet.img")
+
+
+def _wear(stem: Path) -> None:
+    """Bad places where some files lie, slow ones around them."""
+    with open_blocks(stem.with_suffix(".img")) as blocks:
+        volume, start = open_partition(blocks, 2), 68 * MIB
+        files = [e for e in volume.tree().entries if e.kind == Kind.FILE]
+        places = [start + volume.extents_of(files[k])[0].start for k in (len(files) // 3, len(files) - 4)]
+    bad = (*(Bad(at, 4096, seconds=1.2) for at in places), Bad(800 * MIB, 8192, seconds=1.2))
+    slow = (*_worn_stretches(6), *(Slow(at - 3 * MIB, 6 * MIB, 4.0) for at in places))
+    card = read_card(stem.with_suffix(".toml"))
+    card.faults = Faults(bad=bad, slow=slow, speed=Speed(19.2e6, 7.4e6))
+    write_card(stem.with_suffix(".toml"), card)
 
 
 def _bench(folder: Path) -> Bench:
@@ -110,7 +134,17 @@ def _cards() -> dict[str, CardFile]:
         "corvid": CardFile("Corvid 8 drive", 256_901_120, "CF 256", "C8-1142", "drawer slot 6"),
         "desk": CardFile("Studio desk drive", 31_457_280, "SCSI 30", "SD-0032", "drawer slot 7"),
         "cabinet": CardFile("Cabinet no. 4", 528_482_304, "IDE adapter", "CAB4", "drawer slot 4",
-                            write_protected=True)}
+                            write_protected=True),
+        "bargain": CardFile("Bargain 8 GB card", 7_969_177_600, "SD 8G", "0x00000001", "drawer slot 8",
+                            faults=Faults(fold=Fold(960 * MIB), speed=Speed(17.5e6, 6.1e6), slow=_worn_stretches(4))),
+        "worn": CardFile("Pipkin worn card", 1_002_438_656, "SD 1G", "0x1f009d10", "drawer slot 9")}
+
+
+def _worn_stretches(seed: int) -> tuple[Slow, ...]:
+    """Reading is never quite even; one stretch is much slower than the rest."""
+    rnd = random.Random(seed)
+    uneven = tuple(Slow(k * 8 * MIB, 8 * MIB, 1 + rnd.random() ** 3) for k in range(120))
+    return (*uneven, Slow(520 * MIB, 40 * MIB, 5.0))
 
 
 def _pipkin(share: float) -> list[Part]:

@@ -94,4 +94,12 @@ def _move(painter: QPainter, at: QPointF) -> None:
     painter.drawPath(path)
 
 
-_ICONS = {"Look": _look, "Keep": _keep, "Move": _move}
+def _proof(painter: QPainter, at: QPointF) -> None:
+    painter.drawRoundedRect(QRectF(at.x() - 14, at.y() - 15, 9, 30), 3, 3)
+    path = QPainterPath(QPointF(at.x() + 4, at.y() - 15))
+    for step, x in enumerate((8, 5, 11, 6, 9)):
+        path.lineTo(at.x() + x, at.y() - 9 + 6 * step)
+    painter.drawPath(path)
+
+
+_ICONS = {"Look": _look, "Keep": _keep, "Move": _move, "Proof": _proof}

@@ -43,4 +43,5 @@ class StationWidget(Protocol):
 
 
 STATIONS = (Station("look", "Look", "look.station:LookStation"), Station("keep", "Keep", "keep.station:KeepStation"),
-            Station("move", "Move", "move.station:MoveStation"))
+            Station("move", "Move", "move.station:MoveStation"),
+            Station("proof", "Proof", "proof.station:ProofStation"))

@@ -33,9 +33,10 @@ if TYPE_CHECKING:
     from mosscrate.desk.keep.station import KeepStation
     from mosscrate.desk.look.station import LookStation
     from mosscrate.desk.move.station import MoveStation
+    from mosscrate.desk.proof.station import ProofStation
     from mosscrate.desk.stations import StationWidget
 
-LOOK, KEEP, MOVE = range(3)
+LOOK, KEEP, MOVE, PROOF = range(4)
 RAIL_WIDTH = 76
 
 
@@ -108,6 +109,7 @@ class MainWindow(QMainWindow):
         built = [station.build(self.model) for station in STATIONS]
         self.look, self.keep, self.move_ = (cast("LookStation", built[LOOK]), cast("KeepStation", built[KEEP]),
                                             cast("MoveStation", built[MOVE]))
+        self.proof = cast("ProofStation", built[PROOF])
         self.stack.removeWidget(self._waiting)
         for widget in built:
             self.stack.addWidget(widget)

@@ -9,12 +9,13 @@ from pathlib import Path
 import msgspec
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import GuardRefusal
+from mosscrate.core.errors import GuardRefusal, Stopped
 from mosscrate.core.proof.size import Journal, Verdict, prove_size, put_back
 from mosscrate.core.proof.size.proving import room_for
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running import guard
 from mosscrate.core.sheet.running.recovering import interruption
+from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 
@@ -39,6 +40,9 @@ def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verd
         journal = Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room_for(card.size))
         try:
             verdict = prove_size(card, journal, watch)
+        except Stopped as stopped_by:
+            left = put_back(card, journal, watch)
+            raise Stopped(f"Stopped. {_told(medium, left)}") from stopped_by
         except BaseException:
             journal.close()
             raise
@@ -57,8 +61,12 @@ def put_back_on(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -
     """Put back what an interrupted proof has left; returns a sentence. Raises GuardRefusal, MediumError."""
     with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
         left = _put_back_on(medium, card, bench, watch)
+    return _told(medium, left)
+
+
+def _told(medium: Medium, left: int) -> str:
     return f"Everything that stood on {medium.name} before its proof is back." if not left else \
-        f"{left} blocks of {medium.name} do not take back what stood there; everything else is back."
+        f"{counted(left, 'block')} of {medium.name} did not take back what stood there; everything else is back."
 
 
 def note(medium: Medium, bench: Bench, question: str, sentence: str, *, is_good: bool, rate: float = 0.0) -> None:

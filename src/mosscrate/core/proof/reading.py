@@ -22,11 +22,16 @@ NAMED = 5                                # files that the sentence names
 
 @dataclass(frozen=True)
 class Hit:
-    """A file that lies on a bad place: its partition's number and its path; "" for free room or structures."""
+    """A file that lies on bad places.
+
+    Attributes:
+        partition, path: which file.
+        at: first bytes of the bad places on the card.
+    """
 
     partition: int
     path: str
-    label: str = ""
+    at: tuple[int, ...]
 
 
 @dataclass(frozen=True)
@@ -56,7 +61,7 @@ class Soundness:
         bad = self.log.bad
         said = (f"{name} is failing or worn: {counted(len(bad), 'place')} of it, {binary(self.log.bad_bytes)} in all, "
                 f"cannot be read, the first at byte {bad[0].start:,}.")
-        files = [hit for hit in self.hits if hit.path]
+        files = self.hits
         if not files:
             return f"{said} No file lies there. Keep it now and use another card."
         named = ", ".join(hit.path for hit in files[:NAMED])
@@ -110,9 +115,13 @@ def hits(card: Blocks, layout: Layout, bad: list[Extent]) -> Iterator[Hit]:
             here = [Extent(b.start - look.partition.start, b.length) for b in bad
                     if b.start < look.partition.start + look.partition.length and b.end > look.partition.start]
             for entry in volume.tree().entries if here else ():
-                if entry.kind == Kind.FILE and any(e.start < b.end and b.start < e.end
-                                                   for e in volume.extents_of(entry) for b in here):
-                    yield Hit(look.index, entry.path, look.name)
+                if entry.kind != Kind.FILE:
+                    continue
+                extents = volume.extents_of(entry)
+                at = tuple(look.partition.start + b.start for b in here
+                           if any(e.start < b.end and b.start < e.end for e in extents))
+                if at:
+                    yield Hit(look.index, entry.path, at)
 
 
 def _in_order(card: Blocks, layout: Layout | None) -> Iterator[Extent]:

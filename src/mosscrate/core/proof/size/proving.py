@@ -13,7 +13,7 @@ from mosscrate.core.proof.size.marks import BLOCK, NONE, read
 from mosscrate.core.proof.size.plans import RUN, Plan, comb, knock, run
 from mosscrate.core.proof.size.rounds import Rounds, Seen
 from mosscrate.core.proof.size.verdict import Kind, Verdict
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import binary, counted
 from mosscrate.core.watch import Watch
 
 ENOUGH = 0.5                             # of the marks have to be readable for a verdict
@@ -102,8 +102,8 @@ class _Proof:
 
     def _of_pairs(self, pairs: tuple[tuple[int, int], ...]) -> Verdict:
         written, read_at = max(pairs, key=max)
-        said = (f"A mark that was written at byte {written * BLOCK:,} was read at byte {read_at * BLOCK:,}, and "
-                f"{len(pairs)} of that kind.")
+        more = f", and {counted(len(pairs) - 1, 'other')} likewise" if len(pairs) > 1 else ""
+        said = f"A mark that was written at byte {written * BLOCK:,} was read at byte {read_at * BLOCK:,}{more}."
         high = max(written, read_at)
         low = max((b for b in self.evidence.held if b < min(map(min, pairs))), default=-1)
         if self.stage != "run" and findings.repeated(pairs, self.rounds, self.chance) is not None:

@@ -1,0 +1,259 @@
+"""Proof: which card, what is asked of it, the picture, and the verdict in a sentence."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.proof.job import history, note, prove, put_back_on, unfinished_on
+from mosscrate.core.proof.log import DepthLog
+from mosscrate.core.proof.reading import Soundness, read_all
+from mosscrate.core.proof.size import Verdict
+from mosscrate.core.sizes import binary
+from mosscrate.core.slots import Medium, Source
+from mosscrate.core.watch import Watch
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.proof.bore import Bore
+from mosscrate.desk.shared.background import BackgroundJob
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
+from mosscrate.desk.shared.tag_entry import TagEntry
+
+SAMPLE_MS = 150
+REMEMBERED = 4                           # lines of a card's history that are shown
+SIZE, BACK = "Prove its size", "Put back"
+
+
+@dataclass
+class _Known:
+    """What was found of one card since the window was opened."""
+
+    log: DepthLog | None = None
+    sound: Soundness | None = None
+    verdict: Verdict | None = None
+
+
+class ProofStation(QWidget):
+    """Asks, shows what grows, and tells."""
+
+    elsewhere = pyqtSignal(str, object)           # see StationWidget
+
+    def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model = model
+        self.medium: Medium | None = None
+        self.known: dict[str, _Known] = {}
+        self.job: BackgroundJob | None = None
+        self._asked: tuple[str, bool, bool] | None = None
+        self.title = label("Can this card be trusted?", scale=1.5, bold=True, elides=True)
+        self.subtitle = label(style="muted", scale=0.95, wraps=True)
+        self.cards = QComboBox()
+        self.cards.setAccessibleName("Card to prove")
+        self.cards.setMinimumWidth(200)
+        self.cards.activated.connect(self._choose)
+        self.read_button = button("Read all of it", self.read, style="primary",
+                                  tip="Can every byte be read, and how fast? Nothing is written")
+        self.bore = Bore()
+        self.entry = TagEntry(SIZE)
+        self.entry.confirmed.connect(lambda _word: self.prove())
+        self.about = label("Is it as large as it says? A few marks are written, then more; what stood there is kept "
+                           "aside and put back.", style="muted", scale=0.9, wraps=True)
+        self.rows = Rows(spacing=0)
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self.bore.grow)
+        self._lay_out()
+        model.media_changed.connect(self._show_cards)
+        model.selected_changed.connect(self._follow)
+        model.seen_changed.connect(self._on_seen)
+        model.jobs_changed.connect(self._enable)
+        self._show_cards()
+        self._follow()
+
+    def take(self, medium: Medium | None, errand: str) -> None:
+        """See StationWidget: it is what is asked about."""
+        self._show(medium)
+
+    def read(self) -> None:
+        """Read every byte, beside everything else; the log grows meanwhile."""
+        medium = self.medium
+        if medium is None:
+            return
+        known, layout, bench = self._of(medium), self.model.layout_of(medium), self.model.bench
+        log = known.log = DepthLog(medium.size)
+
+        def work(watch: Watch) -> Soundness:
+            with medium.open() as blocks:
+                sound = read_all(blocks, layout, watch, log=log)
+            note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
+            return sound
+
+        self._start(f"Read all of {medium.name}", medium, work, lambda sound: self._take_sound(medium, sound))
+
+    def prove(self) -> None:
+        """Prove the size, or put back what an earlier proof has left."""
+        medium, tag = self.medium, self.entry.typed()
+        if medium is None:
+            return
+        bench = self.model.bench
+        if unfinished_on(medium, bench) is not None:
+            self._start(f"Put back on {medium.name}", medium,
+                        lambda watch: put_back_on(medium, bench, watch, typed_tag=tag), self.model.said.emit)
+        else:
+            self._start(f"Prove the size of {medium.name}", medium,
+                        lambda watch: prove(medium, bench, watch, typed_tag=tag),
+                        lambda verdict: self._take_verdict(medium, verdict))
+
+    def _start(self, title: str, medium: Medium, work: Callable[[Watch], Any], done: Callable[[Any], object]) -> None:
+        job = self.model.run(title, work, {medium.key})
+        if job is None:
+            return
+        self.job = job
+        job.done.connect(done)
+        job.failed.connect(self._fail)
+        job.ended.connect(self._end)
+        self.subtitle.setText(f"{title}…")
+        self._timer.start(SAMPLE_MS)
+        self._show_log()
+        self._enable()
+
+    def _take_sound(self, medium: Medium, sound: Soundness) -> None:
+        self._of(medium).sound = sound
+        self._show(self.medium)
+        self.model.said.emit(sound.sentence(medium.name))
+
+    def _take_verdict(self, medium: Medium, verdict: Verdict) -> None:
+        self._of(medium).verdict = verdict
+        self._show(self.medium)
+        self.model.said.emit(verdict.sentence(medium.name))
+
+    def _fail(self, error: Exception) -> None:
+        self.subtitle.setText(str(error))
+
+    def _end(self) -> None:
+        self.job = None
+        self._timer.stop()
+        self._show_log()
+        self._show_history()
+        self._enable()
+
+    def _of(self, medium: Medium) -> _Known:
+        return self.known.setdefault(medium.key, _Known())
+
+    def _lay_out(self) -> None:
+        words = QVBoxLayout()
+        words.setSpacing(2)
+        words.addWidget(self.title)
+        words.addWidget(self.subtitle)
+        head = QHBoxLayout()
+        head.addLayout(words, 1)
+        head.addLayout(row(self.cards, self.read_button))
+        foot = QHBoxLayout()
+        foot.setSpacing(12)
+        size = Panel()
+        size.column.addWidget(self.about)
+        size.column.addWidget(self.entry)
+        foot.addWidget(size, 1)
+        told = Panel()
+        told.column.addWidget(self.rows)
+        foot.addWidget(told, 1)
+        for panel in (size, told):
+            panel.setMaximumHeight(118)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(20, 16, 20, 12)
+        whole.setSpacing(12)
+        whole.addLayout(head)
+        whole.addWidget(self.bore, 1)
+        whole.addLayout(foot)
+
+    def _show_cards(self) -> None:
+        self.cards.clear()
+        for medium in self.model.media:
+            if medium.source != Source.BACKUP:
+                self.cards.addItem(medium.name, medium.key)
+        self.cards.setCurrentIndex(self.cards.findData(self.medium.key if self.medium else None))
+
+    def _choose(self, index: int) -> None:
+        key = self.cards.itemData(index)
+        self.model.select(next((m for m in self.model.media if m.key == key), None))
+
+    def _follow(self) -> None:
+        if self.job is None:
+            self._show(self.model.selected)
+
+    def _on_seen(self, key: str) -> None:
+        if self.medium is not None and self.medium.key == key:
+            self.bore.show_card(self.model.layout_of(self.medium), self.medium.name)
+            self._enable()
+
+    def _show(self, medium: Medium | None) -> None:
+        """Another card, with what is known of it."""
+        self.medium = medium
+        self.cards.setCurrentIndex(self.cards.findData(medium.key if medium else None))
+        self.bore.show_card(self.model.layout_of(medium), medium.name if medium else "nothing")
+        self._show_words()
+        self._show_log()
+        self._show_history()
+        self._enable()
+
+    def _show_words(self) -> None:
+        medium = self.medium
+        known = self._of(medium) if medium else _Known()
+        if medium is None:
+            self.title.setText("Can this card be trusted?")
+            self.subtitle.setText("Choose a card on Look, or at the right.")
+            return
+        told = [each.sentence(medium.name) for each in (known.verdict, known.sound) if each is not None]
+        self.title.setText(_title(medium, known))
+        self.subtitle.setText(" ".join(told) or f"{medium.subtitle}  ·  tag {medium.tag}")
+
+    def _show_log(self) -> None:
+        known = self._of(self.medium) if self.medium else _Known()
+        real = known.verdict.real if known.verdict is not None and known.verdict.is_false else None
+        self.bore.show_log(known.log, known.sound.hits if known.sound else (), real)
+
+    def _show_history(self) -> None:
+        clear(self.rows.column)
+        lines = history(self.medium, self.model.bench)[-REMEMBERED:] if self.medium else []
+        for line in reversed(lines):
+            severity = Severity.GOOD if line.is_good else Severity.PROBLEM
+            self.rows.column.addWidget(FindingRow(Finding(severity, f"{line.when[:10]}: {line.sentence}")))
+        if not lines:
+            self.rows.column.addWidget(label("Nothing was proved of it before.", style="muted", scale=0.9))
+        self.rows.column.addStretch(1)
+
+    def _enable(self) -> None:
+        medium = self.medium
+        is_free = medium is not None and medium.key not in self.model.busy and self.job is None
+        may_write = is_free and medium is not None and medium.source in (Source.READER, Source.SIMULATED) \
+            and not medium.is_write_protected and not medium.in_use
+        left = medium is not None and unfinished_on(medium, self.model.bench) is not None
+        self.read_button.setEnabled(is_free)
+        asked = (medium.tag if medium else "", may_write, left)
+        if asked != self._asked:                 # what is being typed is not taken away by a look around
+            self._asked = asked
+            self.entry.buttons[0].setText(BACK if left else SIZE)
+            self.entry.ask(asked[0], is_possible=may_write)
+        if left:
+            self.about.setText("A proof of it was interrupted: what stood where its marks are is kept aside. Put it "
+                               "back.")
+
+
+def _title(medium: Medium, known: _Known) -> str:
+    """The verdict in as few words as it can be said."""
+    if known.verdict is not None and known.verdict.is_false:
+        real = known.verdict.real
+        return f"Holds {binary(real)} of the {binary(medium.size)} that it claims. Keep nothing on it." if real else \
+            "It does not hold what it claims. Keep nothing on it."
+    if known.sound is not None and not known.sound.is_sound:
+        return f"{medium.name} cannot be read everywhere. Keep it now."
+    if known.verdict is not None and known.sound is not None:
+        return f"{medium.name} holds what it claims, and every byte can be read"
+    if known.verdict is not None:
+        return f"{medium.name} holds what it claims"
+    if known.sound is not None:
+        return f"Every byte of {medium.name} can be read"
+    return f"Can {medium.name} be trusted?"

@@ -1,0 +1,112 @@
+"""Proof at the window: the log grows, bad places have names, false cards an end, and stopping puts everything back."""
+
+from __future__ import annotations
+
+import pytest
+from PyQt6.QtWidgets import QLabel
+
+from mosscrate.core.blocks.faulty import Bad, Faults, Fold, Speed
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.proof.log import DepthLog
+from mosscrate.core.proof.size import Journal
+from mosscrate.desk.proof.depth import depth_at, lines
+from mosscrate.desk.shared.strata import y_of
+from mosscrate.desk.window import PROOF
+from tests.cards import MIB, handheld, put_card
+from tests.cli.test_proving import faulty
+
+
+@pytest.fixture
+def proof(person, bench):
+    """The station, with a card that is worn and one that is false."""
+    put_card(bench, "worn", 40 * MIB, handheld().data, name="Bad card", order=7)
+    put_card(bench, "bargain", 200 * MIB, handheld().data, name="Bargain card", order=8)
+    with bench.shelf.find("Bad card").open() as card:
+        volume = open_partition(card, 2)
+        entry = next(e for e in volume.tree().entries if e.path.endswith(".gb"))
+        at = 6 * MIB + volume.extents_of(entry)[0].start
+    faulty(bench, "worn", bad=(Bad(at, 512), Bad(39 * MIB, 1024)), speed=Speed(2e7, 1e7))
+    faulty(bench, "bargain", fold=Fold(90 * MIB))
+    person.file = entry.path
+    person.window.model.refresh()
+    person.wait(lambda: {"Bad card", "Bargain card"} <= {m.name for m in person.window.model.media})
+    person.wait(lambda: person.window.model.asker.is_idle)
+    person.window.go_to(PROOF)
+    return person.window.proof
+
+
+def choose(person, proof, name):
+    number = proof.cards.findText(name)
+    person.acts += 1
+    proof.cards.setCurrentIndex(number)
+    proof.cards.activated.emit(number)
+    person.wait(lambda: proof.medium is not None and proof.medium.name == name and person.window.model.asker.is_idle)
+
+
+def finish(person, proof):
+    person.wait(lambda: proof.job is None and not person.window.model.busy and person.window.model.asker.is_idle)
+
+
+def test_a_card_is_read_and_its_bad_places_are_named(person, proof):
+    person.acts = 0
+    choose(person, proof, "Bad card")
+    person.click(proof.read_button)
+    finish(person, proof)
+    assert person.acts == 2
+    assert proof.title.text() == "Bad card cannot be read everywhere. Keep it now."
+    assert person.file in proof.subtitle.text()
+    assert [proof.bore._cuts._name_at(e.start) for e in proof.bore.log.bad] == [
+        person.file.rpartition("/")[2], "GAMES, no file"]
+    assert {line.row.bad for line in proof.bore.lines} == {0, 1}
+    assert any("Bad card is failing" in each.text() for each in proof.rows.findChildren(QLabel))
+    proof.bore.grab()
+
+
+def test_a_false_card_shows_its_true_end(person, proof):
+    choose(person, proof, "Bargain card")
+    person.acts = 0
+    person.type_tag(proof.entry, proof.medium.tag)
+    person.click(proof.entry.buttons[0])
+    finish(person, proof)
+    assert (person.acts, proof.bore.real) == (2, 90 * MIB)
+    assert proof.title.text() == "Holds 90 MiB of the 200 MiB that it claims. Keep nothing on it."
+    proof.bore.grab()
+    choose(person, proof, "Worn card")
+    assert (proof.bore.real, proof.bore.log) == (None, None)
+
+
+def test_what_an_interrupted_proof_has_left_is_offered_to_be_put_back(person, proof, bench):
+    image = bench.shelf.simulated_folder / "old.img"
+    before = image.read_bytes()
+    faulty(bench, "old", pulled_after_writes=40)
+    person.window.model.refresh()
+    person.wait(lambda: any(m.faults != Faults() and m.name == "Worn card" for m in person.window.model.media))
+    choose(person, proof, "Worn card")
+    person.type_tag(proof.entry, proof.medium.tag)
+    person.click(proof.entry.buttons[0])
+    finish(person, proof)
+    assert "was pulled" in proof.subtitle.text()
+    assert image.read_bytes() != before
+    bench.shelf.find("Worn card").state.pull()
+    faulty(bench, "old")
+    person.window.model.refresh()
+    person.wait(lambda: all(m.faults == Faults() for m in person.window.model.media if m.name == "Worn card"))
+    choose(person, proof, "Bad card")
+    choose(person, proof, "Worn card")
+    assert proof.entry.buttons[0].text() == "Put back"
+    person.type_tag(proof.entry, proof.medium.tag)
+    person.click(proof.entry.buttons[0])
+    finish(person, proof)
+    assert image.read_bytes() == before
+    assert list(Journal.unfinished(bench.state)) == []
+    assert proof.entry.buttons[0].text() == "Prove its size"
+
+
+def test_every_depth_stands_where_the_core_has_it(person, proof):
+    choose(person, proof, "Worn card")
+    placed = proof.bore.core.placed()
+    log = DepthLog(40 * MIB)
+    log.add_bad(20 * MIB, 512)
+    (bad,) = [line for line in lines(log, placed) if line.row.bad]
+    assert bad.y == pytest.approx(y_of(placed, 20 * MIB), abs=3)
+    assert depth_at(placed, y_of(placed, 20 * MIB)) == pytest.approx(20 * MIB, rel=0.01)
