@@ -22,13 +22,15 @@ class Person:
         self.window = MainWindow(lambda: bench)
         self.window.show()
         self.acts = 0
+        self.told: list[str] = []                           # problems that the window told
         self.wait(lambda: self.window.is_furnished)
+        self.window.model.failed.connect(self.told.append)
         self.wait(lambda: self.window.model.asker.is_idle and bool(self.window.model.media))
 
     def wait(self, ready, seconds=30):
         end = time.monotonic() + seconds
         while not ready():
-            assert time.monotonic() < end, "the window did not get there"
+            assert time.monotonic() < end, f"the window did not get there; it told {self.told}"
             QApplication.processEvents()
             time.sleep(0.005)
         for _ in range(3):

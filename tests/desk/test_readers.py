@@ -38,10 +38,7 @@ def test_a_card_that_comes_or_goes_is_on_the_shelf_at_once(person, tmp_path):
 def test_a_mounted_card_is_unmounted_from_the_guard_and_the_plan_stays(person, volume, tmp_path):
     window = person.window
     with loop(volume) as device, held_at(device, tmp_path / "place"):
-        window.model.refresh()
-        person.wait(lambda: device in [m.path for m in window.model.media] and window.model.asker.is_idle)
-        name = next(m.name for m in window.model.media if m.path == device)
-        person.plan("Worn card", name)
+        person.plan("Worn card", mounted_card(person, device).name)
         guard = window.move_.guard_panel
         person.wait(lambda: guard.unmount_button.isVisible())
         assert not guard.entry.field.isEnabled()
@@ -52,6 +49,14 @@ def test_a_mounted_card_is_unmounted_from_the_guard_and_the_plan_stays(person, v
                     and window.model.asker.is_idle)
         assert (person.acts, window.move_.plan.sheet.steps) == (1, steps)
         assert not guard.unmount_button.isVisible()
+
+
+def mounted_card(person, device):
+    """The card, once the window knows that it is mounted."""
+    model = person.window.model
+    model._poll.stop()                                    # only what is told counts here
+    person.wait(lambda: model.asker.is_idle and any(m.path == device and m.in_use for m in model.media), seconds=5)
+    return next(m for m in model.media if m.path == device)
 
 
 @contextmanager
@@ -69,9 +74,7 @@ def held_at(device, place):
 def test_a_card_is_unmounted_and_ejected_from_look(person, volume, tmp_path):
     window = person.window
     with loop(volume) as device, held_at(device, tmp_path / "place"):
-        window.model.refresh()
-        person.wait(lambda: device in [m.path for m in window.model.media] and window.model.asker.is_idle)
-        person.pick_card(next(m.name for m in window.model.media if m.path == device))
+        person.pick_card(mounted_card(person, device).name)
         strip, said = window.look.reader, []
         window.model.said.connect(said.append)
         assert f"Mounted at {tmp_path / 'place'}" in strip.how.text()

@@ -21,7 +21,7 @@ from mosscrate.demo.cards import bench_at
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
 from mosscrate.desk.move.station import MoveStation
-from mosscrate.desk.window import KEEP, LOOK, MOVE, MainWindow
+from mosscrate.desk.window import KEEP, LOOK, MOVE, PROOF, MainWindow
 
 
 class Photographer:
@@ -94,6 +94,7 @@ def main() -> None:
         converting(Photographer(folder, Path(bench)))
         files(Photographer(folder, Path(bench)))
         packed(Photographer(folder, Path(bench)), Path(bench))
+        proof(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.look_at("Pipkin owner’s spare")
         light.take("look-light")
@@ -270,6 +271,21 @@ def files(p: Photographer) -> None:
         p.settle()
         p.take("files")
     p.window.close()
+
+
+def proof(p: Photographer) -> None:
+    """A card that claims too much, read and proved."""
+    window, station = p.window, p.window.proof
+    p.look_at("Bargain 8 GB card")
+    window.go_to(PROOF)
+    station.read()
+    p.settle(lambda: station.job is None)
+    station.entry.field.setText(_medium(window, "Bargain 8 GB card").tag)
+    station.entry.buttons[0].click()
+    p.settle(lambda: station.job is None)
+    p.settle()
+    p.take("proof")
+    window.close()
 
 
 def _medium(window: MainWindow, name: str) -> Medium:

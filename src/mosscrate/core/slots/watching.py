@@ -40,6 +40,7 @@ class Watcher:
         self._changed, self._folder = changed, folder
         self._stop_read, self._stop_write = os.pipe()
         self._kernel = _kernel_events()
+        self._mounts = _mount_table()
         self._bus: DBusConnection | None = None
         self._next_try = 0.0
         self._thread = threading.Thread(target=self._run, name="slots", daemon=True)
@@ -53,6 +54,8 @@ class Watcher:
             os.close(fd)
         if self._kernel is not None:
             self._kernel.close()
+        if self._mounts is not None:
+            os.close(self._mounts)
         self._hang_up()
 
     def _run(self) -> None:
@@ -61,11 +64,15 @@ class Watcher:
         while True:
             self._connect()
             sources = list(filter(None, (self._stop_read, self._kernel, self._bus and self._bus.sock)))
-            ready, _, _ = select.select(sources, [], [], SETTLED if since else LOOK)
+            tables = [self._mounts] if self._mounts is not None else []
+            ready, _, mounted = select.select(sources, [], tables, SETTLED if since else LOOK)
             if self._stop_read in ready:
                 return
             now = time.monotonic()
             heard = self._drain(ready)
+            if mounted and self._mounts is not None:
+                os.pread(self._mounts, 1, 0)               # takes the event away
+                heard = True
             if (there := self._folder_now()) != seen:
                 seen, heard = there, True
             if heard:
@@ -120,6 +127,14 @@ class Watcher:
         with suppress(OSError), os.scandir(self._folder) as entries:
             return tuple(sorted((e.name, e.stat().st_mtime_ns) for e in entries if e.name.endswith(".toml")))
         return ()
+
+
+def _mount_table() -> int | None:
+    """The kernel's table of mounts, which tells when something is mounted or unmounted (proc(5), mountinfo)."""
+    try:
+        return os.open("/proc/self/mountinfo", os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        return None
 
 
 def _kernel_events() -> socket.socket | None:
