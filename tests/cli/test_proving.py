@@ -99,3 +99,24 @@ def test_the_log_keeps_bad_places_exactly_and_sums_the_rest(size):
 def test_a_card_that_is_pulled_while_it_is_read_is_told(bench, cards):
     with bench.shelf.find("Worn card").open() as inner, pytest.raises(MediumError, match="does not answer"):
         read_all(FaultyBlocks(inner, Faults(dies_after=5 * MIB)), None, Watch())
+
+
+def test_a_card_is_compared_with_what_was_kept_of_it(cli, cards, bench):
+    assert "nothing to compare it with" in cli("proof", "Worn card", "--kept")[2]
+    assert cli("keep", "Worn card")[0] == 0
+    code, out, _ = cli("proof", "Worn card", "--kept")
+    assert (code, "is still what was kept on" in out) == (0, True)
+    with bench.shelf.find("Worn card").open() as card:
+        volume = open_partition(card, 2)
+        entry = next(e for e in volume.tree().entries if e.path.endswith(".gb"))
+        at = 6 * MIB + volume.extents_of(entry)[0].start
+    image = bench.shelf.simulated_folder / "old.img"
+    with image.open("r+b") as file:
+        file.seek(at + 100)
+        file.write(b"rot")
+    faulty(bench, "old", bad=(Bad(39 * MIB, 512),))
+    code, out, _ = cli("proof", "Worn card", "--kept", "--json")
+    kept = json.loads(out)["kept"]
+    assert (code, kept["differing"], kept["unreadable"]) == (1, [[at, 512]], [[39 * MIB, 512]])
+    assert [f["path"] for f in kept["files"]] == [entry.path]
+    assert "is not what was kept on" in kept["sentence"]

@@ -53,7 +53,7 @@ def test_a_card_is_read_and_its_bad_places_are_named(person, proof):
     person.click(proof.read_button)
     finish(person, proof)
     assert person.acts == 2
-    assert proof.title.text() == "Bad card cannot be read everywhere. Keep it now."
+    assert proof.title.text() == "Not all of it can be read. Keep it now."
     assert person.file in proof.subtitle.text()
     assert [proof.bore._cuts._name_at(e.start) for e in proof.bore.log.bad] == [
         person.file.rpartition("/")[2], "GAMES, no file"]

@@ -10,22 +10,27 @@ from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import json_option, show_json
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import MediumError
-from mosscrate.core.proof.job import history, note, prove, put_back_on, unfinished_on
+from mosscrate.core.proof.job import compare_with_kept, history, note, prove, put_back_on, unfinished_on
 from mosscrate.core.proof.reading import Soundness, read_all
 from mosscrate.core.proof.size import Verdict
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Medium
+
+QUESTIONS = ("size", "read", "kept")
 
 
 @click.command()
 @click.argument("card")
 @click.option("--size", "asks_size", is_flag=True, help="Is it as large as it says? Marks are written and put back.")
 @click.option("--read", "asks_read", is_flag=True, help="Can every byte be read? Nothing is written.")
+@click.option("--kept", "asks_kept", is_flag=True, help="Is it still what was kept? It is compared with its newest "
+              "backup.")
 @click.option("--put-back", is_flag=True, help="Put back what an interrupted proof has left on it.")
 @click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it; for --size.")
 @json_option
 @click.pass_obj
-def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, put_back: bool, tag: str, as_json: bool) -> None:
+def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: bool, put_back: bool, tag: str,
+          as_json: bool) -> None:
     """Prove whether a CARD is as large as it says and can be read everywhere; everything on it stays."""
     medium = bench.shelf.find(card)
     if put_back:
@@ -33,7 +38,7 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, put_back: b
             sentence = put_back_on(medium, bench, watch, typed_tag=tag)
         show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
         return
-    if not (asks_size or asks_read):
+    if not (asks_size or asks_read or asks_kept):
         _tell_history(medium, bench, as_json=as_json)
         return
     found: dict[str, Any] = {"name": medium.name, "tag": medium.tag}
@@ -46,13 +51,19 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, put_back: b
                 sound = read_all(blocks, _layout(medium), watch)
             note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
             found["read"] = _read_record(sound, medium.name)
+        if asks_kept:
+            likeness, sentence = compare_with_kept(medium, bench, _layout(medium), watch)
+            found["kept"] = {"good": likeness.is_same, "sentence": sentence,
+                             "differing": [[e.start, e.length] for e in likeness.differing],
+                             "unreadable": [[e.start, e.length] for e in likeness.unreadable],
+                             "files": [{"partition": h.partition, "path": h.path} for h in likeness.files]}
     if as_json:
         show_json(found)
     else:
-        for question in ("size", "read"):
+        for question in QUESTIONS:
             if question in found:
                 click.echo(found[question]["sentence"])
-    if any(not found[q]["good"] for q in ("size", "read") if q in found):
+    if any(not found[q]["good"] for q in QUESTIONS if q in found):
         raise SystemExit(1)
 
 

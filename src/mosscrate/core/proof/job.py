@@ -9,7 +9,9 @@ from pathlib import Path
 import msgspec
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import GuardRefusal, Stopped
+from mosscrate.core.contents import Layout
+from mosscrate.core.errors import CrateError, GuardRefusal, Stopped
+from mosscrate.core.proof.comparing import Likeness, compare
 from mosscrate.core.proof.size import Journal, Verdict, prove_size, put_back
 from mosscrate.core.proof.size.proving import room_for
 from mosscrate.core.sheet.bench import Bench
@@ -67,6 +69,19 @@ def put_back_on(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -
 def _told(medium: Medium, left: int) -> str:
     return f"Everything that stood on {medium.name} before its proof is back." if not left else \
         f"{counted(left, 'block')} of {medium.name} did not take back what stood there; everything else is back."
+
+
+def compare_with_kept(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch) -> tuple[Likeness, str]:
+    """Compare a card with its newest backup; returns what came of it and a sentence. Raises CrateError, MediumError."""
+    backups = bench.crate.backups_of(medium.key)
+    if not backups:
+        raise CrateError(f"Nothing of {medium.name} is kept in this crate, so there is nothing to compare it with.")
+    newest = max(backups, key=lambda backup: backup.kept_at)
+    with medium.open() as card, newest.open() as kept:
+        found = compare(card, kept, layout, watch)
+    sentence = found.sentence(medium.name, f"{newest.kept_at:%d %b %Y}")
+    note(medium, bench, "kept", sentence, is_good=found.is_same)
+    return found, sentence
 
 
 def note(medium: Medium, bench: Bench, question: str, sentence: str, *, is_good: bool, rate: float = 0.0) -> None:

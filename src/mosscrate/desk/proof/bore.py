@@ -114,8 +114,9 @@ class Bore(QWidget):
                 told = rate(highest * step / GRID) if step else "0"
                 draw_text(painter, QRectF(x - 40, HEAD - 20, 80, 16), told, font, color("muted"), CENTER)
         if not self.lines or not highest:
-            draw_text(painter, area, "Nothing was measured yet. Read all of it, and its log stands here.", font,
-                      color("muted"), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
+            middle = QRectF(area.left(), area.center().y() - 20, area.width() + NAMES, 18)
+            for number, words in enumerate(("Nothing was measured yet.", "Read all of it, and its log stands here.")):
+                draw_text(painter, middle.translated(0, 18 * number), words, font, color("muted"), CENTER)
         draw_text(painter, QRectF(area.left(), 0, area.width() + NAMES, 16),
                   "reading speed along the depth; the band is slowest to fastest", font, color("muted"), LEFT)
         for stretch in self._stretches():

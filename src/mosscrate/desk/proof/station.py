@@ -10,7 +10,8 @@ from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.proof.job import history, note, prove, put_back_on, unfinished_on
+from mosscrate.core.proof.comparing import Likeness
+from mosscrate.core.proof.job import compare_with_kept, history, note, prove, put_back_on, unfinished_on
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Soundness, read_all
 from mosscrate.core.proof.size import Verdict
@@ -57,6 +58,8 @@ class ProofStation(QWidget):
         self.cards.activated.connect(self._choose)
         self.read_button = button("Read all of it", self.read, style="primary",
                                   tip="Can every byte be read, and how fast? Nothing is written")
+        self.compare_button = button("Compare with its backup", self.compare,
+                                     tip="Is it still what was kept? Nothing is written")
         self.bore = Bore()
         self.entry = TagEntry(SIZE)
         self.entry.confirmed.connect(lambda _word: self.prove())
@@ -70,6 +73,7 @@ class ProofStation(QWidget):
         model.selected_changed.connect(self._follow)
         model.seen_changed.connect(self._on_seen)
         model.jobs_changed.connect(self._enable)
+        model.crate_changed.connect(self._enable)
         self._show_cards()
         self._follow()
 
@@ -92,6 +96,15 @@ class ProofStation(QWidget):
             return sound
 
         self._start(f"Read all of {medium.name}", medium, work, lambda sound: self._take_sound(medium, sound))
+
+    def compare(self) -> None:
+        """Compare it with its newest backup."""
+        medium = self.medium
+        if medium is not None:
+            layout, bench = self.model.layout_of(medium), self.model.bench
+            self._start(f"Compare {medium.name} with its backup", medium,
+                        lambda watch: compare_with_kept(medium, bench, layout, watch),
+                        lambda found: self._take_likeness(*found))
 
     def prove(self) -> None:
         """Prove the size, or put back what an earlier proof has left."""
@@ -123,12 +136,16 @@ class ProofStation(QWidget):
     def _take_sound(self, medium: Medium, sound: Soundness) -> None:
         self._of(medium).sound = sound
         self._show(self.medium)
-        self.model.said.emit(sound.sentence(medium.name))
+        (self.model.said if sound.is_sound else self.model.failed).emit(sound.sentence(medium.name))
+
+    def _take_likeness(self, likeness: Likeness, sentence: str) -> None:
+        self.subtitle.setText(sentence)
+        (self.model.said if likeness.is_same else self.model.failed).emit(sentence)
 
     def _take_verdict(self, medium: Medium, verdict: Verdict) -> None:
         self._of(medium).verdict = verdict
         self._show(self.medium)
-        self.model.said.emit(verdict.sentence(medium.name))
+        (self.model.failed if verdict.is_false else self.model.said).emit(verdict.sentence(medium.name))
 
     def _fail(self, error: Exception) -> None:
         self.subtitle.setText(str(error))
@@ -150,7 +167,7 @@ class ProofStation(QWidget):
         words.addWidget(self.subtitle)
         head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.cards, self.read_button))
+        head.addLayout(row(self.cards, self.compare_button, self.read_button))
         foot = QHBoxLayout()
         foot.setSpacing(12)
         size = Panel()
@@ -232,6 +249,7 @@ class ProofStation(QWidget):
             and not medium.is_write_protected and not medium.in_use
         left = medium is not None and unfinished_on(medium, self.model.bench) is not None
         self.read_button.setEnabled(is_free)
+        self.compare_button.setEnabled(is_free and medium is not None and self.model.last_kept(medium) is not None)
         asked = (medium.tag if medium else "", may_write, left)
         if asked != self._asked:                 # what is being typed is not taken away by a look around
             self._asked = asked
@@ -249,7 +267,7 @@ def _title(medium: Medium, known: _Known) -> str:
         return f"Holds {binary(real)} of the {binary(medium.size)} that it claims. Keep nothing on it." if real else \
             "It does not hold what it claims. Keep nothing on it."
     if known.sound is not None and not known.sound.is_sound:
-        return f"{medium.name} cannot be read everywhere. Keep it now."
+        return "Not all of it can be read. Keep it now."
     if known.verdict is not None and known.sound is not None:
         return f"{medium.name} holds what it claims, and every byte can be read"
     if known.verdict is not None:
