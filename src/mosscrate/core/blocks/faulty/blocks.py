@@ -169,7 +169,7 @@ class FaultyBlocks(View):
         f, state = self.faults, self.state
         if (f.pulled_after_writes is not None and state.writes >= f.pulled_after_writes) or \
                 (f.pulled_after is not None and state.written >= f.pulled_after):
-            raise MediumError(f"{self.name} was pulled.", offset)
+            raise MediumError(f"{self.name} was pulled: it is no longer there.", offset)
         if (f.dies_after is not None and state.written + state.read >= f.dies_after) or \
                 (f.dies_at is not None and state.seconds >= f.dies_at):
             raise MediumError(f"{self.name} does not answer any more at byte {offset}.", offset)
