@@ -49,6 +49,7 @@ class DepthLog:
         self.bytes, self.seconds = np.zeros(count), np.zeros(count)
         self.slowest, self.fastest, self.longest = np.full(count, np.inf), np.zeros(count), np.zeros(count)
         self._bad: list[Extent] = []
+        self._is_merged = True
 
     def add(self, offset: int, length: int, seconds: float) -> None:
         """Note a command that was carried out."""
@@ -63,14 +64,18 @@ class DepthLog:
     def add_bad(self, start: int, length: int) -> None:
         """Note a place that failed; neighbours become one, and beyond very many the closest do too."""
         self._bad.append(Extent(start, length))
+        self._is_merged = False
         if len(self._bad) > 2 * MOST_BAD:
             self._bad = self.bad
 
     @property
     def bad(self) -> list[Extent]:
         """Bad places in order."""
-        merged = _merged(self._bad, 0)
-        return merged if len(merged) <= MOST_BAD else _merged(merged, self.piece)
+        if not self._is_merged:
+            merged = _merged(self._bad, 0)
+            self._bad = merged if len(merged) <= MOST_BAD else _merged(merged, self.piece)
+            self._is_merged = True
+        return self._bad
 
     @property
     def measured(self) -> float:
@@ -89,20 +94,26 @@ class DepthLog:
         return sum(extent.length for extent in self.bad)
 
     def rows(self, edges: NDArray[np.int64]) -> list[Row]:
-        """The log between each two of ascending depths, in bytes; summed over pieces, never sampled."""
-        starts = np.array([extent.start for extent in self.bad], np.int64)
-        ends = np.array([extent.end for extent in self.bad], np.int64)
-        found = []
-        for start, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
-            a, b = start // self.piece, max(start // self.piece + 1, -(-end // self.piece))
-            seconds = float(self.seconds[a:b].sum())
-            bad = int(((starts < end) & (ends > start)).sum())
-            if not seconds:
-                found.append(Row(start, end, 0.0, 0.0, 0.0, 0.0, bad))
-                continue
-            found.append(Row(start, end, float(self.slowest[a:b].min()), float(self.bytes[a:b].sum()) / seconds,
-                             float(self.fastest[a:b].max()), float(self.longest[a:b].max()), bad))
-        return found
+        """The log between each two of ascending depths, in bytes; over whole pieces, never sampled."""
+        starts, ends = edges[:-1], edges[1:]
+        first = starts // self.piece
+        pairs = np.stack([first, np.maximum(first + 1, -(-ends // self.piece))], axis=1).reshape(-1)
+        bad = self.bad
+        begin, end = (np.array([getattr(e, side) for e in bad], np.int64) for side in ("start", "end"))
+        touching = np.searchsorted(begin, ends, "left") - np.searchsorted(end, starts, "right")
+        seconds, total = _over(np.add, self.seconds, pairs), _over(np.add, self.bytes, pairs)
+        mean = np.divide(total, seconds, out=np.zeros_like(total), where=seconds > 0)
+        slowest = np.where(seconds > 0, _over(np.minimum, self.slowest, pairs), 0.0)
+        columns = (starts, ends, slowest, mean, _over(np.maximum, self.fastest, pairs),
+                   _over(np.maximum, self.longest, pairs), touching)
+        return [Row(*values) for values in zip(*(column.tolist() for column in columns), strict=True)]
+
+
+def _over(how: np.ufunc, values: NDArray[np.float64], pairs: NDArray[np.int64]) -> NDArray[np.float64]:
+    """One value for each stretch [first, last) of pieces; `pairs` has the two behind one another."""
+    padded = np.append(values, 0.0)                          # a stretch may end where the pieces do
+    found: NDArray[np.float64] = how.reduceat(padded, pairs)[::2]
+    return found
 
 
 def _merged(extents: list[Extent], gap: int) -> list[Extent]:

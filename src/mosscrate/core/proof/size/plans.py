@@ -74,10 +74,10 @@ def run(blocks: int, chance: random.Random, length: int = RUN) -> Plan:
 def _pairs(blocks: int, chance: random.Random) -> list[int]:
     """Blocks of which two differ in one line of the address, for every line."""
     last, base = blocks - 1, BASE if blocks > 4 * BASE else FIRST + (blocks - FIRST) // 16
-    pairs = [base]
+    high = chance.randrange(blocks // 2, blocks)
+    pairs = [base, high]
     for line in range(blocks.bit_length()):
-        high = chance.randrange(blocks // 2, blocks)
-        pairs += [base + (1 << line), high, high ^ (1 << line), last - (1 << line)]
+        pairs += [base + (1 << line), high ^ (1 << line), last - (1 << line)]
     return pairs
 
 
