@@ -22,7 +22,7 @@ from mosscrate.core.errors import InUse, MediumError
 from mosscrate.core.slots import Shelf
 from mosscrate.core.slots.service import MustAsk, Service
 from tests.cards import MIB, handheld
-from tests.devices.service import as_user, disk_service, needs_service, settled
+from tests.devices.service import as_user, disk_service, needs_service, open_to_all, settled
 from tests.loops import alone, loop
 
 pytestmark = needs_service
@@ -32,9 +32,7 @@ MAY, MAY_NOT = pwd.getpwnam("nobody"), pwd.getpwnam("daemon")
 @pytest.fixture(scope="module")
 def service(tmp_path_factory):
     folder = tmp_path_factory.mktemp("service")
-    for above in (folder, *folder.parents):
-        if above != Path("/tmp") and str(above).startswith("/tmp"):
-            above.chmod(0o755)                              # users of the bus have to get to its socket
+    open_to_all(folder)                                     # users of the bus have to get to its socket
     with alone(), disk_service(folder, allowed=MAY.pw_name):
         yield Service()
 
@@ -51,8 +49,7 @@ def card(service, tmp_path):
 @pytest.fixture
 def home(tmp_path):
     """A folder in which the ordinary user may write."""
-    for above in (tmp_path, tmp_path.parent, tmp_path.parent.parent):
-        above.chmod(0o755)
+    open_to_all(tmp_path)
     folder = tmp_path / "home"
     folder.mkdir()
     os.chown(folder, MAY.pw_uid, MAY.pw_gid)

@@ -82,7 +82,7 @@ def _refusal(kind: str, said: str, name: str) -> MediumError:
         return MediumError(f"{name} is no longer there.")
     if short == "NotAuthorizedCanObtain":
         return MustAsk(f"Permission is needed for {name}, and nobody could be asked for it: no password dialog of the "
-                       "desktop runs here. Run this from a desktop session, or ask whoever looks after this computer.")
+                       "desktop runs here. Run this from the desktop itself, or ask whoever looks after this computer.")
     if short == "NotAuthorizedDismissed":
         return MediumError(f"The question for permission was closed without an answer. Nothing was done to {name}.")
     if short in ("NotAuthorized", "AccessDenied"):
