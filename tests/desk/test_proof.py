@@ -69,6 +69,7 @@ def test_a_false_card_shows_its_true_end(person, proof):
     person.click(proof.entry.buttons[0])
     finish(person, proof)
     assert (person.acts, proof.bore.real) == (2, 90 * MIB)
+    assert "A few marks are written" in proof.about.text()
     assert proof.title.text() == "Holds 90 MiB of the 200 MiB that it claims. Keep nothing on it."
     proof.bore.grab()
     choose(person, proof, "Worn card")
@@ -94,6 +95,7 @@ def test_what_an_interrupted_proof_has_left_is_offered_to_be_put_back(person, pr
     choose(person, proof, "Bad card")
     choose(person, proof, "Worn card")
     assert proof.entry.buttons[0].text() == "Put back"
+    assert "was interrupted" in proof.about.text()
     person.type_tag(proof.entry, proof.medium.tag)
     person.click(proof.entry.buttons[0])
     finish(person, proof)

@@ -27,6 +27,8 @@ from mosscrate.desk.shared.tag_entry import TagEntry
 SAMPLE_MS = 150
 REMEMBERED = 4                           # lines of a card's history that are shown
 SIZE, BACK = "Prove its size", "Put back"
+USUAL = "Is it as large as it says? A few marks are written, then more; what stood there is kept aside and put back."
+LEFT = "A proof of it was interrupted: what stood where its marks are is kept aside. Put it back."
 
 
 @dataclass
@@ -50,7 +52,7 @@ class ProofStation(QWidget):
         self.known: dict[str, _Known] = {}
         self.job: BackgroundJob | None = None
         self._asked: tuple[str, bool, bool] | None = None
-        self.title = label("Can this card be trusted?", scale=1.5, bold=True, elides=True)
+        self.title = label("Can this card be trusted?", scale=1.5, bold=True, wraps=True)
         self.subtitle = label(style="muted", scale=0.95, wraps=True)
         self.cards = QComboBox()
         self.cards.setAccessibleName("Card to prove")
@@ -63,8 +65,7 @@ class ProofStation(QWidget):
         self.bore = Bore()
         self.entry = TagEntry(SIZE)
         self.entry.confirmed.connect(lambda _word: self.prove())
-        self.about = label("Is it as large as it says? A few marks are written, then more; what stood there is kept "
-                           "aside and put back.", style="muted", scale=0.9, wraps=True)
+        self.about = label(USUAL, style="muted", scale=0.9, wraps=True)
         self.rows = Rows(spacing=0)
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.bore.grow)
@@ -247,7 +248,7 @@ class ProofStation(QWidget):
         is_free = medium is not None and medium.key not in self.model.busy and self.job is None
         may_write = is_free and medium is not None and medium.source in (Source.READER, Source.SIMULATED) \
             and not medium.is_write_protected and not medium.in_use
-        left = medium is not None and unfinished_on(medium, self.model.bench) is not None
+        left = is_free and medium is not None and unfinished_on(medium, self.model.bench) is not None
         self.read_button.setEnabled(is_free)
         self.compare_button.setEnabled(is_free and medium is not None and self.model.last_kept(medium) is not None)
         asked = (medium.tag if medium else "", may_write, left)
@@ -255,9 +256,7 @@ class ProofStation(QWidget):
             self._asked = asked
             self.entry.buttons[0].setText(BACK if left else SIZE)
             self.entry.ask(asked[0], is_possible=may_write)
-        if left:
-            self.about.setText("A proof of it was interrupted: what stood where its marks are is kept aside. Put it "
-                               "back.")
+        self.about.setText(LEFT if left else USUAL)
 
 
 def _title(medium: Medium, known: _Known) -> str:
