@@ -10,8 +10,8 @@ from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import json_option, show_json
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import MediumError
-from mosscrate.core.proof.job import compare_with_kept, history, note, prove, put_back_on, unfinished_on
-from mosscrate.core.proof.reading import Soundness, read_all
+from mosscrate.core.proof.job import compare_with_kept, history, prove, put_back_on, read, unfinished_on
+from mosscrate.core.proof.reading import Hit, Soundness
 from mosscrate.core.proof.size import Verdict
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Medium
@@ -47,16 +47,13 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: 
             verdict = prove(medium, bench, watch, typed_tag=tag)
             found["size"] = _size_record(verdict, medium.name)
         if asks_read:
-            with medium.open() as blocks:
-                sound = read_all(blocks, _layout(medium), watch)
-            note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
-            found["read"] = _read_record(sound, medium.name)
+            found["read"] = _read_record(read(medium, bench, _layout(medium), watch), medium.name)
         if asks_kept:
             likeness, sentence = compare_with_kept(medium, bench, _layout(medium), watch)
             found["kept"] = {"good": likeness.is_same, "sentence": sentence,
                              "differing": [[e.start, e.length] for e in likeness.differing],
                              "unreadable": [[e.start, e.length] for e in likeness.unreadable],
-                             "files": [{"partition": h.partition, "path": h.path} for h in likeness.files]}
+                             "files": _files(likeness.files)}
     if as_json:
         show_json(found)
     else:
@@ -75,7 +72,6 @@ def _tell_history(medium: Medium, bench: Bench, *, as_json: bool) -> None:
                    for n in lines])
         return
     if left is not None:
-        left.close()
         click.echo(f"A proof of {medium.name} was interrupted: put back what it left (--put-back --tag {medium.tag}).")
     if not lines:
         click.echo(f"Nothing was proved of {medium.name} yet. Ask with --size or --read.")
@@ -99,7 +95,11 @@ def _size_record(verdict: Verdict, name: str) -> dict[str, Any]:
 
 def _read_record(sound: Soundness, name: str) -> dict[str, Any]:
     return {"good": sound.is_sound, "rate": round(sound.log.rate), "bad": [[e.start, e.length] for e in sound.log.bad],
-            "files": [{"partition": h.partition, "path": h.path} for h in sound.hits], "sentence": sound.sentence(name)}
+            "files": _files(sound.hits), "sentence": sound.sentence(name)}
+
+
+def _files(hits: tuple[Hit, ...]) -> list[dict[str, Any]]:
+    return [{"partition": hit.partition, "path": hit.path} for hit in hits]
 
 
 COMMANDS: dict[str, click.Command] = {"proof": proof}

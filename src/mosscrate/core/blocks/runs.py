@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import NDArray
+
+from mosscrate.core.blocks.base import Extent
 
 
 def runs_of(mask: NDArray[np.bool_]) -> NDArray[np.intp]:
@@ -16,3 +20,14 @@ def distinct(values: NDArray[np.int64]) -> NDArray[np.int64]:
     ordered = np.sort(values)
     once: NDArray[np.int64] = ordered[np.append(True, ordered[1:] != ordered[:-1])[:len(ordered)]]
     return once
+
+
+def joined(extents: Iterable[Extent], gap: int = 0) -> list[Extent]:
+    """Stretches in order, those that touch or lie at most `gap` bytes apart as one."""
+    found: list[Extent] = []
+    for extent in sorted(extents, key=lambda each: each.start):
+        if found and extent.start <= found[-1].end + gap:
+            found[-1] = Extent(found[-1].start, max(found[-1].end, extent.end) - found[-1].start)
+        else:
+            found.append(extent)
+    return found

@@ -8,15 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent
-from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.runs import joined, runs_of
 from mosscrate.core.blocks.streaming import Chunk, chunks
 from mosscrate.core.contents import Layout
-from mosscrate.core.proof.reading import Hit, hits
+from mosscrate.core.proof.reading import Hit, hits, named
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.watch import Watch
 
 GRAIN = 512                              # bytes that are told apart: the smallest clusters have no more
-NAMED = 5
 
 
 @dataclass(frozen=True)
@@ -51,9 +50,7 @@ class Likeness:
                         f"{self.differing[0].start:,}")
         if self.unreadable:
             said.append(f"{counted(len(self.unreadable), 'place')} cannot be read")
-        files = ", ".join(hit.path for hit in self.files[:NAMED])
-        more = f" and {len(self.files) - NAMED} more" if len(self.files) > NAMED else ""
-        where = f" Files there: {files}{more}." if files else ""
+        where = f" Files there: {named(self.files)}." if self.files else ""
         return f"{name} is not what was kept on {kept}: {' and '.join(said)}.{where}"
 
 
@@ -67,7 +64,7 @@ def compare(card: Blocks, backup: Blocks, layout: Layout | None, watch: Watch) -
         unreadable += here.unreadable
         differing += _differing(here, there)
         watch.progress(f"Comparing {card.name}", here.start + here.length, length)
-    merged = _joined(differing)
+    merged = joined(differing)
     places = [*merged, *unreadable]
     return Likeness(length, tuple(merged), tuple(unreadable),
                     tuple(hits(card, layout, places)) if places and layout is not None else ())
@@ -84,13 +81,3 @@ def _differing(here: Chunk, there: Chunk) -> Iterator[Extent]:
         grains[(bad.start - here.start) // GRAIN:-(-(bad.end - here.start) // GRAIN)] = False
     for first, last in runs_of(grains).tolist():
         yield Extent(here.start + first * GRAIN, min(last * GRAIN, len(a)) - first * GRAIN)
-
-
-def _joined(extents: list[Extent]) -> list[Extent]:
-    joined: list[Extent] = []
-    for extent in extents:
-        if joined and extent.start == joined[-1].end:
-            joined[-1] = Extent(joined[-1].start, extent.end - joined[-1].start)
-        else:
-            joined.append(extent)
-    return joined

@@ -12,6 +12,8 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
 from mosscrate.core.errors import CrateError, GuardRefusal, Stopped
 from mosscrate.core.proof.comparing import Likeness, compare
+from mosscrate.core.proof.log import DepthLog
+from mosscrate.core.proof.reading import Soundness, read_all
 from mosscrate.core.proof.size import Journal, Verdict, prove_size, put_back
 from mosscrate.core.proof.size.proving import room_for
 from mosscrate.core.sheet.bench import Bench
@@ -69,6 +71,14 @@ def put_back_on(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -
 def _told(medium: Medium, left: int) -> str:
     return f"Everything that stood on {medium.name} before its proof is back." if not left else \
         f"{counted(left, 'block')} of {medium.name} did not take back what stood there; everything else is back."
+
+
+def read(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, log: DepthLog | None = None) -> Soundness:
+    """Read every byte of a card and note what came of it. Raises MediumError, Stopped."""
+    with medium.open() as blocks:
+        sound = read_all(blocks, layout, watch, log=log)
+    note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
+    return sound
 
 
 def compare_with_kept(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch) -> tuple[Likeness, str]:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Extent
+from mosscrate.core.blocks.runs import joined
 
 MOST_PIECES = 8192
 LEAST_PIECE = 64 << 10
@@ -72,15 +73,10 @@ class DepthLog:
     def bad(self) -> list[Extent]:
         """Bad places in order."""
         if not self._is_merged:
-            merged = _merged(self._bad, 0)
-            self._bad = merged if len(merged) <= MOST_BAD else _merged(merged, self.piece)
+            merged = joined(self._bad)
+            self._bad = merged if len(merged) <= MOST_BAD else joined(merged, self.piece)
             self._is_merged = True
         return self._bad
-
-    @property
-    def measured(self) -> float:
-        """Share of the depth that was measured, 0 to 1."""
-        return float((self.bytes > 0).mean())
 
     @property
     def rate(self) -> float:
@@ -114,13 +110,3 @@ def _over(how: np.ufunc, values: NDArray[np.float64], pairs: NDArray[np.int64]) 
     padded = np.append(values, 0.0)                          # a stretch may end where the pieces do
     found: NDArray[np.float64] = how.reduceat(padded, pairs)[::2]
     return found
-
-
-def _merged(extents: list[Extent], gap: int) -> list[Extent]:
-    merged: list[Extent] = []
-    for extent in sorted(extents, key=lambda each: each.start):
-        if merged and extent.start <= merged[-1].end + gap:
-            merged[-1] = Extent(merged[-1].start, max(merged[-1].end, extent.end) - merged[-1].start)
-        else:
-            merged.append(extent)
-    return merged

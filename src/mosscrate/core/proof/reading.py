@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -64,22 +64,18 @@ class Soundness:
         files = self.hits
         if not files:
             return f"{said} No file lies there. Keep it now and use another card."
-        named = ", ".join(hit.path for hit in files[:NAMED])
-        more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
         lie = "lies" if len(files) == 1 else "lie"
-        return f"{said} {counted(len(files), 'file')} {lie} there: {named}{more}. Keep it now; the rest can be read."
+        return f"{said} {counted(len(files), 'file')} {lie} there: {named(files)}. Keep it now; the rest can be read."
 
 
-def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog | None = None,
-             grown: Callable[[DepthLog], None] | None = None) -> Soundness:
+def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog | None = None) -> Soundness:
     """Read every byte once, past the system's memory of it. Raises MediumError where the card is gone, Stopped.
 
     Args:
         card: open for reading.
         layout: as surveyed before, so that what is in use comes first and files can be named; None where there is none.
         watch: is told.
-        log: to be filled; a fresh one where it is left out.
-        grown: is shown the log after every command.
+        log: to be filled; a fresh one where it is left out. It may be drawn meanwhile.
     """
     log = log or DepthLog(card.size)
     buffer = memoryview(bytearray(COMMAND))
@@ -98,10 +94,14 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
                     _must_be_there(card, good, error)
                 _narrow(card, at, length, log, buffer)
             done += length
-            if grown is not None:
-                grown(log)
             watch.progress(f"Reading {card.name}", done, card.size)
     return Soundness(log, tuple(hits(card, layout, log.bad)) if log.bad and layout is not None else ())
+
+
+def named(files: tuple[Hit, ...]) -> str:
+    """The first of them, and how many more there are."""
+    more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
+    return ", ".join(hit.path for hit in files[:NAMED]) + more
 
 
 def hits(card: Blocks, layout: Layout, bad: list[Extent]) -> Iterator[Hit]:

@@ -11,9 +11,9 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.proof.comparing import Likeness
-from mosscrate.core.proof.job import compare_with_kept, history, note, prove, put_back_on, unfinished_on
+from mosscrate.core.proof.job import compare_with_kept, history, prove, put_back_on, read, unfinished_on
 from mosscrate.core.proof.log import DepthLog
-from mosscrate.core.proof.reading import Soundness, read_all
+from mosscrate.core.proof.reading import Soundness
 from mosscrate.core.proof.size import Verdict
 from mosscrate.core.sizes import binary
 from mosscrate.core.slots import Medium, Source
@@ -89,14 +89,8 @@ class ProofStation(QWidget):
             return
         known, layout, bench = self._of(medium), self.model.layout_of(medium), self.model.bench
         log = known.log = DepthLog(medium.size)
-
-        def work(watch: Watch) -> Soundness:
-            with medium.open() as blocks:
-                sound = read_all(blocks, layout, watch, log=log)
-            note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
-            return sound
-
-        self._start(f"Read all of {medium.name}", medium, work, lambda sound: self._take_sound(medium, sound))
+        self._start(f"Read all of {medium.name}", medium, lambda watch: read(medium, bench, layout, watch, log),
+                    lambda sound: self._take_sound(medium, sound))
 
     def compare(self) -> None:
         """Compare it with its newest backup."""

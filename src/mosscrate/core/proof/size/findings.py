@@ -23,18 +23,15 @@ class Evidence:
     """What all rounds of a proof saw.
 
     Attributes:
-        pairs: (block written, block at which it is read).
         held: blocks that showed their own mark.
         lost: blocks that showed nothing.
     """
 
-    pairs: set[tuple[int, int]] = field(default_factory=set)
     held: set[int] = field(default_factory=set)
     lost: set[int] = field(default_factory=set)
 
     def take(self, seen: Seen) -> None:
         """Add a round."""
-        self.pairs |= set(seen.pairs)
         self.held |= set(seen.held.tolist())
         self.lost |= set(seen.lost.tolist())
 

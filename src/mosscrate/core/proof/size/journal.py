@@ -59,7 +59,7 @@ class Journal:
         self.held: dict[int, Place] = {}
         for place in record.places:
             self._note(place)
-        self._data = os.open(folder / "old", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        self._fd = -1                      # most journals are only asked whose they are
         self._end = max((place.at + place.count * BLOCK for place in record.places), default=0)
 
     @classmethod
@@ -154,9 +154,15 @@ class Journal:
 
     def close(self) -> None:
         """Let go of the file."""
-        if self._data >= 0:
-            os.close(self._data)
-            self._data = -1
+        if self._fd >= 0:
+            os.close(self._fd)
+            self._fd = -1
+
+    @property
+    def _data(self) -> int:
+        if self._fd < 0:
+            self._fd = os.open(self.folder / "old", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        return self._fd
 
     def _note(self, place: Place) -> None:
         if place.count == 1:

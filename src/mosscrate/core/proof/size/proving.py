@@ -13,7 +13,7 @@ from mosscrate.core.proof.size.marks import BLOCK, NONE, read
 from mosscrate.core.proof.size.plans import RUN, Plan, comb, knock, run
 from mosscrate.core.proof.size.rounds import Rounds, Seen
 from mosscrate.core.proof.size.verdict import Kind, Verdict
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
 ENOUGH = 0.5                             # of the marks have to be readable for a verdict
@@ -39,8 +39,7 @@ def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
     Raises GuardRefusal where something else was written since, MediumError.
     """
     strange = [place.block for place in journal.record.places if _is_strange(card, journal, place.block, place.count)]
-    real = len(journal.record.places)
-    if strange and len(strange) * 2 > real:
+    if len(strange) * 2 > len(journal.record.places):
         raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange[0] * BLOCK:,}. "
                            f"Nothing was put back; what stood there is in {journal.folder}.")
     left = rounds.put_back(journal.downwards(), card, journal, watch)
@@ -159,11 +158,3 @@ class _Proof:
 def room_for(size: int) -> int:
     """Bytes that the journal of a proof may need, for a card of a size."""
     return min(RUN, size // 8)
-
-
-def costs(size: int) -> str:
-    """What the proof of a card of a size reads and writes at most, in words."""
-    return f"{binary(3 * room_for(size))} read, {binary(2 * room_for(size))} written"
-
-
-__all__ = ["costs", "prove_size", "put_back", "room_for"]

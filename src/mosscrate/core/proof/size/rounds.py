@@ -60,23 +60,12 @@ class Seen:
 
 
 @dataclass
-class Counted:
-    """What a proof has cost."""
-
-    reads: int = 0
-    writes: int = 0
-    bytes_read: int = 0
-    bytes_written: int = 0
-
-
-@dataclass
 class Rounds:
     """Goes through rounds on a card that the guard has opened."""
 
     card: Blocks
     journal: Journal
     watch: Watch
-    count: Counted = field(default_factory=Counted)
     bad: set[int] = field(default_factory=set)         # blocks that could not be read or written
     not_back: set[int] = field(default_factory=set)    # whose old contents do not stay
     failed: int = 0                                    # commands
@@ -207,8 +196,6 @@ class Rounds:
 
     def _read(self, first: int, count: int) -> bytes | None:
         """Whole blocks; None where they cannot be read. Raises MediumError where nothing can any more."""
-        self.count.reads += 1
-        self.count.bytes_read += count * BLOCK
         try:
             data = self.card.read(first * BLOCK, count * BLOCK)
         except MediumError:
@@ -218,8 +205,6 @@ class Rounds:
         return data
 
     def _write(self, first: int, data: bytes) -> bool:
-        self.count.writes += 1
-        self.count.bytes_written += len(data)
         try:
             self.card.write(first * BLOCK, data)
         except MediumError:
