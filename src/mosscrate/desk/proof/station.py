@@ -56,7 +56,7 @@ class ProofStation(QWidget):
         self.subtitle = label(style="muted", scale=0.95, wraps=True)
         self.cards = QComboBox()
         self.cards.setAccessibleName("Card to prove")
-        self.cards.setMinimumWidth(200)
+        self.cards.setFixedWidth(220)            # a long name does not push the verdict aside
         self.cards.activated.connect(self._choose)
         self.read_button = button("Read all of it", self.read, style="primary",
                                   tip="Can every byte be read, and how fast? Nothing is written")
@@ -250,7 +250,9 @@ class ProofStation(QWidget):
             self._asked = asked
             self.entry.buttons[0].setText(BACK if left else SIZE)
             self.entry.ask(asked[0], is_possible=may_write)
-        self.about.setText(LEFT if left else USUAL)
+        held = f"It is in use: {medium.in_use}. Unmount it on Look before its size is proved." \
+            if medium is not None and medium.in_use else ""
+        self.about.setText(held or (LEFT if left else USUAL))
 
 
 def _title(medium: Medium, known: _Known) -> str:
