@@ -7,11 +7,11 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benches import growing, keeping, listing, packing, proving, vintage, volumes, window
+from benches import growing, keeping, listing, packing, proving, rescuing, vintage, volumes, window
 from benches.figure import Figure
 
 BENCHES = {"keep": keeping.figures, "grow": growing.figures, "list": listing.figures, "volumes": volumes.figures,
-           "vintage": vintage.figures, "packing": packing.figures, "proof": proving.figures,
+           "vintage": vintage.figures, "packing": packing.figures, "proof": proving.figures, "rescue": rescuing.figures,
            "window": window.figures}
 
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import fcntl
+import mmap
+import os
+import random
 import threading
 
 import pytest
@@ -14,6 +18,7 @@ from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.blocks.streaming import BLOCK, copy, digest, reads_back
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.watch import Watch
+from tests.loops import loop, needs_root
 
 SIZE = 300_000
 operations = st.lists(st.tuples(st.sampled_from(["write", "zero"]), st.integers(0, SIZE - 1),
@@ -115,3 +120,17 @@ def test_a_medium_opened_for_reading_refuses_to_be_written(tmp_path):
         blocks.write(0, b"x")
     with pytest.raises(MediumError, match="no such file"):
         open_blocks(tmp_path / "nothing")
+
+
+@needs_root
+def test_direct_reading_gives_the_same_bytes_at_any_place(tmp_path):
+    image = tmp_path / "card.img"
+    image.write_bytes(random.Random(8).randbytes(3 << 20))
+    with loop(image) as device, open_blocks(device) as card, open_blocks(image) as truth:
+        card.read_directly()
+        assert fcntl.fcntl(card.fd, fcntl.F_GETFL) & os.O_DIRECT
+        for start, length in ((0, 512), (1, 511), (100, 5), (513, 3000), (4096, 4096), (700, (2 << 20) + 11)):
+            assert card.read(start, length) == truth.read(start, length)
+        for aligned in (memoryview(mmap.mmap(-1, 1 << 20)), memoryview(bytearray((1 << 20) + 1))[1:]):
+            card.read_into(512, aligned)
+            assert aligned == truth.read(512, 1 << 20)

@@ -9,6 +9,8 @@ from mosscrate.core.blocks.faulty import Bad, Faults, Fold, Speed
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.size import Journal
+from mosscrate.core.rescue import Wishes, rescue
+from mosscrate.core.watch import Watch
 from mosscrate.desk.proof.depth import depth_at, lines
 from mosscrate.desk.shared.strata import y_of
 from mosscrate.desk.window import PROOF
@@ -112,3 +114,33 @@ def test_every_depth_stands_where_the_core_has_it(person, proof):
     (bad,) = [line for line in lines(log, placed) if line.row.bad]
     assert bad.y == pytest.approx(y_of(placed, 20 * MIB), abs=3)
     assert depth_at(placed, y_of(placed, 20 * MIB)) == pytest.approx(20 * MIB, rel=0.01)
+
+
+def test_a_failing_card_is_rescued_and_kept_with_its_holes_named(person, proof, bench):
+    choose(person, proof, "Bad card")
+    person.acts = 0
+    person.click(proof.instead)
+    person.click(proof.rescue_panel.go_button)
+    finish(person, proof)
+    panel = proof.rescue_panel
+    assert (panel.go_button.text(), panel.standing.is_whole) == ("Try bad places again", False)
+    assert proof.title.text() == "No save is missing; 512 B of the rest is not rescued"
+    assert person.file in proof.subtitle.text()
+    assert [proof.bore._cuts._name_at(e.start) for e in proof.bore.log.bad] == [person.file.rpartition("/")[2]]
+    panel.shares.grab()
+    person.click(panel.keep_button)
+    finish(person, proof)
+    assert person.acts == 3
+    assert proof.title.text() == "What could be read of it is kept"
+    assert f"1 file has holes, zeros there: {person.file}" in proof.subtitle.text()
+    assert [h.path for h in bench.crate.backups_of(proof.medium.key)[0].record.holed] == [person.file]
+    assert not panel.isVisible()
+    assert any("What could be read is kept" in each.text() for each in proof.rows.findChildren(QLabel))
+
+
+def test_a_rescue_that_was_begun_is_offered_when_the_window_opens_again(person, proof, bench):
+    rescue(bench.shelf.find("Bad card"), bench, Wishes(), Watch())
+    choose(person, proof, "Bad card")
+    person.wait(lambda: proof.rescue_panel.standing is not None)
+    assert proof.rescue_panel.isVisible()
+    assert (proof.rescue_panel.go_button.text(), proof.rescue_panel.keep_button.isVisible()) == ("Go on", True)

@@ -41,6 +41,7 @@ COMMANDS = (
     Entry("sheet", "sheets", "Plan a job, look at it, rehearse it, run it; finish or undo one that was interrupted."),
     Entry("proof", "proving",
           "Prove whether a CARD is as large as it says and can be read everywhere; everything on it stays."),
+    Entry("rescue", "rescuing", "Read a failing CARD, what is worth most for the time first; it is never written."),
     Entry("unmount", "attached", "Unmount everything that is mounted of a CARD, so that it can be written."),
     Entry("eject", "attached",
           "Unmount everything of a CARD, eject it where its reader can, and say whether it may be pulled."),

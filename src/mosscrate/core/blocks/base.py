@@ -89,6 +89,9 @@ class Blocks:
     def drop_cache(self) -> None:
         """Let the next reads come from the medium, not from memory, where that can be had."""
 
+    def read_directly(self) -> None:
+        """From now on read sector by sector past the system's memory, where that can be had and nothing is written."""
+
     @property
     def changed_at(self) -> int:
         """When a file was last changed, in nanoseconds since 1970; 0 where nothing says so."""
@@ -164,6 +167,10 @@ class View(Blocks):
     def drop_cache(self) -> None:
         """See Blocks."""
         self.inner.drop_cache()
+
+    def read_directly(self) -> None:
+        """See Blocks."""
+        self.inner.read_directly()
 
     def now(self) -> float:
         """See Blocks."""

@@ -8,11 +8,15 @@ from __future__ import annotations
 import ctypes
 import errno
 import fcntl
+import mmap
 import os
 import stat
 import struct
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
+
+import numpy as np
 
 from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
 from mosscrate.core.errors import MediumError
@@ -23,6 +27,8 @@ BLKGETSIZE64 = 0x80081272
 BLKZEROOUT = 0x127F
 PUNCH_HOLE_KEEP_SIZE = 0x02 | 0x01
 SYNC_FILE_RANGE_WRITE = 2
+DIRECT = 1 << 20               # bytes of a direct read that has to go through a buffer of ours
+PAGE = 4096
 _libc = ctypes.CDLL(None, use_errno=True)
 _libc.fallocate.argtypes = [ctypes.c_int, ctypes.c_int, ctypes.c_int64, ctypes.c_int64]
 _libc.sync_file_range.argtypes = [ctypes.c_int, ctypes.c_int64, ctypes.c_int64, ctypes.c_uint]
@@ -38,6 +44,7 @@ class FileBlocks(Blocks):
         sector = _ioctl_int(fd, BLKSSZGET, "i") if self.is_device else SECTOR
         super().__init__(size, sector=sector, writable=writable, name=str(path))
         self._when_closed: list[Callable[[], None]] = []
+        self._aligned: memoryview | None = None      # where direct reads go that nobody has aligned
 
     def when_closed(self, do: Callable[[], None]) -> None:
         """Do something once the medium is let go of."""
@@ -87,6 +94,14 @@ class FileBlocks(Blocks):
         """See Blocks."""
         os.posix_fadvise(self.fd, 0, 0, os.POSIX_FADV_DONTNEED)
 
+    def read_directly(self) -> None:
+        """See Blocks: of a device, so that one bad sector costs one sector."""
+        if not self.is_device or self.writable:
+            return
+        with suppress(OSError):
+            fcntl.fcntl(self.fd, fcntl.F_SETFL, fcntl.fcntl(self.fd, fcntl.F_GETFL) | os.O_DIRECT)
+            self._aligned = memoryview(mmap.mmap(-1, DIRECT))
+
     @property
     def changed_at(self) -> int:
         """See Blocks."""
@@ -109,6 +124,8 @@ class FileBlocks(Blocks):
             self.close()
 
     def _read(self, offset: int, length: int) -> bytes:
+        if self._aligned is not None:
+            return super()._read(offset, length)
         try:
             data = os.pread(self.fd, length, offset)
         except OSError as error:
@@ -116,6 +133,22 @@ class FileBlocks(Blocks):
         return data if len(data) == length else super()._read(offset, length)
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
+        if self._aligned is None or self._is_aligned(offset, buffer):
+            self._fill(offset, buffer)
+            return
+        first, last = offset // self.sector * self.sector, -(-(offset + len(buffer)) // self.sector) * self.sector
+        for at in range(first, last, DIRECT):
+            part = self._aligned[:min(DIRECT, last - at)]
+            self._fill(at, part)
+            begin, end = max(at, offset), min(at + len(part), offset + len(buffer))
+            buffer[begin - offset:end - offset] = part[begin - at:end - at]
+
+    def _is_aligned(self, offset: int, buffer: memoryview) -> bool:
+        """Whether a read can go straight to a buffer, as the system asks for it."""
+        address = np.frombuffer(buffer, np.uint8).ctypes.data
+        return not (offset % self.sector or len(buffer) % self.sector or address % PAGE)
+
+    def _fill(self, offset: int, buffer: memoryview) -> None:
         done = 0
         while done < len(buffer):
             try:

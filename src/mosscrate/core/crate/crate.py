@@ -22,6 +22,7 @@ from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.sizes import binary
 from mosscrate.core.watch import Watch
 
+TAKEN = (".img", ".json", ".rescue")      # by a backup, or by a rescue that will become one
 SPARE_ROOM = 64 << 20            # left on the disk for everything else
 
 
@@ -141,7 +142,7 @@ class Crate:
         name = re.sub(r"[^\w .-]+", "", card.name).strip(" .") or "card"
         folder, stamp = self.root / f"{name} {card.tag}", self.now().strftime("%Y-%m-%d %H.%M")
         candidates = (folder / f"{stamp} {name}{f' ({n})' if n else ''}.img" for n in range(1000))
-        return next(path for path in candidates if not path.exists() and not path.with_suffix(".json").exists())
+        return next(path for path in candidates if not any(path.with_suffix(ending).exists() for ending in TAKEN))
 
     def check_room(self, blocks: Blocks, folder: Path | None = None) -> None:
         """Raises CrateError when the card's data would not fit onto the disk of the crate."""

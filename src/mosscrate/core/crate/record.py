@@ -29,8 +29,19 @@ class CardRecord(msgspec.Struct, frozen=True):
     serial: str = ""
 
 
+class HoledFile(msgspec.Struct, frozen=True):
+    """A file that a failing card gave only in part; `holes` are [first byte of the file, length]."""
+
+    partition: int
+    path: str
+    holes: list[tuple[int, int]]
+
+
 class BackupRecord(msgspec.Struct, frozen=True):
-    """One kept state. `blake3` is over all `length` bytes; `unreadable` holds [start, length] pairs."""
+    """One kept state. `blake3` is over all `length` bytes; `unreadable` holds [start, length] pairs.
+
+    Of a rescue, `not_asked` are such pairs of free room that was left out, `holed` and `whole` tell of its files.
+    """
 
     card: CardRecord
     kept_at: str                      # ISO 8601 with zone
@@ -42,6 +53,9 @@ class BackupRecord(msgspec.Struct, frozen=True):
     verified: bool
     unreadable: list[tuple[int, int]] = []
     layout: dict[str, Any] = {}
+    not_asked: list[tuple[int, int]] = []
+    holed: list[HoledFile] = []
+    whole: int | None = None
     format: int = FORMAT
 
     @property

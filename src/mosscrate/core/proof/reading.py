@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import mmap
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -78,9 +79,10 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
         log: to be filled; a fresh one where it is left out. It may be drawn meanwhile.
     """
     log = log or DepthLog(card.size)
-    buffer = memoryview(bytearray(COMMAND))
+    buffer = memoryview(mmap.mmap(-1, COMMAND))             # aligned, as direct reading wants it
     done, good = 0, -1                                      # the last place that could be read
     card.drop_cache()
+    card.read_directly()
     for extent in _in_order(card, layout):
         for at in range(extent.start, extent.end, COMMAND):
             length = min(COMMAND, extent.end - at)

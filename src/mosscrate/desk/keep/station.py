@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange, compare
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
@@ -224,7 +225,8 @@ class _BackupPanel(Panel):
         clear(self.rows)
         if not r.is_complete:
             self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
-                             f"first at byte {r.unreadable[0][0]:,}.", remedy="Everything else is here."))
+                             f"first at byte {r.unreadable[0][0]:,}.",
+                             remedy="Everything else is here." if r.whole is None else kept(r)))
         if not r.verified:
             self.say(Finding(Severity.NOTE, "It was not read back when it was kept.", remedy="Check it now."))
         if before is None:

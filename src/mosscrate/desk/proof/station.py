@@ -3,23 +3,37 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from mosscrate.core.crate import Backup
+from mosscrate.core.errors import CrateError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.proof.comparing import Likeness
 from mosscrate.core.proof.job import compare_with_kept, history, prove, put_back_on, read, unfinished_on
 from mosscrate.core.proof.log import DepthLog
-from mosscrate.core.proof.reading import Soundness
+from mosscrate.core.proof.reading import Soundness, named
 from mosscrate.core.proof.size import Verdict
+from mosscrate.core.rescue import (
+    Rescue,
+    Standing,
+    Wishes,
+    finish,
+    how_far,
+    rescue_and_finish,
+    unfinished_rescue,
+)
+from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sizes import binary
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.proof.bore import Bore
+from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
@@ -38,6 +52,10 @@ class _Known:
     log: DepthLog | None = None
     sound: Soundness | None = None
     verdict: Verdict | None = None
+    standing: Standing | None = None
+    kept: str = ""                       # what the backup of its rescue lacks
+    wants_rescue: bool = False
+    is_asked: bool = False               # how far an earlier rescue came
 
 
 class ProofStation(QWidget):
@@ -66,9 +84,13 @@ class ProofStation(QWidget):
         self.entry = TagEntry(SIZE)
         self.entry.confirmed.connect(lambda _word: self.prove())
         self.about = label(USUAL, style="muted", scale=0.9, wraps=True)
+        self.instead = button("It is failing: rescue it", self._want_rescue, tip="Read what can still be read, saves "
+                              "first; nothing is written")
+        self.instead.setProperty("compact", True)
+        self.size_panel, self.rescue_panel = Panel(), RescuePanel(self.rescue, self.keep_rescued)
         self.rows = Rows(spacing=0)
         self._timer = QTimer(self)
-        self._timer.timeout.connect(self.bore.grow)
+        self._timer.timeout.connect(self._grow)
         self._lay_out()
         model.media_changed.connect(self._show_cards)
         model.selected_changed.connect(self._follow)
@@ -115,6 +137,29 @@ class ProofStation(QWidget):
                         lambda watch: prove(medium, bench, watch, typed_tag=tag),
                         lambda verdict: self._take_verdict(medium, verdict))
 
+    def rescue(self, wishes: Wishes) -> None:
+        """One sitting of a rescue; it becomes a backup by itself where nothing is missing."""
+        medium = self.medium
+        if medium is None:
+            return
+        known, bench = self._of(medium), self.model.bench
+        log = known.log = known.log if known.standing and known.log else DepthLog(medium.size)
+        known.kept = ""
+
+        def tell(standing: Standing) -> None:
+            known.standing = standing
+
+        self._start(f"Rescue {medium.name}", medium,
+                    lambda watch: rescue_and_finish(medium, bench, wishes, watch, is_last=False, log=log, tell=tell),
+                    lambda found: self._take_rescued(medium, *found))
+
+    def keep_rescued(self) -> None:
+        """Make a backup of what there is."""
+        medium, bench = self.medium, self.model.bench
+        if medium is not None:
+            self._start(f"Keep what is rescued of {medium.name}", medium, lambda watch: finish(medium, bench, watch),
+                        lambda backup: self._take_rescued(medium, self._of(medium).standing, backup))
+
     def _start(self, title: str, medium: Medium, work: Callable[[Watch], Any], done: Callable[[Any], object]) -> None:
         job = self.model.run(title, work, {medium.key})
         if job is None:
@@ -132,6 +177,58 @@ class ProofStation(QWidget):
         self._of(medium).sound = sound
         self._show(self.medium)
         (self.model.said if sound.is_sound else self.model.failed).emit(sound.sentence(medium.name))
+
+    def _take_rescued(self, medium: Medium, standing: Standing | None, backup: Backup | None) -> None:
+        known = self._of(medium)
+        known.standing, known.wants_rescue = standing, backup is None
+        known.kept = kept(backup.record) if backup else ""
+        told = f"{medium.name} is kept. {known.kept}" if backup else standing.sentence(medium.name) if standing else ""
+        is_good = standing is not None and standing.is_whole
+        self._show(self.medium)
+        (self.model.said if is_good else self.model.failed).emit(told)
+
+    def _want_rescue(self) -> None:
+        if self.medium is not None:
+            self._of(self.medium).wants_rescue = True
+            self._show_rescue()
+
+    def _grow(self) -> None:
+        self.bore.grow()
+        if self.medium is not None and self._of(self.medium).standing is not None:
+            self.title.setText(_title(self.medium, self._of(self.medium)))
+        self._show_rescue()
+
+    def _show_rescue(self) -> None:
+        """Its panel instead of the proof's, where the card is failing or its rescue was begun."""
+        medium = self.medium
+        known = self._of(medium) if medium else _Known()
+        begun = self._begun(medium) if medium and self.job is None else None
+        if begun is not None and known.standing is None and not known.is_asked and medium is not None:
+            self._ask_how_far(medium, begun)
+        is_failing = known.wants_rescue or begun is not None or (known.standing is not None and not known.kept) or (
+            known.sound is not None and not known.sound.is_sound and not known.kept)
+        self.rescue_panel.setVisible(is_failing)
+        self.size_panel.setVisible(not is_failing)
+        self.rescue_panel.show_standing(known.standing, is_begun=begun is not None, is_free=self._is_free())
+
+    def _ask_how_far(self, medium: Medium, begun: Rescue) -> None:
+        known, bench = self._of(medium), self.model.bench
+        known.is_asked = True
+
+        def take(standing: Standing) -> None:
+            known.standing = known.standing or standing
+            self._show_rescue()
+
+        self.model.asker.ask(lambda: how_far(medium, bench, begun), take, self._fail)
+
+    def _begun(self, medium: Medium) -> Rescue | None:
+        """A rescue of it; one whose file is damaged is told when it is gone on with."""
+        with suppress(CrateError):
+            return unfinished_rescue(medium, self.model.bench)
+        return None
+
+    def _is_free(self) -> bool:
+        return self.medium is not None and self.medium.key not in self.model.busy and self.job is None
 
     def _take_likeness(self, likeness: Likeness, sentence: str) -> None:
         self.subtitle.setText(sentence)
@@ -165,14 +262,16 @@ class ProofStation(QWidget):
         head.addLayout(row(self.cards, self.compare_button, self.read_button))
         foot = QHBoxLayout()
         foot.setSpacing(12)
-        size = Panel()
-        size.column.addWidget(self.about)
-        size.column.addWidget(self.entry)
-        foot.addWidget(size, 1)
+        about = row(self.about, self.instead)
+        about.setStretch(0, 1)
+        self.size_panel.column.addLayout(about)
+        self.size_panel.column.addWidget(self.entry)
+        foot.addWidget(self.size_panel, 1)
+        foot.addWidget(self.rescue_panel, 1)
         told = Panel()
         told.column.addWidget(self.rows)
         foot.addWidget(told, 1)
-        for panel in (size, told):
+        for panel in (self.size_panel, self.rescue_panel, told):
             panel.setMaximumHeight(118)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
@@ -219,13 +318,16 @@ class ProofStation(QWidget):
             self.subtitle.setText("Choose a card on Look, or at the right.")
             return
         told = [each.sentence(medium.name) for each in (known.verdict, known.sound) if each is not None]
+        if known.standing is not None:
+            told = [known.kept or _holes(known.standing)]
         self.title.setText(_title(medium, known))
         self.subtitle.setText(" ".join(told) or f"{medium.subtitle}  ·  tag {medium.tag}")
 
     def _show_log(self) -> None:
         known = self._of(self.medium) if self.medium else _Known()
         real = known.verdict.real if known.verdict is not None and known.verdict.is_false else None
-        self.bore.show_log(known.log, known.sound.hits if known.sound else (), real)
+        hits = known.standing.hits if known.standing else known.sound.hits if known.sound else ()
+        self.bore.show_log(known.log, hits, real)
 
     def _show_history(self) -> None:
         clear(self.rows.column)
@@ -239,7 +341,9 @@ class ProofStation(QWidget):
 
     def _enable(self) -> None:
         medium = self.medium
-        is_free = medium is not None and medium.key not in self.model.busy and self.job is None
+        is_free = self._is_free()
+        self.instead.setEnabled(is_free)
+        self._show_rescue()
         may_write = is_free and medium is not None and medium.source in (Source.READER, Source.SIMULATED) \
             and not medium.is_write_protected and not medium.in_use
         left = is_free and medium is not None and unfinished_on(medium, self.model.bench) is not None
@@ -257,6 +361,8 @@ class ProofStation(QWidget):
 
 def _title(medium: Medium, known: _Known) -> str:
     """The verdict in as few words as it can be said."""
+    if known.standing is not None:
+        return "What could be read of it is kept" if known.kept else _rescued(known.standing)
     if known.verdict is not None and known.verdict.is_false:
         real = known.verdict.real
         return f"Holds {binary(real)} of the {binary(medium.size)} that it claims. Keep nothing on it." if real else \
@@ -270,3 +376,19 @@ def _title(medium: Medium, known: _Known) -> str:
     if known.sound is not None:
         return f"Every byte of {medium.name} can be read"
     return f"Can {medium.name} be trusted?"
+
+
+def _rescued(standing: Standing) -> str:
+    """How far a rescue is, in as few words as it can be said."""
+    if standing.is_whole:
+        return "Everything in use on it was read"
+    if standing.missing_saves:
+        return f"{binary(standing.missing_saves)} of its saves are not rescued"
+    return f"No save is missing; {binary(standing.missing)} of the rest is not rescued"
+
+
+def _holes(standing: Standing) -> str:
+    """Which files have holes so far."""
+    if not standing.hits:
+        return "No file lies on a bad place, as far as is known."
+    return f"Files with holes so far: {named(standing.hits)}."
