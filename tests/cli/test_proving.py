@@ -120,3 +120,52 @@ def test_a_card_is_compared_with_what_was_kept_of_it(cli, cards, bench):
     assert (code, kept["differing"], kept["unreadable"]) == (1, [[at, 512]], [[39 * MIB, 512]])
     assert [f["path"] for f in kept["files"]] == [entry.path]
     assert "is not what was kept on" in kept["sentence"]
+
+
+def test_a_card_is_written_through_and_stays_as_it_was(cli, cards, bench):
+    image = bench.shelf.simulated_folder / "old.img"
+    before, tag = image.read_bytes(), tag_of(cli, "Worn card")
+    code, out, _ = cli("proof", "Worn card", "--write", "--tag", tag)
+    assert (code, "takes and holds what is written" in out, image.read_bytes() == before) == (0, True, True)
+    code, out, _ = cli("proof", "Worn card", "--every-block", "--keep-contents", "--tag", tag)
+    assert (code, "every block of it was written and read again" in out) == (0, True)
+    assert image.read_bytes() == before
+    assert cli("proof", "Worn card", "--every-block", "--tag", tag)[0] == 2
+    assert cli("proof", "Worn card", "--write", "--lose-contents", "--tag", tag)[0] == 2
+    assert cli("proof", "Worn card", "--every-block", "--lose-contents")[0] == 3
+    code, out, _ = cli("proof", "Worn card", "--every-block", "--lose-contents", "--tag", tag)
+    assert (code, "Nothing is on it any more" in out) == (0, True)
+    assert not any(image.read_bytes()[:MIB])
+
+
+def test_places_that_do_not_hold_are_told_and_a_false_card_is_not_written_through(cli, bench):
+    put_card(bench, "worn", 40 * MIB, handheld().data, name="Tired card")
+    faulty(bench, "worn", bad=(Bad(30 * MIB, 4096, reading=False, silent=True),
+                               Bad(35 * MIB, 4096, reading=False, writing=True)))
+    code, out, _ = cli("proof", "Tired card", "--write", "--tag", tag_of(cli, "Tired card"), "--json")
+    said = json.loads(out)["write"]
+    assert (code, said["bad"], said["lost"], said["not_back"]) == (1, [[35 * MIB, 4096]], [[30 * MIB, 4096]], [])
+    put_card(bench, "bargain", 200 * MIB, handheld().data, name="Bargain card")
+    faulty(bench, "bargain", fold=Fold(90 * MIB))
+    code, _, err = cli("proof", "Bargain card", "--write", "--tag", tag_of(cli, "Bargain card"))
+    assert (code, "It is not written through" in err, "holds 90 MiB" in err) == (1, True, True)
+    code, out, _ = cli("proof", "Bargain card", "--every-block", "--keep-contents", "--tag",
+                       tag_of(cli, "Bargain card"), "--json")
+    size = json.loads(out)["size"]
+    assert (code, size["kind"], size["real"], size["stage"]) == (1, "folds", 90 * MIB, "whole")
+    with bench.shelf.find("Bargain card").open() as card:
+        assert open_partition(card, 2).tree().entries
+
+
+def test_speeds_are_kept_for_the_next_time_and_damage_is_no_trouble(tmp_path):
+    log, path = DepthLog(300 * MIB), tmp_path / "log.npz"
+    for at in range(0, 300 * MIB, MIB):
+        log.add(at, MIB, 0.1 if at < 150 * MIB else 0.2)
+    log.save(path)
+    last = DepthLog.load(path)
+    assert (last.rate, last.rate_between(0, MIB)) == (pytest.approx(log.rate), pytest.approx(MIB / 0.1))
+    assert last.rows(np.array([0, 300 * MIB]))[0].fastest == pytest.approx(MIB / 0.1)
+    whole = path.read_bytes()
+    for damage in (b"", whole[:200], bytes(500), whole[:40] + bytes(60) + whole[100:]):
+        path.write_bytes(damage)
+        assert DepthLog.load(path) is None

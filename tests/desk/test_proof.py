@@ -10,6 +10,7 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.size import Journal
 from mosscrate.core.rescue import Wishes, rescue
+from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.watch import Watch
 from mosscrate.desk.proof.depth import depth_at, lines
 from mosscrate.desk.shared.strata import y_of
@@ -61,6 +62,10 @@ def test_a_card_is_read_and_its_bad_places_are_named(person, proof):
         person.file.rpartition("/")[2], "GAMES, no file"]
     assert {line.row.bad for line in proof.bore.lines} == {0, 1}
     assert any("Bad card is failing" in each.text() for each in proof.rows.findChildren(QLabel))
+    proof.bore.grab()
+    person.click(proof.read_button)
+    finish(person, proof)
+    assert proof.bore.last.rate == pytest.approx(proof.bore.log.rate, rel=0.01)
     proof.bore.grab()
 
 
@@ -144,3 +149,44 @@ def test_a_rescue_that_was_begun_is_offered_when_the_window_opens_again(person, 
     person.wait(lambda: proof.rescue_panel.standing is not None)
     assert proof.rescue_panel.isVisible()
     assert (proof.rescue_panel.go_button.text(), proof.rescue_panel.keep_button.isVisible()) == ("Go on", True)
+
+
+def test_a_card_is_written_through_and_proved_whole_from_the_window(person, proof, bench):
+    image = bench.shelf.simulated_folder / "old.img"
+    before = image.read_bytes()
+    choose(person, proof, "Worn card")
+    for way, words in ((1, "takes and holds what is written"), (2, "every block of it was written")):
+        person.acts = 0
+        proof.ways.setCurrentIndex(way)
+        proof.ways.activated.emit(way)
+        person.type_tag(proof.entry, proof.medium.tag)
+        person.click(proof.entry.buttons[0])
+        finish(person, proof)
+        assert (person.acts, words in proof.subtitle.text()) == (2, True)
+        assert image.read_bytes() == before
+        assert proof.bore.log.rate > 0
+    proof.ways.setCurrentIndex(3)
+    proof.ways.activated.emit(3)
+    assert "everything that stands on the card is lost" in proof.about.text()
+    assert proof.entry.buttons[0].text() == "Prove and lose all"
+
+
+def test_where_a_card_is_not_what_was_kept_is_drawn(person, proof, bench):
+    card = bench.shelf.find("Worn card")
+    with card.open() as blocks:
+        bench.crate.keep(card_of(card), blocks, Watch(), layout={}, verify=False)
+        volume = open_partition(blocks, 2)
+        entry = next(e for e in volume.tree().entries if e.path.endswith(".gb") and e.size)
+        at = 6 * MIB + volume.extents_of(entry)[0].start
+    with card.path.open("r+b") as image:
+        image.seek(at)
+        image.write(b"another")
+    person.window.model.refresh_crate()
+    choose(person, proof, "Worn card")
+    person.wait(proof.compare_button.isEnabled)
+    person.click(proof.compare_button)
+    finish(person, proof)
+    assert proof.title.text() == "It is not what was kept"
+    assert [(e.start, e.length) for e in proof.bore.differing] == [(at, 512)]
+    assert proof.bore._cuts._name_at(at) == entry.path.rpartition("/")[2]
+    proof.bore.grab()

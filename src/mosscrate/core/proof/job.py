@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import os
-from contextlib import suppress
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import msgspec
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
-from mosscrate.core.errors import CrateError, GuardRefusal, Stopped
+from mosscrate.core.errors import CrateError, GuardRefusal, JobError, Stopped
 from mosscrate.core.proof.comparing import Likeness, compare
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Soundness, read_all
 from mosscrate.core.proof.size import Journal, Verdict, prove_size, put_back
 from mosscrate.core.proof.size.proving import room_for
+from mosscrate.core.proof.size.whole import prove_whole
+from mosscrate.core.proof.writing import STRETCH, Wear, write_all
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running import guard
 from mosscrate.core.sheet.running.recovering import interruption
@@ -37,22 +41,86 @@ class Noted(msgspec.Struct, frozen=True):
 def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdict:
     """Prove the size of a card. Raises GuardRefusal, MediumError, JobError, Stopped; everything is put back then."""
     with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
-        _put_back_on(medium, card, bench, watch)
-        if (stopped := interruption(card, bench)) is not None:
-            why = f"{stopped.finding.sentence} {stopped.finding.remedy}"
-            raise GuardRefusal(f"{medium.name} will not be written. {why}")
-        journal = Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room_for(card.size))
-        try:
+        journal = _ready(medium, card, bench, watch, room_for(card.size))
+        with _ending(medium, card, journal, watch):
             verdict = prove_size(card, journal, watch)
-        except Stopped as stopped_by:
-            left = put_back(card, journal, watch)
-            raise Stopped(f"Stopped. {_told(medium, left)}") from stopped_by
-        except BaseException:
-            journal.close()
-            raise
         journal.end()
     note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
     return verdict
+
+
+def write(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, *, typed_tag: str,
+          log: DepthLog | None = None) -> Wear:
+    """Write all of a card and leave its contents as they were. Raises as `prove`, JobError where it is false."""
+    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+        journal = _ready(medium, card, bench, watch, max(STRETCH, room_for(card.size)))
+        with _ending(medium, card, journal, watch):
+            verdict = prove_size(card, journal, watch)
+            if not verdict.is_false:
+                journal.forget(set())
+                wear = write_all(card, journal, layout, watch, log)
+        if verdict.is_false:
+            journal.end()
+            note(medium, bench, "size", verdict.sentence(medium.name), is_good=False)
+            raise JobError(f"{verdict.sentence(medium.name)} It is not written through.")
+        journal.close() if wear.not_back else journal.end()
+    note(medium, bench, "write", wear.sentence(medium.name), is_good=wear.is_sound, rate=wear.writes.rate)
+    return wear
+
+
+def prove_every_block(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str,
+                      log: DepthLog | None = None) -> Verdict:
+    """The full proof; all that stands on the card is held in the state folder and put back. Raises as `prove`."""
+    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+        journal = _ready(medium, card, bench, watch, sum(e.length for e in card.extents() if not e.is_hole))
+        with _ending(medium, card, journal, watch):
+            verdict = prove_whole(card, journal, watch, nonce=journal.nonce, writes=log or DepthLog(card.size),
+                                  reads=DepthLog(card.size))
+        journal.end()
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    return verdict
+
+
+def give_up_and_prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str,
+                      log: DepthLog | None = None) -> Verdict:
+    """The full proof; all that stands on the card is lost. Raises as `prove`."""
+    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+        _must_not_be_interrupted(medium, card, bench, watch)
+        try:
+            verdict = prove_whole(card, None, watch, nonce=secrets.token_bytes(16), writes=log or DepthLog(card.size),
+                                  reads=DepthLog(card.size))
+        except Stopped as stopped:
+            raise Stopped(f"Stopped. What stood on {medium.name} is lost, as was said before; lay it out anew.") \
+                from stopped
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    return verdict
+
+
+def _ready(medium: Medium, card: Blocks, bench: Bench, watch: Watch, room: int) -> Journal:
+    """What an earlier proof left is put back; a new journal. Raises GuardRefusal, JobError."""
+    _must_not_be_interrupted(medium, card, bench, watch)
+    return Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room)
+
+
+def _must_not_be_interrupted(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> None:
+    """What an earlier proof left is put back; raises GuardRefusal where a job was interrupted."""
+    _put_back_on(medium, card, bench, watch)
+    if (stopped := interruption(card, bench)) is not None:
+        why = f"{stopped.finding.sentence} {stopped.finding.remedy}"
+        raise GuardRefusal(f"{medium.name} will not be written. {why}")
+
+
+@contextmanager
+def _ending(medium: Medium, card: Blocks, journal: Journal, watch: Watch) -> Iterator[None]:
+    """When it is stopped everything is put back; whatever else ends it, the journal stays for that."""
+    try:
+        yield
+    except Stopped as stopped_by:
+        left = put_back(card, journal, watch)
+        raise Stopped(f"Stopped. {_told(medium, left)}") from stopped_by
+    except BaseException:
+        journal.close()
+        raise
 
 
 def unfinished_on(medium: Medium, bench: Bench) -> Journal | None:
@@ -77,6 +145,10 @@ def read(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, log:
     """Read every byte of a card and note what came of it. Raises MediumError, Stopped."""
     with medium.open() as blocks:
         sound = read_all(blocks, layout, watch, log=log)
+    with suppress(OSError):
+        path = _last_log(medium, bench)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        sound.log.save(path)
     note(medium, bench, "read", sound.sentence(medium.name), is_good=sound.is_sound, rate=sound.log.rate)
     return sound
 
@@ -113,6 +185,16 @@ def history(medium: Medium, bench: Bench) -> list[Noted]:
             with suppress(msgspec.MsgspecError):
                 found.append(msgspec.json.decode(line, type=Noted))
     return found
+
+
+def last_log(medium: Medium, bench: Bench) -> DepthLog | None:
+    """Speeds of the last time that all of a card was read."""
+    log = DepthLog.load(_last_log(medium, bench))
+    return log if log is not None and log.size == medium.size else None
+
+
+def _last_log(medium: Medium, bench: Bench) -> Path:
+    return bench.state / "proved" / f"{medium.key}.npz"
 
 
 def _put_back_on(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> int:

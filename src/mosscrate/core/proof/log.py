@@ -5,7 +5,10 @@ Speeds are kept for pieces of one size, at most 8,192 of them; bad places exactl
 
 from __future__ import annotations
 
+import zipfile
+import zlib
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -88,6 +91,31 @@ class DepthLog:
     def bad_bytes(self) -> int:
         """Bytes in bad places."""
         return sum(extent.length for extent in self.bad)
+
+    def save(self, path: Path) -> None:
+        """Keep speeds for comparing with later ones; bad places are not among them. Raises OSError."""
+        with path.open("wb") as file:
+            np.savez_compressed(file, size=self.size, bytes=self.bytes, seconds=self.seconds)
+
+    @classmethod
+    def load(cls, path: Path) -> DepthLog | None:
+        """Speeds as they were kept; None where there are none that can be used."""
+        try:
+            with path.open("rb") as file, np.load(file, allow_pickle=False) as kept:
+                log = cls(int(kept["size"]))
+                same = kept["bytes"].shape == kept["seconds"].shape == log.bytes.shape
+                log.bytes, log.seconds = kept["bytes"].astype(float), kept["seconds"].astype(float)
+        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile, zlib.error):
+            return None
+        mean = np.divide(log.bytes, log.seconds, out=np.zeros_like(log.bytes), where=log.seconds > 0)
+        log.slowest, log.fastest = np.where(mean > 0, mean, np.inf), mean
+        return log if same else None
+
+    def rate_between(self, start: int, end: int) -> float:
+        """Bytes a second of what was measured in a stretch; 0 for nothing."""
+        first, last = start // self.piece, max(start // self.piece + 1, -(-end // self.piece))
+        seconds = float(self.seconds[first:last].sum())
+        return float(self.bytes[first:last].sum()) / seconds if seconds else 0.0
 
     def rows(self, edges: NDArray[np.int64]) -> list[Row]:
         """The log between each two of ascending depths, in bytes; over whole pieces, never sampled."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import mmap
+import random
+import statistics
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -18,6 +20,8 @@ from mosscrate.core.volumes import Kind, open_volume
 from mosscrate.core.watch import Watch
 
 COMMAND = MIB
+BLOCK, PROBES = 4096, 33
+EDGE = 16                                # the share of a card that is its beginning, or its end
 NAMED = 5                                # files that the sentence names
 
 
@@ -42,12 +46,12 @@ class Soundness:
     Attributes:
         log: speeds and bad places.
         hits: files that lie on bad places.
-        is_complete: whether all of it was read.
+        access: seconds that one block at a random place takes, the median; 0 where that was not measured.
     """
 
     log: DepthLog
     hits: tuple[Hit, ...]
-    is_complete: bool = True
+    access: float = 0.0
 
     @property
     def is_sound(self) -> bool:
@@ -56,9 +60,8 @@ class Soundness:
 
     def sentence(self, name: str) -> str:
         """The verdict with its reason."""
-        speed = f"at {rate(self.log.rate)} on average" if self.log.rate else "too quickly to be measured"
         if self.is_sound:
-            return f"Every byte of {name} can be read, {speed}."
+            return f"Every byte of {name} can be read, {self._speed()}."
         bad = self.log.bad
         said = (f"{name} is failing or worn: {counted(len(bad), 'place')} of it, {binary(self.log.bad_bytes)} in all, "
                 f"cannot be read, the first at byte {bad[0].start:,}.")
@@ -67,6 +70,16 @@ class Soundness:
             return f"{said} No file lies there. Keep it now and use another card."
         lie = "lies" if len(files) == 1 else "lie"
         return f"{said} {counted(len(files), 'file')} {lie} there: {named(files)}. Keep it now; the rest can be read."
+
+
+    def _speed(self) -> str:
+        if not self.log.rate:
+            return "too quickly to be measured"
+        size = self.log.size
+        first, last = self.log.rate_between(0, size // EDGE), self.log.rate_between(size - size // EDGE, size)
+        ends = f" ({rate(first)} at its beginning, {rate(last)} at its end)" if first and last else ""
+        access = f"; a block anywhere takes {self.access * 1000:.1f} ms" if self.access else ""
+        return f"at {rate(self.log.rate)} on average{ends}{access}"
 
 
 def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog | None = None) -> Soundness:
@@ -97,7 +110,24 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
                 _narrow(card, at, length, log, buffer)
             done += length
             watch.progress(f"Reading {card.name}", done, card.size)
-    return Soundness(log, tuple(hits(card, layout, log.bad)) if log.bad and layout is not None else ())
+    named_files = tuple(hits(card, layout, log.bad)) if log.bad and layout is not None else ()
+    return Soundness(log, named_files, _access(card, log))
+
+
+def _access(card: Blocks, log: DepthLog) -> float:
+    """Seconds that a block at a random place takes."""
+    chance, taken = random.Random(card.size), []
+    buffer = memoryview(mmap.mmap(-1, BLOCK))
+    card.drop_cache()
+    for _ in range(PROBES if card.size > BLOCK else 0):
+        at = chance.randrange(card.size // BLOCK) * BLOCK
+        if any(bad.start < at + BLOCK and bad.end > at for bad in log.bad):
+            continue
+        begun = card.now()
+        with suppress(MediumError):
+            card.read_into(at, buffer)
+            taken.append(card.now() - begun)
+    return statistics.median(taken) if taken else 0.0
 
 
 def named(files: tuple[Hit, ...]) -> str:

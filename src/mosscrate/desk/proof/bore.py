@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF, QResizeEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
+from mosscrate.core.blocks import Extent
+from mosscrate.core.blocks.runs import joined
 from mosscrate.core.contents import Layout
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Hit
@@ -24,7 +27,11 @@ CORE = 300                               # of the core with its ruler
 NAMES = 190                              # of the names beside bad places
 APART = 32                               # from one name to the next
 TOUCHING = 6                             # pixels in which places of one file are one cut
+MANY = 500                               # places from which on those of one pixel are drawn as one
 GRID = 4
+READING = "reading speed along the depth; the band is slowest to fastest"
+WRITING = "writing speed along the depth; the band is slowest to fastest"
+PALE = "; the pale line is last time"
 
 
 class Bore(QWidget):
@@ -41,7 +48,11 @@ class Bore(QWidget):
         self.log: DepthLog | None = None
         self.hits: tuple[Hit, ...] = ()
         self.real: int | None = None
+        self.differing: tuple[Extent, ...] = ()
         self.lines: list[Line] = []
+        self.last: DepthLog | None = None        # of the time before
+        self._last_lines: list[Line] = []
+        self.caption = READING
         self.setAccessibleName("Log along the depth")
         self._heard = Heard(self, Words)
 
@@ -50,14 +61,26 @@ class Bore(QWidget):
         self.core.show_layout(layout, name)
         self.grow()
 
-    def show_log(self, log: DepthLog | None, hits: tuple[Hit, ...] = (), real: int | None = None) -> None:
+    def show_log(self, log: DepthLog | None, hits: tuple[Hit, ...] = (), real: int | None = None, *,
+                 caption: str = READING) -> None:
         """What was measured, the files on bad places, and where the card really ends."""
-        self.log, self.hits, self.real = log, hits, real
+        self.log, self.hits, self.real, self.caption, self.differing = log, hits, real, caption, ()
+        self.grow()
+
+    def show_differing(self, places: tuple[Extent, ...], hits: tuple[Hit, ...]) -> None:
+        """Where it is not what was kept, and the files there; until a log is shown."""
+        self.differing, self.hits = places, hits
+        self.grow()
+
+    def show_last(self, log: DepthLog | None) -> None:
+        """How it was the time before: a pale line."""
+        self.last = log
         self.grow()
 
     def grow(self) -> None:
         """Draw the log as it is now."""
         self.lines = lines(self.log, self.core.placed()) if self.log is not None else []
+        self._last_lines = lines(self.last, self.core.placed()) if self.last is not None else []
         if self.log is not None:
             said = f"Read at {rate(self.log.rate)}, {counted(len(self.log.bad), 'bad place')}"
             self._heard.show([Part(QRectF(self.rect()), said)])
@@ -104,7 +127,8 @@ class Bore(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         area, font = self.area(), scaled_font(self.font(), 0.82)
-        highest = _round_up(max((line.row.fastest for line in self.lines if not self._is_below(line)), default=0.0))
+        known = [line.row.fastest for line in self.lines if not self._is_below(line)]
+        highest = _round_up(max([*known, *(line.row.mean for line in self._last_lines)], default=0.0))
         painter.setPen(QPen(color("line"), 1))
         for step in range(GRID + 1):
             x = area.left() + area.width() * step / GRID
@@ -113,20 +137,29 @@ class Bore(QWidget):
             if highest:
                 told = rate(highest * step / GRID) if step else "0"
                 draw_text(painter, QRectF(x - 40, HEAD - 20, 80, 16), told, font, color("muted"), CENTER)
-        if not self.lines or not highest:
+        if not highest:
             middle = QRectF(area.left(), area.center().y() - 20, area.width() + NAMES, 18)
             for number, words in enumerate(("Nothing was measured yet.", "Read all of it, and its log stands here.")):
                 draw_text(painter, middle.translated(0, 18 * number), words, font, color("muted"), CENTER)
         draw_text(painter, QRectF(area.left(), 0, area.width() + NAMES, 16),
-                  "reading speed along the depth; the band is slowest to fastest", font, color("muted"), LEFT)
-        for stretch in self._stretches():
+                  self.caption + (PALE if self._last_lines else ""), font, color("muted"), LEFT)
+        self._draw_last(painter, highest, area)
+        for stretch in self._stretches(self.lines):
             self._draw_stretch(painter, stretch, highest, area)
         painter.end()
 
-    def _stretches(self) -> list[list[Line]]:
+    def _draw_last(self, painter: QPainter, highest: float, area: QRectF) -> None:
+        pale = QColor(color("muted"))
+        pale.setAlpha(150)
+        painter.setPen(QPen(pale, 1.2))
+        for stretch in self._stretches(self._last_lines):
+            painter.drawPolyline(QPolygonF([QPointF(area.left() + area.width() * line.row.mean / highest,
+                                                    self.top + line.y) for line in stretch]))
+
+    def _stretches(self, along: list[Line]) -> list[list[Line]]:
         """The curve breaks where a place is bad, where nothing was measured and at the true end: it does not dive."""
         found: list[list[Line]] = [[]]
-        for line in self.lines:
+        for line in along:
             if line.row.bad or not line.row.mean or self._is_below(line):
                 found.append([])
             else:
@@ -167,16 +200,18 @@ class _Cuts(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.bore.real is not None:
             self._draw_end(painter, self.bore.real)
-        if self.bore.log is not None:
-            self._draw_bad(painter, self.bore.log)
+        if self.bore.differing:
+            self._draw_places(painter, self.bore.differing, color("warning"), "differ from the backup")
+        elif self.bore.log is not None:
+            self._draw_places(painter, self.bore.log.bad, color("problem"), "cannot be read")
         painter.end()
 
-    def _draw_bad(self, painter: QPainter, log: DepthLog) -> None:
+    def _draw_places(self, painter: QPainter, places_there: Sequence[Extent], ink: QColor, words_for: str) -> None:
         """One cut for each line that is touched, its number beside it, and the files that lie there."""
         core, area, font = self.bore.core, self.bore.area(), scaled_font(self.font(), 0.85)
         column = core.column().translated(core.x(), core.y())
         groups: list[tuple[float, int, int]] = []                   # height, places, first byte
-        for extent in log.bad:
+        for extent in places_there if len(places_there) < MANY else joined(places_there, self._pixel()):
             y = self.bore.height_of(extent.start)
             if groups and y - groups[-1][0] < TOUCHING and self._name_at(groups[-1][2]) == self._name_at(extent.start):
                 groups[-1] = (groups[-1][0], groups[-1][1] + 1, groups[-1][2])
@@ -184,17 +219,24 @@ class _Cuts(QWidget):
                 groups.append((y, 1, extent.start))
         free = 0.0
         for y, places, first in groups:
-            painter.setPen(QPen(color("problem"), 1.8))
+            painter.setPen(QPen(ink, 1.8))
             painter.drawPath(_zigzag(column.left() - 3, column.right() + 3, y))
-            painter.setPen(QPen(color("problem"), 1, Qt.PenStyle.DotLine))
+            painter.setPen(QPen(ink, 1, Qt.PenStyle.DotLine))
             words = max(y - 8, free)
             painter.drawLine(QPointF(column.right() + 3, y), QPointF(area.right() + 4, y))
+            if words + APART > self.height():                # no room for more names: the cuts say enough
+                continue
             painter.drawLine(QPointF(area.right() + 4, y), QPointF(area.right() + 12, words + 8))
             place = QRectF(area.right() + 16, words, NAMES - 8, 16)
             draw_text(painter, place, self._name_at(first), scaled_font(font, 1.0, bold=True), color("text"), LEFT)
-            draw_text(painter, place.translated(0, 14), f"{counted(places, 'place')} cannot be read", font,
-                      color("problem"), LEFT)
+            told = words_for if places > 1 else words_for.replace("differ ", "differs ")
+            draw_text(painter, place.translated(0, 14), f"{counted(places, 'place')} {told}", font, ink, LEFT)
             free = words + APART
+
+    def _pixel(self) -> int:
+        """Bytes that lie on a pixel of the column, in the mean."""
+        layout = self.bore.core.layout_shown
+        return int((layout.size if layout else 0) / max(1.0, self.bore.core.column().height()))
 
     def _name_at(self, offset: int) -> str:
         """The file on a bad place, else its partition."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QTimer, pyqtSignal
@@ -14,10 +13,22 @@ from mosscrate.core.crate import Backup
 from mosscrate.core.errors import CrateError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.proof.comparing import Likeness
-from mosscrate.core.proof.job import compare_with_kept, history, prove, put_back_on, read, unfinished_on
+from mosscrate.core.proof.job import (
+    compare_with_kept,
+    give_up_and_prove,
+    history,
+    last_log,
+    prove,
+    prove_every_block,
+    put_back_on,
+    read,
+    unfinished_on,
+    write,
+)
 from mosscrate.core.proof.log import DepthLog
-from mosscrate.core.proof.reading import Soundness, named
+from mosscrate.core.proof.reading import Soundness
 from mosscrate.core.proof.size import Verdict
+from mosscrate.core.proof.writing import Wear
 from mosscrate.core.rescue import (
     Rescue,
     Standing,
@@ -28,11 +39,11 @@ from mosscrate.core.rescue import (
     unfinished_rescue,
 )
 from mosscrate.core.rescue.telling import kept
-from mosscrate.core.sizes import binary
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.proof.bore import Bore
+from mosscrate.desk.proof.bore import READING, WRITING, Bore
+from mosscrate.desk.proof.known import SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, title
 from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
@@ -40,22 +51,8 @@ from mosscrate.desk.shared.tag_entry import TagEntry
 
 SAMPLE_MS = 150
 REMEMBERED = 4                           # lines of a card's history that are shown
-SIZE, BACK = "Prove its size", "Put back"
-USUAL = "Is it as large as it says? A few marks are written, then more; what stood there is kept aside and put back."
+BACK = "Put back"
 LEFT = "A proof of it was interrupted: what stood where its marks are is kept aside. Put it back."
-
-
-@dataclass
-class _Known:
-    """What was found of one card since the window was opened."""
-
-    log: DepthLog | None = None
-    sound: Soundness | None = None
-    verdict: Verdict | None = None
-    standing: Standing | None = None
-    kept: str = ""                       # what the backup of its rescue lacks
-    wants_rescue: bool = False
-    is_asked: bool = False               # how far an earlier rescue came
 
 
 class ProofStation(QWidget):
@@ -67,9 +64,10 @@ class ProofStation(QWidget):
         super().__init__(parent)
         self.model = model
         self.medium: Medium | None = None
-        self.known: dict[str, _Known] = {}
+        self.known: dict[str, Known] = {}
         self.job: BackgroundJob | None = None
-        self._asked: tuple[str, bool, bool] | None = None
+        self._last_of = ""                       # whose last log is drawn
+        self._asked: tuple[str, bool, bool, Way] | None = None
         self.title = label("Can this card be trusted?", scale=1.5, bold=True, wraps=True)
         self.subtitle = label(style="muted", scale=0.95, wraps=True)
         self.cards = QComboBox()
@@ -81,9 +79,13 @@ class ProofStation(QWidget):
         self.compare_button = button("Compare with its backup", self.compare,
                                      tip="Is it still what was kept? Nothing is written")
         self.bore = Bore()
-        self.entry = TagEntry(SIZE)
+        self.ways = QComboBox()
+        self.ways.setAccessibleName("How it is proved by writing")
+        self.ways.addItems([way.name for way in WAYS])
+        self.ways.activated.connect(self._enable)
+        self.entry = TagEntry(SIZE.button)
         self.entry.confirmed.connect(lambda _word: self.prove())
-        self.about = label(USUAL, style="muted", scale=0.9, wraps=True)
+        self.about = label(SIZE.about, style="muted", scale=0.9, wraps=True)
         self.instead = button("It is failing: rescue it", self._want_rescue, tip="Read what can still be read, saves "
                               "first; nothing is written")
         self.instead.setProperty("compact", True)
@@ -111,6 +113,8 @@ class ProofStation(QWidget):
             return
         known, layout, bench = self._of(medium), self.model.layout_of(medium), self.model.bench
         log = known.log = DepthLog(medium.size)
+        known.is_written = False
+        self.bore.show_last(last_log(medium, bench))
         self._start(f"Read all of {medium.name}", medium, lambda watch: read(medium, bench, layout, watch, log),
                     lambda sound: self._take_sound(medium, sound))
 
@@ -124,18 +128,35 @@ class ProofStation(QWidget):
                         lambda found: self._take_likeness(*found))
 
     def prove(self) -> None:
-        """Prove the size, or put back what an earlier proof has left."""
+        """Prove it in the chosen way, or put back what an earlier proof has left."""
         medium, tag = self.medium, self.entry.typed()
         if medium is None:
             return
-        bench = self.model.bench
+        bench, way, layout = self.model.bench, self.way, self.model.layout_of(medium)
         if unfinished_on(medium, bench) is not None:
             self._start(f"Put back on {medium.name}", medium,
                         lambda watch: put_back_on(medium, bench, watch, typed_tag=tag), self.model.said.emit)
-        else:
+        elif way is SIZE:
             self._start(f"Prove the size of {medium.name}", medium,
                         lambda watch: prove(medium, bench, watch, typed_tag=tag),
                         lambda verdict: self._take_verdict(medium, verdict))
+        else:
+            log = self._of(medium).log = DepthLog(medium.size)
+            self._of(medium).is_written = True
+            if way is WRITE:
+                self._start(f"Write all of {medium.name}", medium,
+                            lambda watch: write(medium, bench, layout, watch, typed_tag=tag, log=log),
+                            lambda wear: self._take_wear(medium, wear))
+                return
+            judge = prove_every_block if way is WHOLE else give_up_and_prove
+            self._start(f"Prove every block of {medium.name}", medium,
+                        lambda watch: judge(medium, bench, watch, typed_tag=tag, log=log),
+                        lambda verdict: self._take_verdict(medium, verdict))
+
+    @property
+    def way(self) -> Way:
+        """In which it is proved by writing."""
+        return WAYS[max(0, self.ways.currentIndex())]
 
     def rescue(self, wishes: Wishes) -> None:
         """One sitting of a rescue; it becomes a backup by itself where nothing is missing."""
@@ -144,7 +165,7 @@ class ProofStation(QWidget):
             return
         known, bench = self._of(medium), self.model.bench
         log = known.log = known.log if known.standing and known.log else DepthLog(medium.size)
-        known.kept = ""
+        known.kept, known.is_written = "", False
 
         def tell(standing: Standing) -> None:
             known.standing = standing
@@ -178,6 +199,11 @@ class ProofStation(QWidget):
         self._show(self.medium)
         (self.model.said if sound.is_sound else self.model.failed).emit(sound.sentence(medium.name))
 
+    def _take_wear(self, medium: Medium, wear: Wear) -> None:
+        self._of(medium).wear = wear
+        self._show(self.medium)
+        (self.model.said if wear.is_sound else self.model.failed).emit(wear.sentence(medium.name))
+
     def _take_rescued(self, medium: Medium, standing: Standing | None, backup: Backup | None) -> None:
         known = self._of(medium)
         known.standing, known.wants_rescue = standing, backup is None
@@ -195,13 +221,13 @@ class ProofStation(QWidget):
     def _grow(self) -> None:
         self.bore.grow()
         if self.medium is not None and self._of(self.medium).standing is not None:
-            self.title.setText(_title(self.medium, self._of(self.medium)))
+            self.title.setText(title(self.medium, self._of(self.medium)))
         self._show_rescue()
 
     def _show_rescue(self) -> None:
         """Its panel instead of the proof's, where the card is failing or its rescue was begun."""
         medium = self.medium
-        known = self._of(medium) if medium else _Known()
+        known = self._of(medium) if medium else Known()
         begun = self._begun(medium) if medium and self.job is None else None
         if begun is not None and known.standing is None and not known.is_asked and medium is not None:
             self._ask_how_far(medium, begun)
@@ -231,7 +257,9 @@ class ProofStation(QWidget):
         return self.medium is not None and self.medium.key not in self.model.busy and self.job is None
 
     def _take_likeness(self, likeness: Likeness, sentence: str) -> None:
+        self.title.setText("It is still what was kept" if likeness.is_same else "It is not what was kept")
         self.subtitle.setText(sentence)
+        self.bore.show_differing((*likeness.differing, *likeness.unreadable), likeness.files)
         (self.model.said if likeness.is_same else self.model.failed).emit(sentence)
 
     def _take_verdict(self, medium: Medium, verdict: Verdict) -> None:
@@ -245,12 +273,12 @@ class ProofStation(QWidget):
     def _end(self) -> None:
         self.job = None
         self._timer.stop()
-        self._show_log()
+        self.bore.grow()
         self._show_history()
         self._enable()
 
-    def _of(self, medium: Medium) -> _Known:
-        return self.known.setdefault(medium.key, _Known())
+    def _of(self, medium: Medium) -> Known:
+        return self.known.setdefault(medium.key, Known())
 
     def _lay_out(self) -> None:
         words = QVBoxLayout()
@@ -262,9 +290,10 @@ class ProofStation(QWidget):
         head.addLayout(row(self.cards, self.compare_button, self.read_button))
         foot = QHBoxLayout()
         foot.setSpacing(12)
-        about = row(self.about, self.instead)
-        about.setStretch(0, 1)
-        self.size_panel.column.addLayout(about)
+        head_of_size = row(self.ways, self.instead)
+        head_of_size.insertStretch(1, 1)
+        self.size_panel.column.addLayout(head_of_size)
+        self.size_panel.column.addWidget(self.about)
         self.size_panel.column.addWidget(self.entry)
         foot.addWidget(self.size_panel, 1)
         foot.addWidget(self.rescue_panel, 1)
@@ -272,7 +301,7 @@ class ProofStation(QWidget):
         told.column.addWidget(self.rows)
         foot.addWidget(told, 1)
         for panel in (self.size_panel, self.rescue_panel, told):
-            panel.setMaximumHeight(118)
+            panel.setMaximumHeight(134)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
@@ -305,6 +334,9 @@ class ProofStation(QWidget):
         self.medium = medium
         self.cards.setCurrentIndex(self.cards.findData(medium.key if medium else None))
         self.bore.show_card(self.model.layout_of(medium), medium.name if medium else "nothing")
+        if medium is None or medium.key != self._last_of:
+            self._last_of = medium.key if medium else ""
+            self.bore.show_last(last_log(medium, self.model.bench) if medium else None)
         self._show_words()
         self._show_log()
         self._show_history()
@@ -312,22 +344,22 @@ class ProofStation(QWidget):
 
     def _show_words(self) -> None:
         medium = self.medium
-        known = self._of(medium) if medium else _Known()
+        known = self._of(medium) if medium else Known()
         if medium is None:
             self.title.setText("Can this card be trusted?")
             self.subtitle.setText("Choose a card on Look, or at the right.")
             return
-        told = [each.sentence(medium.name) for each in (known.verdict, known.sound) if each is not None]
+        told = [each.sentence(medium.name) for each in (known.verdict, known.wear, known.sound) if each]
         if known.standing is not None:
-            told = [known.kept or _holes(known.standing)]
-        self.title.setText(_title(medium, known))
+            told = [known.kept or holes(known.standing)]
+        self.title.setText(title(medium, known))
         self.subtitle.setText(" ".join(told) or f"{medium.subtitle}  ·  tag {medium.tag}")
 
     def _show_log(self) -> None:
-        known = self._of(self.medium) if self.medium else _Known()
+        known = self._of(self.medium) if self.medium else Known()
         real = known.verdict.real if known.verdict is not None and known.verdict.is_false else None
-        hits = known.standing.hits if known.standing else known.sound.hits if known.sound else ()
-        self.bore.show_log(known.log, hits, real)
+        hits = next((each.hits for each in (known.standing, known.wear, known.sound) if each), ())
+        self.bore.show_log(known.log, hits, real, caption=WRITING if known.is_written else READING)
 
     def _show_history(self) -> None:
         clear(self.rows.column)
@@ -349,46 +381,12 @@ class ProofStation(QWidget):
         left = is_free and medium is not None and unfinished_on(medium, self.model.bench) is not None
         self.read_button.setEnabled(is_free)
         self.compare_button.setEnabled(is_free and medium is not None and self.model.last_kept(medium) is not None)
-        asked = (medium.tag if medium else "", may_write, left)
+        self.ways.setEnabled(may_write and not left)
+        asked = (medium.tag if medium else "", may_write, left, self.way)
         if asked != self._asked:                 # what is being typed is not taken away by a look around
             self._asked = asked
-            self.entry.buttons[0].setText(BACK if left else SIZE)
+            self.entry.buttons[0].setText(BACK if left else self.way.button)
             self.entry.ask(asked[0], is_possible=may_write)
         held = f"It is in use: {medium.in_use}. Unmount it on Look before its size is proved." \
             if medium is not None and medium.in_use else ""
-        self.about.setText(held or (LEFT if left else USUAL))
-
-
-def _title(medium: Medium, known: _Known) -> str:
-    """The verdict in as few words as it can be said."""
-    if known.standing is not None:
-        return "What could be read of it is kept" if known.kept else _rescued(known.standing)
-    if known.verdict is not None and known.verdict.is_false:
-        real = known.verdict.real
-        return f"Holds {binary(real)} of the {binary(medium.size)} that it claims. Keep nothing on it." if real else \
-            "It does not hold what it claims. Keep nothing on it."
-    if known.sound is not None and not known.sound.is_sound:
-        return "Not all of it can be read. Keep it now."
-    if known.verdict is not None and known.sound is not None:
-        return f"{medium.name} holds what it claims, and every byte can be read"
-    if known.verdict is not None:
-        return f"{medium.name} holds what it claims"
-    if known.sound is not None:
-        return f"Every byte of {medium.name} can be read"
-    return f"Can {medium.name} be trusted?"
-
-
-def _rescued(standing: Standing) -> str:
-    """How far a rescue is, in as few words as it can be said."""
-    if standing.is_whole:
-        return "Everything in use on it was read"
-    if standing.missing_saves:
-        return f"{binary(standing.missing_saves)} of its saves are not rescued"
-    return f"No save is missing; {binary(standing.missing)} of the rest is not rescued"
-
-
-def _holes(standing: Standing) -> str:
-    """Which files have holes so far."""
-    if not standing.hits:
-        return "No file lies on a bad place, as far as is known."
-    return f"Files with holes so far: {named(standing.hits)}."
+        self.about.setText(held or (LEFT if left else self.way.about))

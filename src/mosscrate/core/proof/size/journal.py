@@ -37,7 +37,11 @@ class Place(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Record(msgspec.Struct):
-    """The journal of a proof as its JSON file says it. `stage` is the step that it is in."""
+    """The journal of a proof as its JSON file says it.
+
+    `stage` is the step that it is in; in "whole" a file of that name holds everything that stood on the card, but
+    `skipped`, [start, length] in bytes, which could not be read.
+    """
 
     card: str                              # key of the medium
     name: str
@@ -48,6 +52,7 @@ class Record(msgspec.Struct):
     rounds: int = 0
     places: list[Place] = []
     ended: Ended = "none"
+    skipped: list[tuple[int, int]] = []
     format: int = FORMAT
 
 
@@ -143,6 +148,23 @@ class Journal:
     def downwards(self) -> list[Place]:
         """All stretches, the highest address first: where reads and writes disagree, the low one has the last word."""
         return sorted(self.record.places, key=lambda place: -place.block)
+
+    def forget(self, kept: set[int]) -> None:
+        """All that was held is back but the stretches of some blocks: the record says so before the rest goes."""
+        places = [place for place in self.record.places
+                  if any(block in kept for block in range(place.block, place.block + place.count))]
+        self.record.places = places
+        self.held = {}
+        for place in places:
+            self._note(place)
+        try:
+            self.save()
+            if not places:
+                os.ftruncate(self._data, 0)
+                self._end = 0
+        except OSError as error:
+            raise JobError(f"A proof of {self.record.name} cannot be noted any more: {error.strerror}. Everything on "
+                           "it is as it was.") from error
 
     def end(self) -> None:
         """Nothing of it is needed any more: the record says so before the contents go."""

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import GuardRefusal, MediumError
-from mosscrate.core.proof.size import ending, findings, rounds
+from mosscrate.core.proof.size import ending, findings, rounds, whole
 from mosscrate.core.proof.size.journal import Journal, as_blocks
 from mosscrate.core.proof.size.marks import BLOCK, NONE, read
 from mosscrate.core.proof.size.plans import RUN, Plan, comb, knock, run
@@ -38,6 +38,8 @@ def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
 
     Raises GuardRefusal where something else was written since, MediumError.
     """
+    if journal.record.stage == whole.WHOLE:
+        return whole.put_whole_back(card, journal, watch)
     strange = [place.block for place in journal.record.places if _is_strange(card, journal, place.block, place.count)]
     if len(strange) * 2 > len(journal.record.places):
         raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange[0] * BLOCK:,}. "

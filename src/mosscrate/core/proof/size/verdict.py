@@ -35,6 +35,7 @@ class Verdict:
         bad: how many blocks could not be read or written on the way.
         not_back: bytes from the start of blocks below the end whose old contents do not stay.
         hidden: bytes that a cache or an odd fold may still hide.
+        is_given_up: whether what stood on it was not put back, as was asked for.
     """
 
     kind: Kind
@@ -47,6 +48,7 @@ class Verdict:
     bad: int = 0
     not_back: tuple[int, ...] = ()
     hidden: int = 0
+    is_given_up: bool = False
 
     @property
     def is_false(self) -> bool:
@@ -78,6 +80,8 @@ class Verdict:
                 f"{self.evidence}")
 
     def _certainty(self) -> str:
+        if self.stage == "whole":
+            return "every block of it was written and read again"
         if self.stage == "run":
             return (f"unless it hides more than {binary(self.hidden * 2 // 3)} behind a cache or lies by less than "
                     f"{binary(self.hidden)}; a false stretch in its middle is only found for certain by the full proof")
@@ -88,6 +92,8 @@ class Verdict:
             if self.bad else ""
 
     def _back(self, name: str) -> str:
+        if self.is_given_up:
+            return "Nothing is on it any more."
         if not self.not_back:
             return "Everything on it is as it was." if not self.is_false else \
                 "What lies below its true end is as it was."
