@@ -6,7 +6,7 @@ import random
 from dataclasses import dataclass
 from pathlib import Path
 
-from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
+from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks, reopen_image
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks, Slow, Speed
 from mosscrate.core.contents import survey
 from mosscrate.core.crate.record import CardRecord
@@ -89,7 +89,7 @@ class Trial:
         path = self.folder / "state.json"
         if path.exists():
             self.state = RescueState.load(path)
-        with open_blocks(self.folder / "target", writable=True) as target:
+        with reopen_image(self.folder / "target") as target:
             fetcher = Fetcher(self.card, target, self.state, DepthLog(self.card.size))
             return go_on(fetcher, wishes, watch, lambda: self.state.save(path))
 

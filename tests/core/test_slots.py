@@ -77,8 +77,26 @@ def test_a_tag_has_four_letters_that_are_not_mistaken_and_stays_with_the_hardwar
     assert all(len(m.tag) == 4 and not set(m.tag) & set("0O1I2Z5S6GQB8") for m in cards.values())
     assert len({m.tag for m in cards.values()}) == 3
     before = cards["Worn card"].tag
+    (bench.shelf.simulated_folder / "old.toml").unlink()
     put_card(bench, "moved", 8 * MIB, name="In another reader", serial="0xold")
     assert shelf.find("In another reader").tag == before
+
+
+def test_two_cards_of_one_model_with_one_serial_are_told_apart(bench):
+    put_twin(bench, "first", handheld(seed=1).data)
+    key = bench.shelf.find("First").key
+    put_twin(bench, "second", handheld(seed=2).data)
+    first, second = bench.shelf.find("First"), bench.shelf.find("Second")
+    assert len({key, first.key, second.key}) == 3
+    assert (bench.shelf.medium_at(first.path).key, bench.shelf.find(second.tag).key) == (first.key, second.key)
+    (bench.shelf.simulated_folder / "second.img").write_bytes(handheld(seed=1).data)     # a copy, to the last byte
+    assert bench.shelf.find("First").key != bench.shelf.find("Second").key
+    (bench.shelf.simulated_folder / "second.toml").unlink()
+    assert bench.shelf.find("First").key == key
+
+
+def put_twin(bench, stem, data) -> None:
+    put_card(bench, stem, 40 * MIB, data, serial="0x00000001")
 
 
 def test_a_fingerprint_sees_map_volumes_and_trees_and_not_what_mounting_changes():

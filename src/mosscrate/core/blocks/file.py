@@ -234,6 +234,21 @@ def create_image(path: Path | str, size: int) -> FileBlocks:
     return FileBlocks(fd, path, writable=True)
 
 
+def reopen_image(path: Path) -> FileBlocks:
+    """An image file of our own that was begun before, open for writing; never a device, nor behind a link.
+
+    Raises MediumError.
+    """
+    try:
+        fd = os.open(path, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
+    except OSError as error:
+        raise MediumError(f"{path} cannot be gone on with: {os.strerror(error.errno or 0)}.") from error
+    if not stat.S_ISREG(os.fstat(fd).st_mode):
+        os.close(fd)
+        raise MediumError(f"{path} cannot be gone on with: it is no file.")
+    return FileBlocks(fd, path, writable=True)
+
+
 def punch(fd: int, offset: int, length: int) -> bool:
     """Give the room of a range of a file back, so that it reads as zeros; whether the file's disk can do that."""
     return bool(_libc.fallocate(fd, PUNCH_HOLE_KEEP_SIZE, offset, length) == 0)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeAlias
 
-from mosscrate.core.blocks import Blocks, Extent, FileBlocks, create_image, open_blocks
+from mosscrate.core.blocks import Blocks, Extent, FileBlocks, create_image, open_blocks, reopen_image
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import Layout, describe
 from mosscrate.core.crate import Backup, BackupRecord
@@ -154,7 +154,7 @@ def _begin(medium: Medium, bench: Bench, card: Blocks) -> Rescue:
 def _target(begun: Rescue) -> FileBlocks:
     """What is read goes there. Raises CrateError where it is gone or cut; InUse where somebody is at work on it."""
     try:
-        target = open_blocks(begun.target, writable=True)
+        target = reopen_image(begun.target)
     except MediumError as error:
         raise CrateError(f"The rescue {begun.path} cannot be gone on with, what it has read is gone: {error}") \
             from error

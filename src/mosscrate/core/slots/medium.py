@@ -67,6 +67,7 @@ class Medium:
         is_write_protected: by its switch or by permission.
         in_use: why it must not be written, such as "mounted at /media/x"; "" when free.
         mark: by what is on it, for a card without a serial number; "" where nothing is.
+        twin: what tells it from another one at hand of the same model, serial number and size; "" for most.
         backup: the id of the backup that it is; "" for all others.
         faults: of a simulated card.
         slot: where it was found.
@@ -89,6 +90,7 @@ class Medium:
     is_write_protected: bool = False
     in_use: str = ""
     mark: str = ""
+    twin: str = ""
     backup: str = ""
     faults: Faults = field(default_factory=Faults)
     slot: Slot | None = field(default=None, compare=False, repr=False)
@@ -103,7 +105,7 @@ class Medium:
     def key(self) -> str:
         """Knows the same medium again: its serial number, else what is on it, else its storage; never the reader."""
         if self.serial:
-            identity = f"{self.model}|{self.serial}|{self.size}"
+            identity = f"{self.model}|{self.serial}|{self.size}|{self.twin}".removesuffix("|")
         elif self.mark:
             identity = f"{self.mark}|{self.size}"
         else:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from mosscrate.core.contents.identity import mark_of
 from mosscrate.core.errors import MediumError
 from mosscrate.core.slots import letting_go
 from mosscrate.core.slots.files import ImageFiles, Memory, file_on
@@ -36,7 +38,7 @@ class Shelf:
 
     def media(self) -> list[Medium]:
         """Everything at hand: simulated cards, readers, opened images. Raises MediumError."""
-        return [self._told_from_backups(medium) for slot in self.slots for medium in slot.media()]
+        return _told_apart([self._told_from_backups(medium) for slot in self.slots for medium in slot.media()])
 
     def empty_slots(self) -> list[EmptySlot]:
         """Slots of readers that wait for a card."""
@@ -84,7 +86,8 @@ class Shelf:
         found = next(filter(None, (slot.medium_at(path) for slot in self.slots)), None)
         if found is None:
             raise MediumError(f"{path} is neither a device nor an image.")
-        return self._told_from_backups(found)
+        twin = next((m for m in self.media() if m.path == found.path and m.twin), None) if found.serial else None
+        return twin or self._told_from_backups(found)
 
     def kept_as(self, storage: Storage) -> str:
         """The id of the backup that a storage is, in whatever crate and under whatever name; "" for none."""
@@ -107,6 +110,22 @@ class Shelf:
         except MediumError:
             return medium                        # it is gone meanwhile
         return replace(medium, source=Source.BACKUP, backup=backup) if backup else medium
+
+
+def _told_apart(media: list[Medium]) -> list[Medium]:
+    """Cards of one model with one serial number are known by what is on them, else by where they are."""
+    for tell in (_mark, lambda medium: f"{medium.twin}|{medium.path}"):
+        alike = {key for key, count in Counter(m.key for m in media if m.serial).items() if count > 1}
+        media = [replace(m, twin=tell(m)) if m.key in alike else m for m in media]
+    return media
+
+
+def _mark(medium: Medium) -> str:
+    try:
+        with replace(medium, may_ask=False).open_to_look() as blocks:
+            return mark_of(blocks) or "blank"
+    except MediumError:
+        return "unread"
 
 
 def _is_open(folder: Path) -> bool:
