@@ -130,6 +130,9 @@ def test_a_card_is_written_through_and_stays_as_it_was(cli, cards, bench):
     code, out, _ = cli("proof", "Worn card", "--every-block", "--keep-contents", "--tag", tag)
     assert (code, "every block of it was written and read again" in out) == (0, True)
     assert image.read_bytes() == before
+    assert "Take it out" in cli("proof", "Worn card", "--pull", "--tag", tag)[1]
+    code, out, _ = cli("proof", "Worn card", "--pull", "--tag", tag, "--json")
+    assert (code, json.loads(out)["size"]["stage"], image.read_bytes() == before) == (0, "pulled", True)
     assert cli("proof", "Worn card", "--every-block", "--tag", tag)[0] == 2
     assert cli("proof", "Worn card", "--write", "--lose-contents", "--tag", tag)[0] == 2
     assert cli("proof", "Worn card", "--every-block", "--lose-contents")[0] == 3

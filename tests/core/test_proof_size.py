@@ -9,9 +9,18 @@ from contextlib import suppress
 import numpy as np
 import pytest
 
-from mosscrate.core.blocks.faulty import Cache, Drop, Faults, FaultyBlocks, Fold
+from mosscrate.core.blocks.faulty import Bad, Cache, Drop, Faults, FaultyBlocks, Fold
 from mosscrate.core.errors import GuardRefusal, JobError, MediumError, Stopped
-from mosscrate.core.proof.size import Journal, Kind, marks, prove_size, put_back
+from mosscrate.core.proof.size import (
+    PULLED,
+    Journal,
+    Kind,
+    leave_marks,
+    look_after_pulling,
+    marks,
+    prove_size,
+    put_back,
+)
 from mosscrate.core.watch import Watch
 from tests.lying_cards import BLOCK, MIB, STANDARD, Case, Room, random_case
 
@@ -150,3 +159,20 @@ def test_what_a_proof_of_a_large_card_costs_is_bounded(tmp_path):
     verdict = prove_size(counted, journal(tmp_path, counted), Watch(), run_length=STANDARD)
     assert (verdict.kind, verdict.real) == (Kind.DROPS, 500 << 30)
     assert counted.state.writes < 2500
+
+
+@pytest.mark.parametrize("faults", [
+    Faults(drop=Drop(100 * MIB), cache=Cache("volatile", 1 << 20)), Faults(fold=Fold(100 * MIB)),
+    Faults(), Faults(bad=(Bad(200 * MIB, MIB),))])
+def test_marks_that_stay_while_it_is_out_show_what_a_cache_forgets(faults, tmp_path):
+    room = Room(512 * MIB)
+    card, is_false = FaultyBlocks(room, faults), faults.drop is not None or faults.fold is not None
+    assert leave_marks(card, journal(tmp_path, card), Watch()) > 50
+    card.state.pull()
+    (left,) = Journal.unfinished(tmp_path)
+    assert left.record.stage == PULLED
+    verdict = look_after_pulling(card, left, Watch())
+    left.end()
+    assert verdict.is_false == is_false, verdict.sentence("Pipkin")
+    assert (verdict.real is None) == is_false, "where it ends is for the quick proof"
+    assert [block for block in room.changed if block < 100 * MIB // BLOCK] == []

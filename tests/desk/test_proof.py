@@ -155,7 +155,7 @@ def test_a_card_is_written_through_and_proved_whole_from_the_window(person, proo
     image = bench.shelf.simulated_folder / "old.img"
     before = image.read_bytes()
     choose(person, proof, "Worn card")
-    for way, words in ((1, "takes and holds what is written"), (2, "every block of it was written")):
+    for way, words in ((2, "takes and holds what is written"), (3, "every block of it was written")):
         person.acts = 0
         proof.ways.setCurrentIndex(way)
         proof.ways.activated.emit(way)
@@ -165,8 +165,8 @@ def test_a_card_is_written_through_and_proved_whole_from_the_window(person, proo
         assert (person.acts, words in proof.subtitle.text()) == (2, True)
         assert image.read_bytes() == before
         assert proof.bore.log.rate > 0
-    proof.ways.setCurrentIndex(3)
-    proof.ways.activated.emit(3)
+    proof.ways.setCurrentIndex(4)
+    proof.ways.activated.emit(4)
     assert "everything that stands on the card is lost" in proof.about.text()
     assert proof.entry.buttons[0].text() == "Prove and lose all"
 
@@ -190,3 +190,23 @@ def test_where_a_card_is_not_what_was_kept_is_drawn(person, proof, bench):
     assert [(e.start, e.length) for e in proof.bore.differing] == [(at, 512)]
     assert proof.bore._cuts._name_at(at) == entry.path.rpartition("/")[2]
     proof.bore.grab()
+
+
+def test_marks_are_left_while_it_is_out_and_looked_at_when_it_is_back(person, proof, bench):
+    image = bench.shelf.simulated_folder / "old.img"
+    before = image.read_bytes()
+    choose(person, proof, "Worn card")
+    person.acts = 0
+    proof.ways.setCurrentIndex(1)
+    proof.ways.activated.emit(1)
+    person.type_tag(proof.entry, proof.medium.tag)
+    person.click(proof.entry.buttons[0])
+    finish(person, proof)
+    assert "Take it out, put it in again" in proof.subtitle.text()
+    assert image.read_bytes() != before
+    assert (proof.entry.buttons[0].text(), "Marks are on it" in proof.about.text()) == ("Look at the marks", True)
+    person.type_tag(proof.entry, proof.medium.tag)
+    person.click(proof.entry.buttons[0])
+    finish(person, proof)
+    assert (person.acts, image.read_bytes() == before) == (4, True)
+    assert "while it was out of its reader" in proof.subtitle.text()

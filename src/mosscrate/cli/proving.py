@@ -21,6 +21,7 @@ from mosscrate.core.proof.job import (
     unfinished_on,
     write,
 )
+from mosscrate.core.proof.job import pull as pull_step
 from mosscrate.core.proof.reading import Hit, Soundness
 from mosscrate.core.proof.size import Verdict
 from mosscrate.core.proof.writing import Wear
@@ -42,12 +43,15 @@ QUESTIONS = ("size", "write", "read", "kept")
               "Say --keep-contents or --lose-contents.")
 @click.option("--keep-contents", is_flag=True, help="What is on it is held on this computer meanwhile, and put back.")
 @click.option("--lose-contents", is_flag=True, help="What is on it is lost.")
+@click.option("--pull", is_flag=True, help="Leave marks on it while it is taken out and put in again; ask again "
+              "then.")
 @click.option("--put-back", is_flag=True, help="Put back what an interrupted proof has left on it.")
 @click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it; for --size.")
 @json_option
 @click.pass_obj
 def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: bool, asks_write: bool,
-          every_block: bool, keep_contents: bool, lose_contents: bool, put_back: bool, tag: str, as_json: bool) -> None:
+          every_block: bool, keep_contents: bool, lose_contents: bool, pull: bool,
+          put_back: bool, tag: str, as_json: bool) -> None:
     """Prove whether a CARD is as large as it says and can be read everywhere; everything on it stays."""
     medium = bench.shelf.find(card)
     if every_block and keep_contents == lose_contents:
@@ -59,6 +63,9 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: 
         with watching() as watch:
             sentence = put_back_on(medium, bench, watch, typed_tag=tag)
         show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+        return
+    if pull:
+        _pull(medium, bench, tag, as_json=as_json)
         return
     if not (asks_size or asks_read or asks_kept or asks_write or every_block):
         _tell_history(medium, bench, as_json=as_json)
@@ -88,6 +95,20 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: 
             if question in found:
                 click.echo(found[question]["sentence"])
     if any(not found[q]["good"] for q in QUESTIONS if q in found):
+        raise SystemExit(1)
+
+
+def _pull(medium: Medium, bench: Bench, tag: str, *, as_json: bool) -> None:
+    with watching() as watch:
+        told = pull_step(medium, bench, watch, typed_tag=tag)
+    if isinstance(told, str):
+        show_json({"name": medium.name, "sentence": told}) if as_json else click.echo(told)
+        return
+    if as_json:
+        show_json({"name": medium.name, "tag": medium.tag, "size": _size_record(told, medium.name)})
+    else:
+        click.echo(told.sentence(medium.name))
+    if told.is_false:
         raise SystemExit(1)
 
 

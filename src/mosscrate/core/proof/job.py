@@ -16,7 +16,15 @@ from mosscrate.core.errors import CrateError, GuardRefusal, JobError, Stopped
 from mosscrate.core.proof.comparing import Likeness, compare
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Soundness, read_all
-from mosscrate.core.proof.size import Journal, Verdict, prove_size, put_back
+from mosscrate.core.proof.size import (
+    PULLED,
+    Journal,
+    Verdict,
+    leave_marks,
+    look_after_pulling,
+    prove_size,
+    put_back,
+)
 from mosscrate.core.proof.size.proving import room_for
 from mosscrate.core.proof.size.whole import prove_whole
 from mosscrate.core.proof.writing import STRETCH, Wear, write_all
@@ -100,6 +108,33 @@ def _ready(medium: Medium, card: Blocks, bench: Bench, watch: Watch, room: int) 
     """What an earlier proof left is put back; a new journal. Raises GuardRefusal, JobError."""
     _must_not_be_interrupted(medium, card, bench, watch)
     return Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room)
+
+
+def pull(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdict | str:
+    """Leave marks on a card that is to be taken out, or look at them when it is back. Raises as `prove`.
+
+    Returns what to do now, else the verdict.
+    """
+    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+        left = unfinished_on(medium, bench)
+        if left is None or left.record.stage != PULLED:
+            journal = _ready(medium, card, bench, watch, 0)
+            with _ending(medium, card, journal, watch):
+                marks = leave_marks(card, journal, watch)
+            journal.close()
+            return (f"{counted(marks, 'mark')} stand on {medium.name}, and what stood there is kept aside. Take it "
+                    "out, put it in again, and ask once more; use it nowhere else meanwhile.")
+        with _ending(medium, card, left, watch):
+            verdict = look_after_pulling(card, left, watch)
+        left.end()
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    return verdict
+
+
+def is_out(medium: Medium, bench: Bench) -> bool:
+    """Whether marks were left on a card that was to be taken out."""
+    left = unfinished_on(medium, bench)
+    return left is not None and left.record.stage == PULLED
 
 
 def _must_not_be_interrupted(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> None:

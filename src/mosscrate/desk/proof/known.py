@@ -30,7 +30,10 @@ WHOLE = Way("Every block at once", "Prove every block",
             "Nothing can hide from it. All that stands on the card is kept aside on this computer and put back.")
 LOSING = Way("Every block, contents lost", "Prove and lose all",
              "Nothing can hide from it, and everything that stands on the card is lost.")
-WAYS = (SIZE, WRITE, WHOLE, LOSING)
+PULL = Way("Its size, with the card pulled", "Leave marks",
+           "Only this shows a cache that forgets. Marks stay on it while you take it out and put it in again.")
+LOOK = "Look at the marks"
+WAYS = (SIZE, PULL, WRITE, WHOLE, LOSING)
 
 
 @dataclass

@@ -17,9 +17,11 @@ from mosscrate.core.proof.job import (
     compare_with_kept,
     give_up_and_prove,
     history,
+    is_out,
     last_log,
     prove,
     prove_every_block,
+    pull,
     put_back_on,
     read,
     unfinished_on,
@@ -43,7 +45,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.proof.bore import READING, WRITING, Bore
-from mosscrate.desk.proof.known import SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, title
+from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, title
 from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
@@ -52,6 +54,7 @@ from mosscrate.desk.shared.tag_entry import TagEntry
 SAMPLE_MS = 150
 REMEMBERED = 4                           # lines of a card's history that are shown
 BACK = "Put back"
+OUT = "Marks are on it. Take it out, put it in again, and look at them."
 LEFT = "A proof of it was interrupted: what stood where its marks are is kept aside. Put it back."
 
 
@@ -133,7 +136,10 @@ class ProofStation(QWidget):
         if medium is None:
             return
         bench, way, layout = self.model.bench, self.way, self.model.layout_of(medium)
-        if unfinished_on(medium, bench) is not None:
+        if way is PULL or is_out(medium, bench):
+            self._start(f"Marks on {medium.name}", medium, lambda watch: pull(medium, bench, watch, typed_tag=tag),
+                        lambda told: self._take_pulled(medium, told))
+        elif unfinished_on(medium, bench) is not None:
             self._start(f"Put back on {medium.name}", medium,
                         lambda watch: put_back_on(medium, bench, watch, typed_tag=tag), self.model.said.emit)
         elif way is SIZE:
@@ -198,6 +204,13 @@ class ProofStation(QWidget):
         self._of(medium).sound = sound
         self._show(self.medium)
         (self.model.said if sound.is_sound else self.model.failed).emit(sound.sentence(medium.name))
+
+    def _take_pulled(self, medium: Medium, told: Verdict | str) -> None:
+        if isinstance(told, str):
+            self.subtitle.setText(told)
+            self.model.said.emit(told)
+        else:
+            self._take_verdict(medium, told)
 
     def _take_wear(self, medium: Medium, wear: Wear) -> None:
         self._of(medium).wear = wear
@@ -382,11 +395,12 @@ class ProofStation(QWidget):
         self.read_button.setEnabled(is_free)
         self.compare_button.setEnabled(is_free and medium is not None and self.model.last_kept(medium) is not None)
         self.ways.setEnabled(may_write and not left)
+        out = left and medium is not None and is_out(medium, self.model.bench)
         asked = (medium.tag if medium else "", may_write, left, self.way)
         if asked != self._asked:                 # what is being typed is not taken away by a look around
             self._asked = asked
-            self.entry.buttons[0].setText(BACK if left else self.way.button)
+            self.entry.buttons[0].setText(LOOK if out else BACK if left else self.way.button)
             self.entry.ask(asked[0], is_possible=may_write)
         held = f"It is in use: {medium.in_use}. Unmount it on Look before its size is proved." \
             if medium is not None and medium.in_use else ""
-        self.about.setText(held or (LEFT if left else self.way.about))
+        self.about.setText(held or (OUT if out else LEFT if left else self.way.about))

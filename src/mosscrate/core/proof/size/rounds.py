@@ -92,6 +92,21 @@ class Rounds:
                 self._put_back([*((int(b), 1) for b in single), *pieces])
             raise
 
+    def leave(self, blocks: Numbers, stage: str) -> int:
+        """Mark blocks and leave the marks there; returns how many were taken. Raises as `go`."""
+        self.journal.record.rounds += 1
+        single = self._keep_single(blocks)
+        self.journal.record.stage = stage
+        self.journal.sync()
+        taken, _ = self._mark(single, [])
+        self.card.flush()
+        return len(taken)
+
+    def look(self, blocks: Numbers) -> Numbers:
+        """Blocks whose marks stand at some places; NONE, TORN or UNREADABLE."""
+        self.card.drop_cache()
+        return self._look(blocks)
+
     def _mark_and_look(self, plan: Plan, single: Numbers, pieces: list[tuple[int, int]]) -> Seen:
         marked = self._mark(single, pieces)
         self.card.flush()

@@ -82,6 +82,8 @@ class Verdict:
     def _certainty(self) -> str:
         if self.stage == "whole":
             return "every block of it was written and read again"
+        if self.stage == "pulled":
+            return "as far as marks tell that were on it while it was out of its reader"
         if self.stage == "run":
             return (f"unless it hides more than {binary(self.hidden * 2 // 3)} behind a cache or lies by less than "
                     f"{binary(self.hidden)}; a false stretch in its middle is only found for certain by the full proof")
