@@ -191,6 +191,20 @@ def test_a_bad_table_costs_no_file_that_can_be_reached_otherwise(tmp_path):
                 assert kept.read(start, end - start) == truth.inner.read(start, end - start)
 
 
+def test_what_fails_of_a_fat_is_taken_from_its_second_copy(tmp_path):
+    bench = bench_with(tmp_path, lambda volume: [(volume.geometry.fat_offset(0) + 1024, 2048)])
+    card = bench.shelf.find("Pipkin")
+    told = rescue(card, bench, Wishes(), Watch())
+    assert told.is_whole, told.sentence("Pipkin")
+    with finish(card, bench, Watch()).open() as kept, card.open() as truth:
+        assert files_in(kept) == files_in(truth.inner)
+
+
+def files_in(blocks) -> dict[str, bytes]:
+    volume = open_partition(blocks, 1)
+    return {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.kind == "file"}
+
+
 def test_another_card_is_not_read_into_the_rescue_of_this_one(tmp_path):
     bench = bench_with(tmp_path, middle_of("saves/game 6.srm"))
     card = bench.shelf.find("Pipkin")

@@ -11,6 +11,7 @@ from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.rescue.pieces import LONGEST_COMMAND, SWEEP, Command, Gap, Inside, Sweep, after
 from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.rescue.state import RescueState
+from mosscrate.core.rescue.twins import Twin, twins
 from mosscrate.core.watch import Watch
 
 HOPELESS = 16                     # failures on a card of which nothing was ever read
@@ -111,14 +112,32 @@ class Salvaged(Rescued):
         super().__init__(fetcher.target, fetcher.state)
         self.sector = fetcher.card.sector
         self.fetcher, self.watch = fetcher, watch
+        self.twins: tuple[Twin, ...] = ()
+        self.twins = tuple(twins(self))
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         unit = self.state.unit
         start = offset // unit * unit
         end = min(self.size, -(-(offset + len(buffer)) // unit) * unit)
+        self._have(start, end)
+        for twin in self.twins:
+            within = max(start, twin.start), min(end, twin.start + twin.length)
+            for first, last in list(self.state.have.missing(*within)):
+                self._take_from(twin, first, last)
+        super()._read_into(offset, buffer)
+
+    def _have(self, start: int, end: int) -> None:
+        """Fetch what nobody has touched."""
         for first, last in self.state.touched(start, end).missing(start, end):
             self._fetch(Sweep(first, last, SWEEP, jump=0))
-        super()._read_into(offset, buffer)
+
+    def _take_from(self, twin: Twin, start: int, end: int) -> None:
+        """What cannot be read, from where it stands again."""
+        distance, target = twin.other - twin.start, self.fetcher.target
+        self._have(start + distance, end + distance)
+        for first, last in list(self.state.have.within(start + distance, end + distance)):
+            target.write(first - distance, target.read(first, last - first))
+            self.state.settle(first - distance, last - distance)
 
     def _fetch(self, sweep: Sweep) -> None:
         left: list[Sweep | Gap] = [sweep]

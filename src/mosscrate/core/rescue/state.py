@@ -161,6 +161,14 @@ class RescueState:
         del self.gaps[piece.start]
         self._begun.remove(piece.start, piece.end)
 
+    def settle(self, start: int, end: int) -> None:
+        """Bytes are had from elsewhere: nothing that is begun there is gone on with."""
+        self.add_have(start, end)
+        for gap in [gap for gap in self.gaps.values() if gap.start < end and gap.end > start]:
+            self.take_gap(gap)
+            for first, last in list(self.have.missing(gap.start, gap.end)):
+                self.put_gap(Inside(first, last, gap.hits, gap.tries))
+
     def touched(self, start: int = 0, end: int | None = None) -> Runs:
         """What is had, bad or begun in a stretch."""
         end = self.card.size if end is None else end
