@@ -63,5 +63,5 @@ def _keep(card: Path, folder: Path, *, verify: bool) -> None:
     _forget(card)
     crate = Crate(folder / "crate")
     with open_blocks(card) as blocks:
-        crate.keep(CardRecord("card", "key", "TAGG", SIZE), blocks, Watch(), layout={}, verify=verify)
+        crate.keep(CardRecord("card", "key", "TAGG", SIZE), blocks, Watch(), verify=verify)
     shutil.rmtree(crate.root)

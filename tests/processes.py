@@ -274,7 +274,7 @@ def _ran(sheet: JobSheet, bench: Bench, medium: Medium) -> str:
 
 def _kept(crate: Crate, medium: Medium) -> str:
     with medium.open() as blocks:
-        crate.keep(card_of(medium), blocks, Watch(), layout={})
+        crate.keep(card_of(medium), blocks, Watch())
     return "done"
 
 

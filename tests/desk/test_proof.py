@@ -174,7 +174,7 @@ def test_a_card_is_written_through_and_proved_whole_from_the_window(person, proo
 def test_where_a_card_is_not_what_was_kept_is_drawn(person, proof, bench):
     card = bench.shelf.find("Worn card")
     with card.open() as blocks:
-        bench.crate.keep(card_of(card), blocks, Watch(), layout={}, verify=False)
+        bench.crate.keep(card_of(card), blocks, Watch(), verify=False)
         volume = open_partition(blocks, 2)
         entry = next(e for e in volume.tree().entries if e.path.endswith(".gb") and e.size)
         at = 6 * MIB + volume.extents_of(entry)[0].start

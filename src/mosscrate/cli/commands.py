@@ -126,11 +126,13 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
 @click.argument("medium")
 @click.option("--to", "out", type=click.Path(path_type=Path), help="Image file to make instead of one in the crate.")
 @click.option("--partition", "-p", type=int, help="Only this partition, as a bare volume without a map; needs --to.")
+@click.option("--every-byte", is_flag=True, help="Keep what is left in free room too; else it comes back as zeros.")
 @click.option("--no-verify", is_flag=True, help="Do not read the backup back.")
 @json_option
 @click.pass_obj
-def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_verify: bool, as_json: bool) -> None:
-    """Keep a whole MEDIUM as a dated image with a record beside it; empty stretches take no room."""
+def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, every_byte: bool, no_verify: bool,
+         as_json: bool) -> None:
+    """Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again."""
     found = bench.shelf.find(medium)
     if partition is not None and out is None:
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
@@ -145,8 +147,11 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, no_
         elif seen.cut:
             click.echo(f"  ! {found.name} is cut short: its own contents count on {binary(seen.cut)} more. What there "
                        "is of it is kept.", err=True)
-        backup = bench.crate.keep(card_of(found), blocks, watch, layout=describe(seen) if seen else {}, path=out,
-                                  verify=not no_verify)
+        if out is None:
+            backup = bench.crate.keep(card_of(found), blocks, watch, verify=not no_verify, every_byte=every_byte)
+        else:
+            backup = bench.crate.keep_as_image(card_of(found), blocks, watch, out,
+                                               layout=describe(seen) if seen else {}, verify=not no_verify)
     r = backup.record
     if as_json:
         show_json({"image": str(backup.path), "length": r.length, "written": r.written, "blake3": r.blake3,

@@ -28,7 +28,7 @@ COMMANDS = (
     Entry("folder", "filing", "Make a folder, and those above it where they are missing."),
     Entry("traits", "filing", "Set comment, protection bits or date of a file on OFS or FFS."),
     Entry("keep", "commands",
-          "Keep a whole MEDIUM as a dated image with a record beside it; empty stretches take no room."),
+          "Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again."),
     Entry("crate", "commands", "List what is kept, card by card."),
     Entry("write", "commands", "Write an IMAGE (or another card) onto MEDIUM and read it back."),
     Entry("prepare", "preparing",

@@ -15,7 +15,6 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks
 from mosscrate.core.blocks.faulty import Bad, Faults, Fold, Slow, Speed
-from mosscrate.core.contents import describe, survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Crate
 from mosscrate.core.maps import MapKind, apple, edits, write_map
@@ -230,7 +229,7 @@ def _keep(bench: Bench, stem: str, days_ago: int) -> None:
     crate = Crate(bench.crate.root, lambda: when)
     medium = bench.shelf.medium_at((bench.shelf.simulated_folder or Path()) / f"{stem}.img")
     with medium.open() as blocks:
-        crate.keep(card_of(medium), blocks, Watch(), layout=describe(survey(blocks)), verify=False)
+        crate.keep(card_of(medium), blocks, Watch(), verify=False)
 
 
 def _tarn() -> list[Part]:

@@ -9,7 +9,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from mosscrate.core.contents import Layout, describe_what_is_read, survey
+from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.unpacking import read_through
 from mosscrate.core.crate import Backup, Lane, Trouble
 from mosscrate.core.errors import MachineError, MossError, Stopped
@@ -231,7 +231,7 @@ class BenchModel(QObject):
         """Keep a card in the crate; None where a job works on it already."""
         def work(watch: Watch) -> Backup:
             with medium.open() as blocks:
-                return self.bench.crate.keep(card_of(medium), blocks, watch, layout=describe_what_is_read(blocks))
+                return self.bench.crate.keep(card_of(medium), blocks, watch)
 
         job = self.run(f"Keep {medium.name}", work, {medium.key})
         if job:

@@ -60,7 +60,7 @@ def test_a_target_is_kept_first_where_it_holds_what_no_backup_has(bench):
     assert steps[:2] == (s.KeepCard(s.Which.TARGET), s.KeepCard(s.Which.SOURCE))
     target = bench.shelf.find("new")
     with target.open() as blocks:
-        bench.crate.keep(card_of(target), blocks, Watch(), layout={})
+        bench.crate.keep(card_of(target), blocks, Watch())
     assert plan(bench, handheld().data, handheld(seed=9).data, 40 * MIB)[0] == s.KeepCard(s.Which.SOURCE)
 
 
@@ -110,7 +110,7 @@ def test_changing_and_growing_a_card_in_place_begin_with_keeping_it_once(bench):
         assert propose_arrangement(medium, layout, bench.crate).steps == (s.KeepCard(s.Which.TARGET), s.Eject())
         assert propose_growth(medium, layout, bench.crate).steps == (
             s.KeepCard(s.Which.TARGET), s.GrowPartition(2), s.Eject())
-        bench.crate.keep(card_of(medium), blocks, Watch(), layout={})
+        bench.crate.keep(card_of(medium), blocks, Watch())
     assert propose_arrangement(medium, layout, bench.crate).steps == (s.Eject(),)
 
 

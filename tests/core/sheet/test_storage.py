@@ -66,7 +66,7 @@ def test_hard_and_symbolic_links_are_the_file_itself(bench, image, tmp_path):
 
 def test_a_kept_backup_is_one_under_every_name_and_in_every_crate(bench, image, tmp_path, monkeypatch):
     medium = bench.shelf.find(str(image))
-    backup = bench.crate.keep(card_of(medium), medium.open(), Watch(), layout={})
+    backup = bench.crate.keep(card_of(medium), medium.open(), Watch())
     os.link(backup.path, tmp_path / "innocent.img")
     refused(bench, backup.path, why="kept backup")
     refused(bench, tmp_path / "innocent.img", why="kept backup")
@@ -96,7 +96,7 @@ def test_what_a_job_kept_is_found_in_whatever_crate_it_is_now(bench, image, tmp_
 def test_a_sheet_names_its_backup_by_id_and_finds_it_where_its_crate_went(bench, image, tmp_path):
     put_card(bench, "new", 40 * MIB)
     old, new = bench.shelf.find(str(image)), bench.shelf.find("New")
-    backup = bench.crate.keep(card_of(old), old.open(), Watch(), layout={})
+    backup = bench.crate.keep(card_of(old), old.open(), Watch())
     os.link(backup.path, tmp_path / "another name.img")
     sheet = JobSheet((WriteImage(),), source=reference(bench.shelf.medium_at(backup.path)), target=reference(new))
     assert (sheet.source.backup, sheet.source.path) == (backup.id, "")
@@ -155,7 +155,7 @@ def test_what_is_mounted_through_any_of_its_names_is_in_use(bench, tmp_path):
 @needs_root
 def test_a_backup_behind_a_loop_is_a_backup(bench, image):
     medium = bench.shelf.find(str(image))
-    backup = bench.crate.keep(card_of(medium), medium.open(), Watch(), layout={})
+    backup = bench.crate.keep(card_of(medium), medium.open(), Watch())
     with loop(backup.path) as device:
         refused(bench, device, why="kept backup")
 

@@ -202,12 +202,13 @@ def _read_mending(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
         return _read_strict(source, extent, buffer)
     except MediumError:
         data = buffer[:extent.length]
-        bad = _read_around(source, extent, data)
+        bad = read_around(source, extent, data)
         return Chunk(extent.start, extent.length, data, tuple(bad))
 
 
-def _read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
-    """Halve a block until the sectors that cannot be read stand alone; they become zeros."""
+def read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
+    """Fill `data`; halve what fails until the sectors that cannot be read stand alone. They become zeros, and are told.
+    """
     try:
         source.read_into(extent.start, data)
         return []
@@ -216,8 +217,8 @@ def _read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Exten
             data[:] = bytes(extent.length)
             return [extent]
     half = -(-extent.length // 2 // source.sector) * source.sector
-    left = _read_around(source, Extent(extent.start, half), data[:half])
-    right = _read_around(source, Extent(extent.start + half, extent.length - half), data[half:])
+    left = read_around(source, Extent(extent.start, half), data[:half])
+    right = read_around(source, Extent(extent.start + half, extent.length - half), data[half:])
     if left and right and left[-1].end == right[0].start:
         right[0] = Extent(left[-1].start, left.pop().length + right[0].length)
     return left + right

@@ -13,16 +13,22 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from mosscrate.core.blocks import Blocks, FileBlocks, create_image, open_blocks
+from mosscrate.core.blocks import Blocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
+from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import record as records
+from mosscrate.core.crate.checking import about_of, check_chunks
 from mosscrate.core.crate.record import BackupRecord, CardRecord
+from mosscrate.core.crate.storing import store
 from mosscrate.core.durable import sync_folder
-from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.errors import CrateError, FormatError, MediumError
+from mosscrate.core.images import disk_in
+from mosscrate.core.images.kept.manifest import About
 from mosscrate.core.sizes import binary
 from mosscrate.core.watch import Watch
 
 TAKEN = (".img", ".json", ".rescue")      # by a backup, or by a rescue that will become one
+KEPT = ".kept"
 SPARE_ROOM = 64 << 20            # left on the disk for everything else
 
 
@@ -43,10 +49,15 @@ class Backup:
         """When the card was read."""
         return datetime.fromisoformat(self.record.kept_at)
 
-    def open(self) -> FileBlocks:
-        """The image, for reading. Raises CrateError when it is gone or has another length."""
+    @property
+    def is_in_chunks(self) -> bool:
+        """Whether it is a list of chunks; else it is an image."""
+        return self.path.suffix == KEPT
+
+    def open(self) -> Blocks:
+        """The card as it was kept, for reading. Raises CrateError when it is gone or has another length."""
         try:
-            blocks = open_blocks(self.path)
+            blocks = _open(self.path)
         except MediumError as error:
             raise CrateError(f"The backup of {self.record.card.name} is recorded, but its image is gone: "
                              f"{error}") from error
@@ -89,6 +100,10 @@ class Crate:
             except CrateError:
                 continue
             cards.setdefault(record.card.key, []).append(Backup(record, path.with_name(record.image)))
+        for path in sorted(self.root.glob(f"backups/*/*{KEPT}")):
+            with suppress(CrateError):
+                record = _record_of(path)
+                cards.setdefault(record.card.key, []).append(Backup(record, path))
         lanes = [Lane(found[-1].record.card, tuple(found))
                  for found in (sorted(b, key=lambda b: b.kept_at) for b in cards.values())]
         return sorted(lanes, key=lambda lane: lane.backups[-1].kept_at, reverse=True)
@@ -104,6 +119,11 @@ class Crate:
             except CrateError as error:
                 found.append(Trouble(image, f"The backup {image.name} in “{image.parent.name}” is there, but it is not "
                                      f"known of which card and whether it is whole: {error}"))
+        for path in sorted(self.root.glob(f"backups/*/*{KEPT}")):
+            try:
+                _record_of(path)
+            except CrateError as error:
+                found.append(Trouble(path, str(error)))
         for path in sorted(self.root.glob("*/*.json")):
             with suppress(CrateError):
                 image = path.with_name(records.load(path).image)
@@ -116,13 +136,14 @@ class Crate:
         """Whether a backup is in this crate."""
         return self.image(id).is_file()
 
-    def open(self, id: str) -> FileBlocks:
+    def open(self, id: str) -> Blocks:
         """The card as it was kept, for reading. Raises MediumError."""
-        return open_blocks(self.image(id))
+        return _open(self.image(id))
 
     def digest(self, id: str) -> str:
-        """BLAKE3 that a backup is recorded with; "" where its record cannot be used."""
-        return records.digest_beside(self.image(id))
+        """BLAKE3 that an image is recorded with; "" where it has none, and for chunks, which are proven one by one."""
+        path = self.image(id)
+        return "" if path.suffix == KEPT else records.digest_beside(path)
 
     @staticmethod
     def named(id: str) -> str:
@@ -130,8 +151,11 @@ class Crate:
         return f"The backup {id.rpartition('/')[2]}"
 
     def image(self, id: str) -> Path:
-        """Where a backup lies, as long as it is one file."""
-        return Path(id) if id.startswith("/") else self.root / f"{id}.img"     # jobs named images by their paths once
+        """The file that stands for a backup: its image, or the list of its chunks."""
+        if id.startswith("/"):                                # jobs named images by their paths once
+            return Path(id)
+        kept = self.root / "backups" / f"{id}{KEPT}"
+        return kept if kept.exists() else self.root / f"{id}.img"
 
     def backups_of(self, key: str) -> tuple[Backup, ...]:
         """The backups of one card, oldest first."""
@@ -144,20 +168,48 @@ class Crate:
         candidates = (folder / f"{stamp} {name}{f' ({n})' if n else ''}.img" for n in range(1000))
         return next(path for path in candidates if not any(path.with_suffix(ending).exists() for ending in TAKEN))
 
-    def check_room(self, blocks: Blocks, folder: Path | None = None) -> None:
-        """Raises CrateError when the card's data would not fit onto the disk of the crate."""
+    def check_room(self, blocks: Blocks, folder: Path | None = None, *, used: int | None = None) -> None:
+        """Raises CrateError when the card's data would not fit onto the disk of the crate.
+
+        Args:
+            blocks: the card.
+            folder: where it goes; the crate's own where it is left out.
+            used: bytes that are in use on it; None where that is not known.
+        """
         place = folder or self.root
         while not place.exists():
             place = place.parent
-        needed = sum(e.length for e in blocks.extents() if not e.is_hole)
+        there = sum(e.length for e in blocks.extents() if not e.is_hole)
+        needed = there if used is None else min(there, used)
         free = shutil.disk_usage(place).free - SPARE_ROOM
         if needed > free:
             raise CrateError(f"There is no room for this backup: it may need {binary(needed)}, the disk of "
                              f"{place} has {binary(max(0, free))} to spare. Nothing was written.")
 
-    def keep(self, card: CardRecord, blocks: Blocks, watch: Watch, *, layout: dict[str, Any],
-             verify: bool = True, path: Path | None = None) -> Backup:
-        """Read a whole card into an image and record it.
+    def keep(self, card: CardRecord, blocks: Blocks, watch: Watch, *, verify: bool = True,
+             every_byte: bool = False) -> Backup:
+        """Keep what is in use on a card, each chunk once in the whole crate.
+
+        Free room and the slack of files come back as zeros, unless every byte is asked for. Sectors that cannot be
+        read are zeros and named in the record.
+
+        Raises:
+            CrateError: there is no room, or what was written does not read back equal.
+            MediumError: the card is gone.
+            Stopped: what was packed so far is used again next time.
+        """
+        seen = None
+        with suppress(MediumError, FormatError):
+            seen = survey(blocks)
+        if not self.backups_of(card.key):                    # else most of it may be here already
+            self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
+        stored = store(self.root, card, blocks, seen, watch, kept_at=self.now(),
+                       described=describe(seen) if seen else {}, verify=verify, every_byte=every_byte)
+        return Backup(_record(stored.path, stored.about), stored.path)
+
+    def keep_as_image(self, card: CardRecord, blocks: Blocks, watch: Watch, path: Path, *, layout: dict[str, Any],
+                      verify: bool = True) -> Backup:
+        """Read a whole card into an image somewhere, and record it beside it.
 
         Sectors that cannot be read are zeros in the image and named in the record.
 
@@ -166,9 +218,8 @@ class Crate:
             MediumError: the disk of the crate could not be written.
             Stopped: the half-made image is removed.
         """
-        if path and (path.exists() or path.with_suffix(".json").exists()):
+        if path.exists() or path.with_suffix(".json").exists():
             raise CrateError(f"{path} or its record is there already. Take another name; nothing was changed.")
-        path = path or self.suggest(card)
         self.check_room(blocks, path.parent)
         path.parent.mkdir(parents=True, exist_ok=True)
         part = path.with_name(path.name + ".part")
@@ -192,11 +243,36 @@ class Crate:
         return Backup(record, path)
 
     def check(self, backup: Backup, watch: Watch) -> None:
-        """Read a backup again and compare it with its record. Raises CrateError."""
+        """Read a backup again and compare it with its record. Raises CrateError that names what is damaged."""
+        if backup.is_in_chunks:
+            check_chunks(backup.path, watch)
+            return
         with backup.open() as image:
             if digest(image, image.size, watch, phase="Checking the backup") != backup.record.blake3:
                 raise CrateError(f"The backup {backup.path.name} is not what was kept: its checksum differs. "
                                  "Do not put it back.")
+
+
+def _open(path: Path) -> Blocks:
+    """An image, or the disk that a list of chunks comes to. Raises MediumError."""
+    blocks = open_blocks(path)
+    return disk_in(blocks) if path.suffix == KEPT else blocks
+
+
+def _record_of(path: Path) -> BackupRecord:
+    """Of a backup in chunks. Raises CrateError."""
+    try:
+        status = path.stat()
+        return _record(path, about_of(path, status.st_size, status.st_mtime_ns))
+    except (OSError, FormatError) as error:
+        raise CrateError(f"The backup {path.stem} in “{path.parent.name}” cannot be used: {error}") from error
+
+
+def _record(path: Path, about: About) -> BackupRecord:
+    card = about.card
+    return BackupRecord(CardRecord(card.name, card.key, card.tag, card.size, card.model, card.serial), about.kept_at,
+                        path.name, card.size, about.used, about.root, about.seconds, about.verified,
+                        about.unreadable, about.layout)
 
 
 def _verify(image: Blocks, copied: Copied, watch: Watch) -> None:

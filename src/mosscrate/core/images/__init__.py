@@ -9,13 +9,14 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import FormatError, MediumError, NotReadYet
 from mosscrate.core.images.container import ContainedDisk, ContainerFormat, unchanged
 from mosscrate.core.images.drive_file import Drive
+from mosscrate.core.images.kept import Kept
 from mosscrate.core.images.packing import PackedDisk, Packing, Reach, Remembered, join_with, packed_in, unpacked
 from mosscrate.core.images.published import Compared, published_for
 from mosscrate.core.images.qcow2 import Qcow2
 from mosscrate.core.images.raw import must_be_a_disk, open_image
 from mosscrate.core.images.vhd import Vhd
 
-CONTAINERS: tuple[ContainerFormat, ...] = (Drive(), Qcow2(), Vhd())
+CONTAINERS: tuple[ContainerFormat, ...] = (Drive(), Kept(), Qcow2(), Vhd())
 
 __all__ = ["CONTAINERS", "Compared", "ContainedDisk", "PackedDisk", "Packing", "Reach", "Remembered", "disk_in",
            "open_image", "packed_in", "published_for", "unchanged"]

@@ -30,6 +30,7 @@ from mosscrate.core.sizes import printed
 from mosscrate.core.slots.locks import StorageLock, lock_for_reading, lock_for_writing, lock_image
 from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
 
+KEPT = ".kept"                                   # a backup that is a list of chunks
 _TAG_LETTERS = "ACDEFHJKLMNPRTUVWXY3479"        # none that is read as another
 
 
@@ -172,7 +173,7 @@ class Medium:
     @property
     def _is_a_file(self) -> bool:
         """Whether it may be a container, or packed: a card or a backup is what it is, whatever its bytes look like."""
-        return self.source == Source.IMAGE
+        return self.source == Source.IMAGE or self.path.suffix == KEPT
 
     def open_for_guard(self, purpose: str = "a job") -> Blocks:
         """For writing, everybody else kept out; the guard alone calls this. Raises MediumError.

@@ -92,7 +92,7 @@ class Shelf:
     def kept_as(self, storage: Storage) -> str:
         """The id of the backup that a storage is, in whatever crate and under whatever name; "" for none."""
         roots = {root.resolve() for root in (self.backups, *self.crates) if root is not None and _is_open(root)}
-        for image in (image for root in roots for image in root.glob("*/*.img")):
+        for image in (image for root in roots for image in (*root.glob("*/*.img"), *root.glob("backups/*/*.kept"))):
             try:
                 status = image.stat()
             except OSError:

@@ -175,7 +175,7 @@ def _losses(sheet: JobSheet, bench: Bench) -> tuple[Finding, ...]:
 def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) -> str:
     with medium.open() as card:
         blocks = whole_partition(card, index)
-        bench.crate.keep(card_of(medium), blocks, watch, layout=describe_what_is_read(blocks), path=to)
+        bench.crate.keep_as_image(card_of(medium), blocks, watch, to, layout=describe_what_is_read(blocks))
     return f"{binary(blocks.size)} saved as {to}, read back and equal."
 
 

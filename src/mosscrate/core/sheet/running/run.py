@@ -17,9 +17,11 @@ from mosscrate.core.blocks import Blocks, Overlay
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.crate.checking import check_chunks
 from mosscrate.core.crate.record import digest_beside
-from mosscrate.core.errors import FitError, GuardRefusal, JobError, MediumError
+from mosscrate.core.errors import CrateError, FitError, GuardRefusal, JobError, MediumError
 from mosscrate.core.images import packed_in
+from mosscrate.core.images.kept import kept_in
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.notes import Body, Notes
 from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
@@ -221,8 +223,13 @@ class Running:
 
         One that is written as it stands is compared while it is written.
         """
-        expected, name = self._expected()
         parts = any(step.reads_parts for step in steps)
+        if parts and (kept := kept_in(source)) is not None:
+            try:
+                check_chunks(kept.path, watch)
+            except CrateError as error:
+                raise CrateError(f"{error} Nothing was written.") from error
+        expected, name = self._expected()
         if expected and parts and digest(source, source.size, watch, phase="Comparing with its record") != expected:
             raise not_as_recorded(name, "Nothing was written.")
 

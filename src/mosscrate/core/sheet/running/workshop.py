@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.contents import describe_what_is_read
 from mosscrate.core.errors import JobError, MediumError
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.decision import Done
@@ -108,7 +107,8 @@ class Workshop:
         if self.is_rehearsal:
             self.bench.crate.check_room(blocks)
             return Done(f"{medium.name} would be kept; there is room for it.")
-        backup = self.bench.crate.keep(card_of(medium), blocks, watch, layout=describe_what_is_read(blocks))
+        # what is going to be written over comes back to the last byte
+        backup = self.bench.crate.keep(card_of(medium), blocks, watch, every_byte=which == Which.TARGET)
         if not backup.record.is_complete:
             places = counted(len(backup.record.unreadable), "place")
             raise MediumError(f"{medium.name} could not be read in {places}, first at byte "

@@ -1,0 +1,216 @@
+"""The packs of a crate: where each chunk lies, by its name, and its bytes.
+
+The tables at the ends of packs are read once for each pack; a pack without a sound end is gone through frame by frame.
+"""
+
+from __future__ import annotations
+
+import mmap
+import os
+import threading
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from backports import zstd
+from blake3 import blake3
+from numpy.typing import NDArray
+
+from mosscrate.core.errors import CrateError
+from mosscrate.core.images.kept.frames import (
+    FRAME,
+    FRAME_MAGIC,
+    LONGEST_CHUNK,
+    NAME,
+    PACK_END,
+    PACK_HEAD,
+    PACK_MAGIC,
+    PLACE_BITS,
+    ROW,
+    TABLE_MAGIC,
+    ZSTD,
+    check_of,
+)
+
+OPEN_AT_ONCE = 64
+PREFIX = np.dtype(">u8")                 # the first bytes of a name, as they sort
+Names = NDArray[np.uint8]                # shape (n, 32)
+
+
+@dataclass(frozen=True)
+class Found:
+    """Where a chunk lies: pack, byte of its frame, codec, bytes as they are stored and as they are."""
+
+    pack: Path
+    offset: int
+    codec: int
+    stored: int
+    raw: int
+
+
+class Packs:
+    """All packs below the folder of a crate."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._lock = threading.Lock()
+        self._paths: list[Path] = []
+        self._known: set[Path] = set()
+        self._rows = np.zeros(0, ROW)
+        self._pack_of = np.zeros(0, np.int32)
+        self._prefixes = np.zeros(0, np.uint64)
+        self._files: OrderedDict[Path, int] = OrderedDict()
+
+    def refresh(self) -> None:
+        """Take in packs that are new, here or from another computer. Raises CrateError where a folder cannot be read.
+        """
+        with self._lock:
+            try:
+                paths = sorted(p for p in self.folder.glob("packs/*/*.pack") if p not in self._known)
+            except OSError as error:
+                raise CrateError(f"The crate {self.folder} cannot be read: {error.strerror}.") from error
+            fresh = [(path, table_of(path)) for path in paths]
+            if not fresh:
+                return
+            first = len(self._paths)
+            self._paths += paths
+            self._known |= set(paths)
+            rows = np.concatenate([self._rows, *(rows for _, rows in fresh)])
+            pack_of = np.concatenate([self._pack_of, *(np.full(len(rows), first + number, np.int32)
+                                                       for number, (_, rows) in enumerate(fresh))])
+            prefixes = _prefixes(_as_names(rows["name"]))
+            order = np.argsort(prefixes, kind="stable")
+            self._rows, self._pack_of, self._prefixes = rows[order], pack_of[order], prefixes[order]
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def find(self, name: bytes) -> Found | None:
+        """Where a chunk lies, as far as was taken in."""
+        return next(self.all_of(name), None)
+
+    def all_of(self, name: bytes) -> Iterator[Found]:
+        """Everywhere where it lies."""
+        prefix = np.frombuffer(name[:8], PREFIX)[0].astype(np.uint64)
+        at = int(np.searchsorted(self._prefixes, prefix))
+        while at < len(self._prefixes) and self._prefixes[at] == prefix:
+            row = self._rows[at]
+            if row["name"].tobytes() == name:
+                place = int(row["place"])
+                yield Found(self._paths[self._pack_of[at]], place & ((1 << PLACE_BITS) - 1), place >> PLACE_BITS,
+                            int(row["stored"]), int(row["raw"]))
+            at += 1
+
+    def has(self, names: Names) -> NDArray[np.bool_]:
+        """Which of many names are there; shape (n,)."""
+        if not len(self._rows) or not len(names):
+            return np.zeros(len(names), bool)
+        wanted = _prefixes(names)
+        at = np.minimum(np.searchsorted(self._prefixes, wanted), len(self._rows) - 1)
+        same: NDArray[np.bool_] = (_as_names(self._rows["name"][at]) == names).all(axis=1)
+        for number in np.flatnonzero(~same & (self._prefixes[at] == wanted)).tolist():      # names that begin alike
+            same[number] = self.find(names[number].tobytes()) is not None
+        return same
+
+    def read(self, name: bytes) -> bytes:
+        """The bytes of a chunk, proven by its name. Raises CrateError that says what is wrong with it."""
+        wrong = "it is in no pack"
+        for found in self.all_of(name):
+            try:
+                data = self._unpacked(found)
+            except (OSError, zstd.ZstdError, ValueError) as error:
+                wrong = str(error)
+                continue
+            if blake3(data).digest() == name:
+                return data
+            wrong = f"{found.pack.name} holds something else at byte {found.offset:,}"
+        raise CrateError(f"Chunk {name.hex()[:12]} cannot be read: {wrong}.")
+
+    def close(self) -> None:
+        """Let go of files; they are opened again when they are wanted."""
+        with self._lock:
+            while self._files:
+                os.close(self._files.popitem()[1])
+
+    def _unpacked(self, found: Found) -> bytes:
+        with self._lock:
+            fd = self._file(found.pack)
+            data = os.pread(fd, found.stored, found.offset + FRAME.itemsize)
+        if len(data) != found.stored:
+            raise ValueError(f"{found.pack.name} is cut")
+        return zstd.ZstdDecompressor().decompress(data, found.raw + 1) if found.codec == ZSTD else data
+
+    def _file(self, path: Path) -> int:
+        fd = self._files.pop(path, -1)
+        if fd < 0:
+            fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        self._files[path] = fd
+        if len(self._files) > OPEN_AT_ONCE:
+            os.close(self._files.popitem(last=False)[1])
+        return fd
+
+
+@lru_cache(8)
+def packs_of(folder: Path) -> Packs:
+    """The packs of a crate; what was taken in of them stays known while the program runs."""
+    return Packs(folder)
+
+
+def table_of(path: Path) -> NDArray[np.void]:
+    """What is in a pack, as ROW. A pack that cannot be read at all has nothing in it."""
+    try:
+        with path.open("rb") as file:
+            rows = _table_at_end(file.fileno(), os.fstat(file.fileno()).st_size)
+            return rows if rows is not None else _walked(file.fileno(), os.fstat(file.fileno()).st_size)
+    except OSError:
+        return np.zeros(0, ROW)
+
+
+def _table_at_end(fd: int, size: int) -> NDArray[np.void] | None:
+    """None where the end is not sound."""
+    if size < PACK_HEAD.itemsize + PACK_END.itemsize:
+        return None
+    data = os.pread(fd, PACK_END.itemsize, size - PACK_END.itemsize)
+    end = np.frombuffer(data, PACK_END, 1)[0]
+    if end["magic"].tobytes() != TABLE_MAGIC or check_of(data[:-8]) != end["check"].tobytes():
+        return None
+    start, length = int(end["table"]), int(end["rows"]) * ROW.itemsize
+    if start + length != size - PACK_END.itemsize:
+        return None
+    table = os.pread(fd, length, start)
+    return np.frombuffer(table, ROW) if blake3(table).digest() == end["digest"].tobytes() else None
+
+
+def _walked(fd: int, size: int) -> NDArray[np.void]:
+    """From frame to frame; after one whose head is damaged the next sound one is looked for."""
+    if size < PACK_HEAD.itemsize or os.pread(fd, 8, 0) != PACK_MAGIC:
+        return np.zeros(0, ROW)
+    rows, at = [], PACK_HEAD.itemsize
+    with mmap.mmap(fd, size, prot=mmap.PROT_READ) as data:
+        while 0 <= at <= size - FRAME.itemsize:
+            head = data[at:at + FRAME.itemsize]
+            frame = np.frombuffer(head, FRAME, 1)[0]
+            stored, raw = int(frame["stored"]), int(frame["raw"])
+            is_sound = head[:4] == FRAME_MAGIC and check_of(head[:-4], 4) == frame["head_check"].tobytes()
+            if not is_sound or at + FRAME.itemsize + stored > size or raw > LONGEST_CHUNK:
+                at = data.find(FRAME_MAGIC, at + 1)
+                continue
+            rows.append((frame["name"], at | int(frame["codec"]) << PLACE_BITS, stored, raw))
+            at += FRAME.itemsize + stored
+    return np.array(rows, ROW)
+
+
+def _as_names(column: NDArray[np.void]) -> Names:
+    return np.ascontiguousarray(column).view(np.uint8).reshape(-1, NAME)
+
+
+def _prefixes(names: Names) -> NDArray[np.uint64]:
+    return np.ascontiguousarray(names[:, :8]).view(PREFIX).reshape(-1).astype(np.uint64)
+
+
+def as_names(names: Iterable[bytes]) -> Names:
+    """Names as rows."""
+    return np.frombuffer(b"".join(names), np.uint8).reshape(-1, NAME)
