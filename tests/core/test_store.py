@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
+import errno
+import itertools
+import os
 import random
+from contextlib import suppress
+from pathlib import Path
 
 import numpy as np
 import pytest
+from blake3 import blake3
 
 from mosscrate.core.blocks import MemoryBlocks, Window
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.errors import CrateError, Damaged, MediumError
+from mosscrate.core.images.kept import packs_of, read_manifest
+from mosscrate.core.images.kept.packs import as_names
 from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.volumes import Making, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
@@ -85,3 +94,117 @@ def slack_of(volume, start: int) -> set[int]:
             if volume.kind.startswith("ext") and end is not None:
                 found |= set(range(start + end, start + -(-end // volume.block) * volume.block))
     return found
+
+
+def test_the_same_files_are_kept_once_whatever_card_they_are_on(tmp_path):
+    rnd, files = random.Random(5), {}
+    for number in range(60):
+        files[f"game {number}.bin"] = rnd.randbytes(rnd.choice((3, 700, 40_000, 300_000, (1 << 20) + 5)))
+    crate = Crate(tmp_path)
+    cards = [filled(kind, files, block=block, order=order) for kind, block, order in (
+        ("fat32", 512, 1), ("fat16", 4096, 2), ("exfat", 32768, 3), ("ext4", 4096, 4), ("ffs", 512, 5))]
+    sizes = []
+    for number, card in enumerate(cards):
+        crate.keep(record(card, f"key {number}"), card, Watch())
+        sizes.append(sum(p.stat().st_size for p in tmp_path.rglob("*.pack")))
+    contents = sum(map(len, files.values()))
+    added = [b - a for a, b in itertools.pairwise(sizes)]
+    assert all(more < 0.05 * contents for more in added), added
+    packs = packs_of(tmp_path)
+    names = {manifest.digest_of(number) for lane in crate.lanes() for backup in lane.backups
+             for manifest in [read_manifest(backup.path.read_bytes())] for number in range(len(manifest.files))}
+    assert len(names) == len(files), "contents are known again"
+    assert packs.has(as_names([blake3(files["game 0.bin"][:1 << 20]).digest()])).all()
+
+
+def filled(kind: str, files: dict[str, bytes], *, block: int, order: int) -> MemoryBlocks:
+    """A card with these files, in an order of its own, in pieces."""
+    size = 40 * MIB if kind != "fat32" else 80 * MIB
+    blocks = MemoryBlocks(bytes(size), name="Pipkin")
+    format_for(kind).make(blocks, Making(kind, "GAMES", block, made=1_600_000_000))
+    names = sorted(files)
+    random.Random(order).shuffle(names)
+    editor = edit(blocks)
+    for number, name in enumerate(names):
+        editor.add_file(f"gap {number}", bytes(5000))
+        editor.add_file(name, files[name])
+    editor.commit()
+    editor = edit(blocks)
+    for number in range(len(names)):
+        editor.remove(f"gap {number}")
+    editor.commit()
+    return blocks
+
+
+OPERATIONS = ((os, "pwritev"), (os, "pwrite"), (os, "fsync"), (Path, "rename"))
+
+
+@pytest.mark.parametrize("share", range(4))
+def test_stopped_after_any_operation_nothing_is_listed_that_cannot_be_read(tmp_path, monkeypatch, share):
+    blocks = card_with("fat16", 9, acts=40)
+    done = count_operations(monkeypatch, Crate(tmp_path / "whole"), blocks)
+    for last in range(share, done, 4):
+        crate = Crate(tmp_path / str(last))
+        with monkeypatch.context() as broken:
+            left = [last]
+            for place, name in OPERATIONS:
+                broken.setattr(place, name, failing(getattr(place, name), left))
+            with pytest.raises((CrateError, OSError)):
+                crate.keep(record(blocks), blocks, Watch())
+        for lane in crate.lanes():
+            for backup in lane.backups:
+                crate.check(backup, Watch())
+        backup = crate.keep(record(blocks), blocks, Watch())
+        crate.check(backup, Watch())
+        with backup.open() as kept:
+            assert files_of(kept) == files_of(blocks)
+
+
+def failing(real, left: list[int]):
+    def call(*args, **more):
+        left[0] -= 1
+        if left[0] < 0:
+            raise OSError(errno.EIO, "gone")
+        return real(*args, **more)
+    return call
+
+
+def count_operations(monkeypatch, crate: Crate, blocks) -> int:
+    done = [10_000]
+    with monkeypatch.context() as counted:
+        for place, name in OPERATIONS:
+            counted.setattr(place, name, failing(getattr(place, name), done))
+        crate.keep(record(blocks), blocks, Watch())
+    return 10_000 - done[0]
+
+
+@pytest.mark.parametrize("share", range(4))
+def test_one_bit_flipped_anywhere_is_found_and_costs_nothing_else(tmp_path, share):
+    crate, cards = Crate(tmp_path), [card_with("fat16", 11, acts=40), card_with("ext2", 12, acts=40)]
+    backups = [crate.keep(record(card, f"key {n}"), card, Watch()) for n, card in enumerate(cards)]
+    wanted = [files_of(card) for card in cards]
+    stored = [p for p in tmp_path.rglob("*") if p.suffix in (".pack", ".kept")]
+    assert crate.check_all(Watch()) == []
+    rnd = random.Random(share)
+    for _ in range(40):
+        path = rnd.choice(stored)
+        whole = path.read_bytes()
+        at = rnd.randrange(len(whole))
+        path.write_bytes(whole[:at] + bytes([whole[at] ^ 1 << rnd.randrange(8)]) + whole[at + 1:])
+        packs_of.cache_clear()
+        assert_found(crate, backups, wanted, path, at)
+        path.write_bytes(whole)
+    packs_of.cache_clear()
+
+
+def assert_found(crate: Crate, backups, wanted, path: Path, at: int) -> None:
+    """What is damaged is told; every file that is not named comes back."""
+    told = " ".join(crate.check_all(Watch()))
+    assert told, (path, at)
+    for backup, files in zip(backups, wanted, strict=True):
+        with suppress(CrateError, MediumError), backup.open() as kept:
+            volume = open_partition(kept, 1)
+            for entry in volume.tree().entries:
+                if entry.kind == "file" and entry.path not in told:
+                    with suppress(Damaged):
+                        assert b"".join(volume.read_file(entry)) == files[entry.path], (path, at)

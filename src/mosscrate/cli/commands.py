@@ -1,4 +1,4 @@
-"""look, files, get, keep, crate, write, demo."""
+"""look, files, get, keep, write, demo."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
-from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.errors import MediumError
 from mosscrate.core.images import Reach
 from mosscrate.core.machines import check as suits
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -170,41 +170,6 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
 
 
 @click.command()
-@click.option("--check", is_flag=True, help="Read every backup again and compare it with its record.")
-@json_option
-@click.pass_obj
-def crate(bench: Bench, check: bool, as_json: bool) -> None:
-    """List what is kept, card by card."""
-    lanes, bad = bench.crate.lanes(), []
-    troubles = bench.crate.troubles()
-    if check:
-        with watching() as watch:
-            for backup in (b for lane in lanes for b in lane.backups):
-                try:
-                    bench.crate.check(backup, watch)
-                except (CrateError, MediumError) as error:
-                    bad.append(str(error))
-        bad += [trouble.sentence for trouble in troubles]
-    if as_json:
-        show_json([{"card": lane.card.name, "tag": lane.card.tag, "backups": [
-            {"image": str(b.path), "kept_at": b.record.kept_at, "length": b.record.length, "written": b.record.written,
-             "blake3": b.record.blake3, "verified": b.record.verified, "complete": b.record.is_complete}
-            for b in lane.backups]} for lane in lanes])
-    elif not lanes and not troubles:
-        click.echo("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
-    else:
-        for lane in lanes:
-            click.echo(f"{lane.card.tag}  {lane.card.name}")
-            for b in lane.backups:
-                note = "" if b.record.is_complete else "  incomplete"
-                click.echo(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
-    for trouble in troubles if not check else ():
-        click.echo(f"  ! {trouble.sentence}", err=True)
-    if bad:
-        raise CrateError(" ".join(bad))
-
-
-@click.command()
 @click.argument("image")
 @click.argument("medium")
 @click.option("--tag", default="", help="The four-character tag of the card to write, as `slots` shows it.")
@@ -315,4 +280,4 @@ def machines(bench: Bench, as_json: bool) -> None:
 
 
 COMMANDS: dict[str, click.Command] = {command.name or "": command for command in (
-    look, files, get, keep, crate, write, machines, demo)}
+    look, files, get, keep, write, machines, demo)}

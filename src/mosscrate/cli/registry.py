@@ -29,7 +29,7 @@ COMMANDS = (
     Entry("traits", "filing", "Set comment, protection bits or date of a file on OFS or FFS."),
     Entry("keep", "commands",
           "Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again."),
-    Entry("crate", "commands", "List what is kept, card by card."),
+    Entry("crate", "crating", "List what is kept, card by card; look through it, compare it, check it."),
     Entry("write", "commands", "Write an IMAGE (or another card) onto MEDIUM and read it back."),
     Entry("prepare", "preparing",
           "Lay a MEDIUM out anew for a purpose, with FILES on it. What is on it is lost, unless it is kept first."),

@@ -11,6 +11,8 @@ import numpy as np
 from mosscrate.core.errors import CrateError, FormatError
 from mosscrate.core.images.kept import Manifest, packs_of, read_manifest
 from mosscrate.core.images.kept.manifest import About, read_about
+from mosscrate.core.images.kept.packs import table_of
+from mosscrate.core.images.kept.proving import prove_pack
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
@@ -43,8 +45,42 @@ def check_chunks(path: Path, watch: Watch) -> None:
         except CrateError:
             bad.append(number)
     if bad:
-        raise CrateError(f"The backup of {manifest.about.card.name} is not what was kept: "
-                         f"{damage(manifest, bad)} Everything else of it can be put back.")
+        raise CrateError(_not_what_was_kept(manifest, bad))
+
+
+def check_store(crate: Path, watch: Watch) -> list[str]:
+    """Read every pack and every list of chunks once; a sentence for each that is damaged. Raises Stopped."""
+    told: list[str] = []
+    paths = sorted(crate.glob("packs/*/*.pack"))
+    good = set[bytes]()
+    for number, path in enumerate(paths):
+        watch.progress("Checking what is kept", number, len(paths))
+        try:
+            proven = prove_pack(path)
+            good |= {row["name"].tobytes() for row in table_of(path)} - set(proven.bad)
+        except OSError as error:
+            told.append(f"The pack {path.name} cannot be read: {error.strerror}.")
+            continue
+        if proven.where:
+            told.append(f"The pack {path.name} is damaged in {proven.where[0]}; what is kept in it is found all the "
+                        "same.")
+    for path in sorted(crate.glob("backups/*/*.kept")):
+        watch.check()
+        try:
+            manifest = read_manifest(path.read_bytes())
+        except (OSError, FormatError) as error:
+            told.append(f"The backup {path.stem} in “{path.parent.name}” cannot be used: {error}")
+            continue
+        missing = [number for number, name in enumerate(manifest.names) if name.tobytes() not in good]
+        if missing:
+            told.append(_not_what_was_kept(manifest, missing))
+    return told
+
+
+def _not_what_was_kept(manifest: Manifest, bad: list[int]) -> str:
+    about = manifest.about
+    return (f"The backup of {about.card.name} of {about.kept_at[:16].replace('T', ' ')} is not what was kept: "
+            f"{damage(manifest, bad)} Everything else of it can be put back.")
 
 
 def damage(manifest: Manifest, bad: list[int]) -> str:

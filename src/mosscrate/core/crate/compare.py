@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeAlias
 
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.contents import PartitionLook, survey
@@ -10,22 +11,28 @@ from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition, partition_window
 from mosscrate.core.crate.crate import Backup
+from mosscrate.core.crate.library import files_in
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Entry, Kind
 
+Contents: TypeAlias = dict[tuple[int, str], bytes]       # partition and path: by what contents are known again
 PIECE = 4 << 20
 SHOWN = 3
 
 
 @dataclass(frozen=True)
 class PartitionChange:
-    """One partition then and now; `entries` of the newer backup, for `gone` of the older."""
+    """One partition then and now; entries are of the newer backup, those `gone` of the older.
+
+    `moved` has pairs of (then, now): the same contents under another path.
+    """
 
     name: str
     is_changed: bool
     added: tuple[Entry, ...] = ()
     changed: tuple[Entry, ...] = ()
     gone: tuple[Entry, ...] = ()
+    moved: tuple[tuple[Entry, Entry], ...] = ()
     is_open: bool = True
 
     @property
@@ -47,12 +54,14 @@ class PartitionChange:
                 parts.append(f"{counted(saves, 'save')} {word}")
             if len(entries) > saves:
                 parts.append(f"{counted(len(entries) - saves, 'file')} {word}")
+        if self.moved:
+            parts.append(f"{counted(len(self.moved), 'file')} moved or renamed")
         return ", ".join(parts) or "only its inner bookkeeping changed"
 
     @property
     def examples(self) -> str:
         """A few names, gone ones first."""
-        named = [*self.gone, *self.changed, *self.added]
+        named = [*self.gone, *self.changed, *self.added, *(now for _, now in self.moved)]
         more = f" and {len(named) - SHOWN} more" if len(named) > SHOWN else ""
         return ", ".join(e.path for e in named[:SHOWN]) + more
 
@@ -63,10 +72,17 @@ def compare(older: Backup, newer: Backup) -> list[PartitionChange]:
         a, b = straight(first), straight(second)
         before, after = survey(a), survey(b)
         old = {p.partition.start: p for p in before.partitions}
-        return [_partition(a, old.get(p.partition.start), b, p) for p in after.partitions]
+        is_known = older.is_in_chunks and newer.is_in_chunks
+        known = tuple(_contents(backup) if is_known else {} for backup in (older, newer))
+        return [_partition(a, old.get(p.partition.start), b, p, known) for p in after.partitions]
 
 
-def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLook) -> PartitionChange:
+def _contents(backup: Backup) -> Contents:
+    return {(file.partition, file.path): file.contents for file in files_in(backup)}
+
+
+def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLook,
+               known: tuple[Contents, ...]) -> PartitionChange:
     if old is None:
         return PartitionChange(new.name, is_changed=True, added=_files(b, new) if _is_open(new) else ())
     if _same_bytes(partition_window(a, old.partition), partition_window(b, new.partition)):
@@ -74,10 +90,18 @@ def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLo
     if not (_is_open(old) and _is_open(new)):
         return PartitionChange(new.name, is_changed=True, is_open=False)
     then, now = ({e.path: e for e in _files(blocks, look)} for blocks, look in ((a, old), (b, new)))
-    changed = tuple(e for path, e in now.items() if path in then and
-                    (e.size, e.modified) != (then[path].size, then[path].modified))
-    return PartitionChange(new.name, True, tuple(e for path, e in now.items() if path not in then), changed,  # noqa: FBT003
-                           tuple(e for path, e in then.items() if path not in now))
+    before, after = known
+    changed = tuple(e for path, e in now.items() if path in then and (
+        before.get((old.index, path)) != after.get((new.index, path)) if before else
+        (e.size, e.modified) != (then[path].size, then[path].modified)))
+    added, gone = ({path: e for path, e in some.items() if path not in other}
+                   for some, other in ((now, then), (then, now)))
+    was = {before[old.index, path]: path for path in gone if before.get((old.index, path))}
+    moved = {path: was[after[new.index, path]] for path in added if after.get((new.index, path)) in was}
+    return PartitionChange(
+        new.name, is_changed=True, added=tuple(e for path, e in added.items() if path not in moved), changed=changed,
+        gone=tuple(e for path, e in gone.items() if path not in moved.values()),
+        moved=tuple((gone[then_path], added[path]) for path, then_path in moved.items()))
 
 
 def _is_open(look: PartitionLook) -> bool:

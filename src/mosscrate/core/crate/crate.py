@@ -17,7 +17,7 @@ from mosscrate.core.blocks import Blocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import record as records
-from mosscrate.core.crate.checking import about_of, check_chunks
+from mosscrate.core.crate.checking import about_of, check_chunks, check_store
 from mosscrate.core.crate.record import BackupRecord, CardRecord
 from mosscrate.core.crate.storing import store
 from mosscrate.core.durable import sync_folder
@@ -29,6 +29,7 @@ from mosscrate.core.watch import Watch
 
 TAKEN = (".img", ".json", ".rescue")      # by a backup, or by a rescue that will become one
 KEPT = ".kept"
+DIGITS = 8                       # at the end of the name of a list of chunks
 SPARE_ROOM = 64 << 20            # left on the disk for everything else
 
 
@@ -150,6 +151,23 @@ class Crate:
         """A backup in a sentence."""
         return f"The backup {id.rpartition('/')[2]}"
 
+    def find(self, text: str) -> Backup:
+        """A backup by its file, the end of its name, or its card: the newest, or of the day behind @.
+
+        Raises CrateError.
+        """
+        backups = [b for lane in self.lanes() for b in lane.backups]
+        card, _, day = text.partition("@")
+        wanted = card.casefold()
+        for chosen in ([b for b in backups if text in (str(b.path), b.path.name, b.path.stem, b.id)],
+                       [b for b in backups if len(text) >= DIGITS and b.path.stem.endswith(text)],
+                       [b for b in backups if wanted in (b.record.card.name.casefold(), b.record.card.tag.casefold(),
+                                                         b.record.card.key)
+                        and f"{b.kept_at:%Y-%m-%d}".startswith(day)]):
+            if chosen:
+                return chosen[-1]
+        raise CrateError(f"There is no backup “{text}” in this crate. `crate list` names what is kept.")
+
     def image(self, id: str) -> Path:
         """The file that stands for a backup: its image, or the list of its chunks."""
         if id.startswith("/"):                                # jobs named images by their paths once
@@ -241,6 +259,17 @@ class Crate:
                               [(e.start, e.length) for e in copied.unreadable], layout)
         records.save(path.with_suffix(".json"), record)
         return Backup(record, path)
+
+    def check_all(self, watch: Watch) -> list[str]:
+        """Read everything that is kept; a sentence for each backup that is damaged. Raises Stopped."""
+        told = check_store(self.root, watch)
+        for backup in (b for lane in self.lanes() for b in lane.backups if not b.is_in_chunks):
+            try:
+                self.check(backup, watch)
+            except (CrateError, MediumError) as error:
+                told.append(str(error))
+        images = (t for t in self.troubles() if t.path.suffix != KEPT)
+        return [*told, *(trouble.sentence for trouble in images)]
 
     def check(self, backup: Backup, watch: Watch) -> None:
         """Read a backup again and compare it with its record. Raises CrateError that names what is damaged."""

@@ -95,7 +95,7 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
     lengths = np.diff(np.array([*tape.cuts, tape.size], np.int64)).astype(np.uint32)
     runs = _runs_of(tape)
     about = About(KeptCard(card.name, card.key, card.tag, card.size, card.model, card.serial),
-                  kept_at.isoformat(timespec="seconds"), blocks.sector, tape.size, writer.added,
+                  kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
                   round(time.monotonic() - begun, 3), verify, root_of(names, lengths, runs), every_byte, unreadable,
                   described)
     path = crate / "backups" / card.key / f"{kept_at:%Y-%m-%d %H.%M.%S} {secrets.token_hex(4)}.kept"

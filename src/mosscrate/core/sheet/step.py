@@ -69,6 +69,7 @@ class Step(msgspec.Struct, frozen=True):
         does_away: whether something is lost that the card holds.
         begins_anew: whether it takes the place of writing all of a source.
         carries_files: whether files go into another volume, and may lose something on their way.
+        is_by_file: whether it reads single files of its source, not whole volumes.
         needs_source, needs_target: whether a sheet has to have one.
         can_be_left_out: whether a sheet makes sense without it.
     """
@@ -83,6 +84,7 @@ class Step(msgspec.Struct, frozen=True):
     does_away: ClassVar[bool] = False
     begins_anew: ClassVar[bool] = False
     carries_files: ClassVar[bool] = False
+    is_by_file: ClassVar[bool] = False
     needs_source: ClassVar[bool] = False
     needs_target: ClassVar[bool] = True
     can_be_left_out: ClassVar[bool] = True

@@ -6,6 +6,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from mosscrate.core.blocks import Blocks, FileBlocks
 from mosscrate.core.errors import FormatError
 from mosscrate.core.images.container import ContainedDisk
@@ -14,7 +16,13 @@ from mosscrate.core.images.kept.frames import KEPT_MAGIC
 from mosscrate.core.images.kept.manifest import Manifest, read_manifest
 from mosscrate.core.images.kept.packs import Packs, packs_of
 
-__all__ = ["Kept", "KeptDisk", "Manifest", "Packs", "kept_in", "packs_of", "read_manifest"]
+__all__ = ["Kept", "KeptDisk", "Manifest", "Packs", "crate_of", "kept_in", "packs_of", "read_manifest"]
+
+
+def crate_of(manifest: Path) -> Path | None:
+    """The crate that a manifest lies in; None where it lies in none."""
+    folders = manifest.resolve().parents
+    return folders[2] if len(folders) > 2 and (folders[2] / "packs").is_dir() else None
 
 
 def kept_in(blocks: Blocks) -> KeptDisk | None:
@@ -31,7 +39,7 @@ class Kept:
 
     def open(self, file: Blocks) -> ContainedDisk:
         """See ContainerFormat: its chunks are looked for in the crate that it lies in."""
-        if not isinstance(file, FileBlocks):
-            raise FormatError("backup", "place", 0, "another file", "a folder of a crate, with its packs beside it")
-        manifest = read_manifest(file.read(0, file.size))
-        return KeptDisk(file, manifest, packs_of(file.path.resolve().parents[2]))
+        crate = crate_of(file.path) if isinstance(file, FileBlocks) else None
+        if crate is None:
+            raise FormatError("backup", "place", 0, file.name, "a folder of a crate, with its packs beside it")
+        return KeptDisk(file, read_manifest(file.read(0, file.size)), packs_of(crate))

@@ -224,7 +224,8 @@ class Running:
         One that is written as it stands is compared while it is written.
         """
         parts = any(step.reads_parts for step in steps)
-        if parts and (kept := kept_in(source)) is not None:
+        is_by_file = all(step.is_by_file for step in steps if step.reads_parts)     # each is proven as it is read
+        if parts and not is_by_file and (kept := kept_in(source)) is not None:
             try:
                 check_chunks(kept.path, watch)
             except CrateError as error:

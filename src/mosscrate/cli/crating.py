@@ -1,0 +1,231 @@
+"""crate: what is kept, looked through, compared and checked."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+
+from mosscrate.cli.progress import watching
+from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.core.crate import Backup, Lane
+from mosscrate.core.crate.compare import compare as compare_backups
+from mosscrate.core.crate.library import KeptFile, files_in, life_of, saves
+from mosscrate.core.crate.library import find as find_files
+from mosscrate.core.errors import CrateError
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.planning.bringing_back import bringing_back
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sizes import binary, counted
+
+
+@click.group(invoke_without_command=True)
+@click.option("--check", is_flag=True, help="Read every backup again and compare it with its record.")
+@json_option
+@click.pass_context
+def crate(context: click.Context, check: bool, as_json: bool) -> None:
+    """List what is kept, card by card; look through it, compare it, check it.
+
+    A BACKUP is said by its file, by the eight digits at its end, or by its card: the newest one, or CARD@2026-11-20
+    for that day's.
+    """
+    if context.invoked_subcommand is None:
+        _list(context.obj, check=check, as_json=as_json)
+
+
+@crate.command("list")
+@json_option
+@click.pass_obj
+def list_(bench: Bench, as_json: bool) -> None:
+    """List what is kept, card by card."""
+    _list(bench, check=False, as_json=as_json)
+
+
+@crate.command()
+@json_option
+@click.pass_obj
+def check(bench: Bench, as_json: bool) -> None:
+    """Read everything that is kept; what is damaged is named by card, date and file."""
+    with watching() as watch:
+        bad = bench.crate.check_all(watch)
+    if as_json:
+        show_json({"damaged": bad})
+    elif not bad:
+        click.echo("Everything that is kept can be read, and is what was kept.")
+    if bad:
+        raise CrateError(" ".join(bad))
+
+
+@crate.command()
+@click.argument("backup")
+@json_option
+@click.pass_obj
+def show(bench: Bench, backup: str, as_json: bool) -> None:
+    """What is known of one BACKUP."""
+    found = bench.crate.find(backup)
+    r, files = found.record, list(files_in(found))
+    of_saves = [file for file in files if file.kind == "save"]
+    if as_json:
+        show_json({**_backup(found), "files": len(files), "saves": len(of_saves), "holed": [
+            {"partition": h.partition, "path": h.path, "holes": h.holes} for h in r.holed],
+            "unreadable": r.unreadable, "layout": r.layout})
+        return
+    click.echo(f"{r.card.name}, kept {found.kept_at:%Y-%m-%d %H:%M}: {found.path}")
+    click.echo(f"  {binary(r.length)}, {binary(r.written)} of it in use; {counted(len(files), 'file')}, "
+               f"{counted(len(of_saves), 'save')} among them")
+    click.echo(f"  {'' if r.verified else 'not '}read back when it was kept; BLAKE3 {r.blake3}")
+    for start, length in r.unreadable[:5]:
+        click.echo(f"  ! {length} bytes at {start:,} could not be read")
+
+
+@crate.command()
+@click.argument("backup")
+@click.option("--saves", "only_saves", is_flag=True, help="Only saves.")
+@json_option
+@click.pass_obj
+def files(bench: Bench, backup: str, only_saves: bool, as_json: bool) -> None:
+    """List the files of one BACKUP."""
+    _tell_files([f for f in files_in(bench.crate.find(backup)) if f.kind == "save" or not only_saves], as_json=as_json)
+
+
+@crate.command()
+@click.argument("text")
+@json_option
+@click.pass_obj
+def find(bench: Bench, text: str, as_json: bool) -> None:
+    """Files of any backup whose path holds the words of TEXT, the newest backup first."""
+    _tell_files(find_files(bench.crate, text), as_json=as_json)
+
+
+@crate.command("saves")
+@click.argument("name", default="")
+@json_option
+@click.pass_obj
+def saves_(bench: Bench, name: str, as_json: bool) -> None:
+    """All saves that are kept; of a NAME every version that any backup has, the oldest first."""
+    if name:
+        _tell_life(bench, name, as_json=as_json)
+        return
+    found = saves(bench.crate)
+    if as_json:
+        show_json([{"name": stem, "versions": len({f.contents for f in files}), **_file(files[0])}
+                   for stem, files in sorted(found.items())])
+        return
+    for stem, files in sorted(found.items()):
+        versions = len({file.contents for file in files})
+        click.echo(f"{counted(versions, 'version'):>11}  {stem}  ({files[0].backup.record.card.name}, "
+                   f"{files[0].backup.kept_at:%Y-%m-%d})")
+    if not found:
+        click.echo("No save is kept yet.")
+
+
+@crate.command()
+@click.argument("backup")
+@click.argument("path")
+@click.argument("card")
+@click.option("--partition", "-p", type=int, help="Number of the partition of the card; the one it was on when "
+              "left out.")
+@click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it.")
+@json_option
+@click.pass_obj
+def bring(bench: Bench, backup: str, path: str, card: str, partition: int | None, tag: str, as_json: bool) -> None:
+    """Bring the file at PATH of a BACKUP back onto a CARD; what is there stays under a dated name."""
+    found = bench.crate.find(backup)
+    file = next((f for f in files_in(found) if f.path.casefold() == path.strip("/").casefold()), None)
+    if file is None:
+        raise CrateError(f"There is no “{path}” in the backup {found.path.stem}. `crate files {backup}` lists it.")
+    medium = bench.shelf.find(card)
+    with watching() as watch:
+        result = run(bringing_back(file, medium, bench, partition=partition), bench, watch, typed_tag=tag)
+    sentence = f"{file.path} of {found.kept_at:%Y-%m-%d} is on {medium.name}. {result.done[-1].sentence}"
+    show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+
+
+@crate.command()
+@click.argument("older")
+@click.argument("newer")
+@json_option
+@click.pass_obj
+def compare(bench: Bench, older: str, newer: str, as_json: bool) -> None:
+    """What changed from one backup to another, partition by partition."""
+    found = compare_backups(bench.crate.find(older), bench.crate.find(newer))
+    if as_json:
+        show_json([{"partition": c.name, "changed": c.is_changed, "sentence": c.sentence,
+                    **{word: [e.path for e in entries] for word, entries in (
+                        ("new", c.added), ("different", c.changed), ("gone", c.gone))}} for c in found])
+        return
+    for change in found:
+        named = f": {change.examples}" if change.examples else ""
+        click.echo(f"{change.name}: {change.sentence}{named}")
+
+
+def _list(bench: Bench, *, check: bool, as_json: bool) -> None:
+    lanes, bad = bench.crate.lanes(), list[str]()
+    troubles = bench.crate.troubles()
+    if check:
+        with watching() as watch:
+            bad = bench.crate.check_all(watch)
+    if as_json:
+        show_json([{"card": lane.card.name, "tag": lane.card.tag, "backups": [_backup(b) for b in lane.backups]}
+                   for lane in lanes])
+    elif not lanes and not troubles:
+        click.echo("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
+    else:
+        _tell_lanes(lanes)
+    for trouble in troubles if not check else ():
+        click.echo(f"  ! {trouble.sentence}", err=True)
+    if bad:
+        raise CrateError(" ".join(bad))
+
+
+def _tell_lanes(lanes: list[Lane]) -> None:
+    for lane in lanes:
+        click.echo(f"{lane.card.tag}  {lane.card.name}")
+        for b in lane.backups:
+            note = "" if b.record.is_complete else "  incomplete"
+            click.echo(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
+
+
+def _tell_files(found: list[KeptFile], *, as_json: bool) -> None:
+    if as_json:
+        show_json([_file(file) for file in found])
+        return
+    for file in found:
+        card = file.backup.record.card.name
+        click.echo(f"{binary(file.size):>9}  {_date(file.modified):10}  {file.path}  ({card}, "
+                   f"{file.backup.kept_at:%Y-%m-%d})")
+    if not found:
+        click.echo("No file of that name is kept.")
+
+
+def _tell_life(bench: Bench, name: str, *, as_json: bool) -> None:
+    versions = life_of(bench.crate, name)
+    if as_json:
+        show_json([{"first_kept": v.first.backup.record.kept_at, "backups": v.backups, **_file(v.last)}
+                   for v in versions])
+        return
+    for number, v in enumerate(versions, 1):
+        click.echo(f"{number:3}  kept {v.when:%Y-%m-%d}, in {counted(v.backups, 'backup')}  {binary(v.last.size):>9}  "
+                   f"of {_date(v.last.modified)}  {v.last.path}  ({v.last.backup.record.card.name})")
+    if not versions:
+        click.echo(f"No save called {name} is kept.")
+
+
+def _backup(b: Backup) -> dict[str, Any]:
+    r = b.record
+    return {"image": str(b.path), "id": b.id, "card": r.card.name, "kept_at": r.kept_at, "length": r.length,
+            "written": r.written, "blake3": r.blake3, "verified": r.verified, "complete": r.is_complete}
+
+
+def _file(file: KeptFile) -> dict[str, Any]:
+    return {"backup": file.backup.id, "card": file.backup.record.card.name, "kept_at": file.backup.record.kept_at,
+            "partition": file.partition, "path": file.path, "kind": str(file.kind), "size": file.size,
+            "modified": file.modified, "contents": file.contents.hex()}
+
+
+def _date(modified: int | None) -> str:
+    return f"{datetime.fromtimestamp(modified, UTC):%Y-%m-%d}" if modified is not None else "no date"
+
+
+COMMANDS: dict[str, click.Command] = {"crate": crate}

@@ -1,0 +1,110 @@
+"""`crate` in a shell: what is kept is listed, looked through, followed through time, compared and checked."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from mosscrate.core.blocks import Window, open_blocks
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.crate.library import all_contents, contents_of, unkept
+from mosscrate.core.volumes import edit
+from tests.cards import MIB, handheld, put_card
+
+
+def save(bench, stem: str, contents: bytes, path: str = "hill run.srm") -> None:
+    """Put a save onto a simulated card, over what was there."""
+    with open_blocks(bench.shelf.simulated_folder / f"{stem}.img", writable=True) as card:
+        editor = edit(Window(card, 6 * MIB, 34 * MIB))
+        if editor.has(path):
+            editor.remove(path)
+        editor.add_file(path, contents)
+        editor.commit()
+
+
+@pytest.fixture
+def kept(cli, bench):
+    """Two cards, one kept three times while a save went on, the other once with one of its versions."""
+    put_card(bench, "one", 40 * MIB, handheld(seed=1).data, name="Pipkin")
+    put_card(bench, "two", 40 * MIB, handheld(seed=2).data, name="Spare")
+    for stem, name, contents in (("one", "Pipkin", b"first" * 900), ("one", "Pipkin", b"second" * 900),
+                                 ("two", "Spare", b"first" * 900), ("one", "Pipkin", b"third" * 900)):
+        save(bench, stem, contents)
+        assert cli("keep", name)[0] == 0
+    return bench
+
+
+def test_backups_are_said_by_card_day_file_or_digits(cli, kept):
+    lanes = {lane["card"]: lane["backups"] for lane in json.loads(cli("crate", "list", "--json")[1])}
+    assert {card: len(backups) for card, backups in lanes.items()} == {"Pipkin": 3, "Spare": 1}
+    newest = lanes["Pipkin"][-1]
+    for text in ("pipkin", newest["image"], newest["id"], newest["image"][-13:-5], f"Pipkin@{newest['kept_at'][:10]}"):
+        assert json.loads(cli("crate", "show", text, "--json")[1])["image"] == newest["image"], text
+    code, _, err = cli("crate", "show", "nobody")
+    assert (code, "There is no backup “nobody”" in err) == (1, True)
+    assert "read back when it was kept" in cli("crate", "show", "Spare")[1]
+
+
+def test_files_of_all_backups_are_found_and_a_save_is_followed_through_time(cli, kept):
+    found = json.loads(cli("crate", "find", "hill run", "--json")[1])
+    assert [(f["card"], f["kind"]) for f in found] == [("Pipkin", "save"), ("Spare", "save"), ("Pipkin", "save"),
+                                                        ("Pipkin", "save")]
+    life = json.loads(cli("crate", "saves", "Hill Run", "--json")[1])
+    assert [(v["size"], v["backups"], v["card"]) for v in life] == [
+        (4500, 2, "Spare"), (5400, 1, "Pipkin"), (4500, 1, "Pipkin")]
+    assert "hill run" in cli("crate", "saves")[1]
+    names = [f["path"] for f in json.loads(cli("crate", "files", "Spare", "--saves", "--json")[1])]
+    assert "hill run.srm" in names
+    assert "No save called nothing is kept" in cli("crate", "saves", "nothing")[1]
+
+
+def test_an_older_version_is_taken_out_of_its_backup(cli, kept, tmp_path):
+    oldest = json.loads(cli("crate", "list", "--json")[1])
+    image = next(lane for lane in oldest if lane["card"] == "Pipkin")["backups"][0]["image"]
+    assert cli("get", image, "-p", "2", "hill run.srm", "--to", str(tmp_path / "old"))[0] == 0
+    assert (tmp_path / "old").read_bytes() == b"first" * 900
+
+
+def test_an_older_version_comes_back_and_the_present_one_stays_under_a_dated_name(cli, kept, bench):
+    lanes = {lane["card"]: lane["backups"] for lane in json.loads(cli("crate", "list", "--json")[1])}
+    oldest, tag = lanes["Pipkin"][0], bench.shelf.find("Pipkin").tag
+    assert cli("crate", "bring", oldest["id"], "hill run.srm", "Pipkin")[0] == 3
+    code, out, _ = cli("crate", "bring", oldest["id"], "Hill Run.srm", "Pipkin", "--tag", tag)
+    assert (code, "is on Pipkin" in out) == (0, True)
+    with bench.shelf.find("Pipkin").open() as card:
+        volume = open_partition(card, 2)
+        saves = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.path.startswith("hill run")}
+    assert saves.pop("hill run.srm") == b"first" * 900
+    assert list(saves.values()) == [b"third" * 900]
+    assert "There is no “nothing”" in cli("crate", "bring", oldest["id"], "nothing", "Pipkin", "--tag", tag)[2]
+
+
+def test_what_changed_between_two_is_told_and_so_is_damage(cli, kept):
+    lanes = json.loads(cli("crate", "list", "--json")[1])
+    first, *_, last = next(lane for lane in lanes if lane["card"] == "Pipkin")["backups"]
+    changes = json.loads(cli("crate", "compare", first["id"], last["id"], "--json")[1])
+    assert [(c["partition"], c["changed"], c["different"]) for c in changes] == [
+        ("PEAT", False, []), ("GAMES", True, ["hill run.srm"])]
+    assert "Everything that is kept can be read" in cli("crate", "check")[1]
+    assert "1 save changed" in cli("crate", "compare", first["id"], last["id"])[1]
+    packs = sorted(kept.crate.root.rglob("*.pack"), key=lambda path: path.stat().st_mtime)
+    data = bytearray(packs[-1].read_bytes())
+    data[len(data) // 3] ^= 1
+    packs[-1].write_bytes(data)
+    code, _, err = cli("crate", "check")
+    assert (code, "of Pipkin of 20" in err or "is damaged in" in err) == (1, True)
+
+
+def test_which_files_are_in_no_backup_is_told_by_contents(kept, bench):
+    known = all_contents(bench.crate)
+    with bench.shelf.find("Pipkin").open() as card:
+        volume = open_partition(card, 2)
+        entries = volume.tree().entries
+        assert unkept(volume, entries, known) == []
+    save(bench, "one", b"fourth" * 900, "new folder.srm")
+    with bench.shelf.find("Pipkin").open() as card:
+        volume = open_partition(card, 2)
+        assert [e.path for e in unkept(volume, volume.tree().entries, known)] == ["new folder.srm"]
+    assert contents_of([b"a" * 700_000, b"a" * 700_000]) == contents_of([b"a" * 1_400_000])
+    assert contents_of([]) == b""
