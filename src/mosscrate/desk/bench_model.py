@@ -66,6 +66,7 @@ class BenchModel(QObject):
         self.seen: dict[str, Seen] = {}
         self.lanes: list[Lane] = []
         self.troubles: list[Trouble] = []      # in the crate
+        self.crate_room = 0                    # bytes that it takes
         self.selected: Medium | None = None
         self.machines: dict[str, Machine] = {}
         self.machine: Machine | None = None    # what the cards are meant for
@@ -106,7 +107,7 @@ class BenchModel(QObject):
     def refresh_crate(self) -> None:
         """Read the crate again."""
         crate = self.bench.crate
-        self.asker.ask(lambda: (crate.lanes(), crate.troubles()), self._take_crate,
+        self.asker.ask(lambda: (crate.lanes(), crate.troubles(), crate.room()), self._take_crate,
                        self._complain)
 
     def look_again(self, medium: Medium, *, may_ask: bool = False) -> None:
@@ -304,8 +305,8 @@ class BenchModel(QObject):
         else:
             self.selected_changed.emit()
 
-    def _take_crate(self, found: tuple[list[Lane], list[Trouble]]) -> None:
-        self.lanes, self.troubles = found
+    def _take_crate(self, found: tuple[list[Lane], list[Trouble], int]) -> None:
+        self.lanes, self.troubles, self.crate_room = found
         self.crate_changed.emit()
 
     def _complain(self, error: Exception) -> None:

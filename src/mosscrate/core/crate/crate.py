@@ -133,6 +133,15 @@ class Crate:
                                          "image is gone."))
         return found
 
+    def room(self) -> int:
+        """Bytes that everything in it takes on its disk."""
+        taken = 0
+        for pattern in ("packs/*/*.pack", f"backups/*/*{KEPT}", "*/*.img"):
+            for path in self.root.glob(pattern):
+                with suppress(OSError):
+                    taken += path.stat().st_blocks * 512
+        return taken
+
     def has(self, id: str) -> bool:
         """Whether a backup is in this crate."""
         return self.image(id).is_file()

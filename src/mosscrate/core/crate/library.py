@@ -105,13 +105,13 @@ def find(crate: Crate, text: str) -> list[KeptFile]:
     return found
 
 
-def life_of(crate: Crate, name: str) -> list[Version]:
-    """All contents that saves of a name have had in any backup of any card, the oldest first."""
+def life_of(crate: Crate, name: str, kind: FileKind = FileKind.SAVE) -> list[Version]:
+    """All contents that files of a name and kind have had in any backup of any card, the oldest first."""
     wanted, by_contents = _stem(name), dict[bytes, list[KeptFile]]()
     for backup in reversed(_newest_first(crate)):
         with suppress(MossError):
             for file in files_in(backup):
-                if file.kind == FileKind.SAVE and _stem(file.name) == wanted:
+                if file.kind == kind and _stem(file.name) == wanted:
                     by_contents.setdefault(file.contents, []).append(file)
     versions = [Version(files[0], files[-1], len({file.backup.path for file in files}))
                 for files in by_contents.values()]

@@ -2,22 +2,33 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from pathlib import Path
 
+from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange, compare
+from mosscrate.core.crate.library import KeptFile, Version, find, life_of
+from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.rescue.telling import kept
+from mosscrate.core.sheet.planning.bringing_back import bringing_back
+from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.keep.find_panel import FindPanel
 from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.timeline import summary
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
 from mosscrate.desk.shared.saving import ask_where, saving
+
+PAUSE_MS = 250                           # after the last key before it is looked for
 
 
 class KeepStation(QWidget):
@@ -34,6 +45,20 @@ class KeepStation(QWidget):
         self.cards.setAccessibleName("Card to keep")
         self.cards.setMinimumWidth(190)
         self.keep_button = button("Keep this card", self._keep, style="primary")
+        self.field = QLineEdit()
+        self.field.setPlaceholderText("Find a file in any backup…")
+        self.field.setAccessibleName("Find a file in any backup")
+        self.field.setClearButtonEnabled(True)
+        self.field.setMinimumWidth(220)
+        self.field.textChanged.connect(lambda _text: self._typing.start(PAUSE_MS))
+        self._typing = QTimer(self)
+        self._typing.setSingleShot(True)
+        self._typing.timeout.connect(self._find)
+        self.find_panel = FindPanel()
+        self.find_panel.chosen.connect(self._show_found)
+        self.find_panel.out_wanted.connect(self._take_out)
+        self.find_panel.back_wanted.connect(self._bring_back)
+        self.find_panel.hide()
         self.lanes = LanesView()
         self.lanes.chosen.connect(self._show_backup)
         self.detail = _BackupPanel()
@@ -61,7 +86,7 @@ class KeepStation(QWidget):
         words.addWidget(self.subtitle)
         head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.cards, self.keep_button))
+        head.addLayout(row(self.field, self.cards, self.keep_button))
         self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is not empty "
                            "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
         area = QScrollArea()
@@ -80,6 +105,7 @@ class KeepStation(QWidget):
         whole.addWidget(self.troubles)
         whole.addWidget(self.empty)
         whole.addWidget(area, 5)
+        whole.addWidget(self.find_panel, 5)
         whole.addWidget(self.detail, 4)
 
     def _show_crate(self) -> None:
@@ -89,9 +115,9 @@ class KeepStation(QWidget):
             self.troubles.column.addWidget(FindingRow(Finding(Severity.PROBLEM, trouble.sentence)))
         self.troubles.column.addStretch(1)
         self.troubles.setVisible(bool(self.model.troubles))
-        self.subtitle.setText(summary(lanes))
+        self.subtitle.setText(summary(lanes, self.model.crate_room))
         self.empty.setVisible(not lanes)
-        self.area.setVisible(bool(lanes))
+        self.area.setVisible(bool(lanes) and not self._is_finding())
         self.detail.setVisible(bool(lanes))
         self.lanes.show_lanes(lanes, self.model.bench.crate.now())
         chosen = self.lanes.selected
@@ -111,6 +137,62 @@ class KeepStation(QWidget):
         medium = next((m for m in self.model.media if m.key == self.cards.currentData()), None)
         if medium:
             self.model.keep(medium)
+
+    def _is_finding(self) -> bool:
+        return bool(self.field.text().strip())
+
+    def _find(self) -> None:
+        """Look for what was typed, beside the window."""
+        text, crate = self.field.text().strip(), self.model.bench.crate
+        self.find_panel.setVisible(bool(text))
+        self.area.setVisible(not text and bool(self.model.lanes))
+        if not text:
+            return
+        self.find_panel.show_nothing(f"Looking for “{text}”…")
+
+        def take(found: list[KeptFile]) -> None:
+            if text == self.field.text().strip():
+                if found:
+                    self.find_panel.show_files(found)
+                else:
+                    self.find_panel.show_nothing(f"No file called “{text}” is in any backup.")
+
+        self.model.asker.ask(lambda: find(crate, text), take, lambda error: self.find_panel.show_nothing(str(error)))
+
+    def _show_found(self, file: KeptFile) -> None:
+        """Its backup below, and what became of it beside it."""
+        crate, key = self.model.bench.crate, file.backup.record.card.key
+        self.lanes.selected = file.backup
+        self._show_backup(file.backup)
+
+        def take(versions: list[Version]) -> None:
+            card = next((m for m in self.model.media if m.key == key), None)
+            self.find_panel.show_versions(file, versions, card)
+
+        self.model.asker.ask(lambda: life_of(crate, file.name, file.kind), take,
+                             lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
+    def _take_out(self, file: KeptFile) -> None:
+        folder = QFileDialog.getExistingDirectory(self, f"Where {file.name} goes")
+        if folder:
+            medium = self.model.backup_medium(file.backup)
+            job = self.model.run(f"Copy {file.name} to this computer", lambda watch: _taken_out(
+                medium, file.partition, file.path, Path(folder), watch), {medium.key})
+            if job:
+                job.done.connect(lambda sentence: self.detail.say(Finding(Severity.GOOD, str(sentence))))
+                job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
+    def _bring_back(self, file: KeptFile, tag: str) -> None:
+        card, bench = self.find_panel.card, self.model.bench
+        if card is None:
+            return
+        job = self.model.run(f"Bring {file.name} back onto {card.name}", lambda watch: run(
+            bringing_back(file, card, bench), bench, watch, typed_tag=tag), {card.key})
+        if job:
+            told = f"{file.path} of {file.backup.kept_at:%d %B %Y} is on {card.name} again."
+            job.done.connect(lambda _result: self.model.said.emit(told))
+            job.done.connect(lambda _result: self.find_panel.words.setText(told))
+            job.failed.connect(lambda error: self.find_panel.words.setText(str(error)))
 
     def _show_backup(self, backup: Backup) -> None:
         before = self._before(backup)
@@ -218,8 +300,8 @@ class _BackupPanel(Panel):
         self.about.setText(f"{backup.path.name}")
         self.about.setToolTip(str(backup.path))
         self.facts.show_facts([
-            ("card", exact(r.length)), ("not empty", binary(r.written)), ("read in", duration(r.seconds)),
-            ("rate", rate(r.length / max(r.seconds, 0.001))),
+            ("card", exact(r.length)), ("in use", binary(r.written)), ("read in", duration(r.seconds)),
+            ("rate", rate((r.written if backup.is_in_chunks else r.length) / max(r.seconds, 0.001))),
             ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", f"{r.blake3[:24]}…")])
         self.facts.setToolTip(f"BLAKE3 {r.blake3}")
         clear(self.rows)
@@ -244,3 +326,11 @@ class _BackupPanel(Panel):
     def say(self, finding: Finding) -> None:
         """Add a finding below the others."""
         self.rows.addWidget(FindingRow(finding))
+
+
+def _taken_out(medium: Medium, partition: int, path: str, folder: Path, watch: Watch) -> str:
+    with medium.open() as blocks:
+        outcome = take_out(open_partition(blocks, partition), path, folder, watch)
+    if outcome.left_out:
+        raise MediumError(outcome.shortfall)
+    return f"{path} is in {folder} now."

@@ -98,14 +98,14 @@ def lane_words(lane: Lane, now: datetime) -> str:
     return f"{binary(lane.card.size)} · kept {often}, {when}"
 
 
-def summary(lanes: Sequence[Lane]) -> str:
-    """The line under the title."""
+def summary(lanes: Sequence[Lane], room: int) -> str:
+    """The line under the title; `room` is what the crate takes."""
     backups = [b for lane in lanes for b in lane.backups]
     if not backups:
         return "Nothing is kept yet."
-    held, written = sum(b.record.length for b in backups), sum(b.record.written for b in backups)
+    held = sum(b.record.length for b in backups)
     return (f"{counted(len(lanes), 'card')} · {counted(len(backups), 'backup')} · {binary(held)} of cards held in "
-            f"{binary(written)}")
+            f"{binary(room)}")
 
 
 def _parts(record: BackupRecord) -> tuple[Part, ...]:

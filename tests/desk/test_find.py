@@ -1,0 +1,69 @@
+"""Finding a file in all backups at the window, its life in time, and an old version brought back onto the card."""
+
+from __future__ import annotations
+
+import pytest
+
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.sheet.bench import card_of
+from mosscrate.core.watch import Watch
+from mosscrate.desk.window import KEEP
+from tests.cards import MIB, handheld, put_card
+from tests.cli.test_crating import save
+
+
+@pytest.fixture
+def keep(person, bench):
+    """The station, with a card that was kept twice while a save went on."""
+    put_card(bench, "one", 40 * MIB, handheld(seed=1).data, name="Pipkin")
+    for contents in (b"first" * 900, b"second" * 900):
+        save(bench, "one", contents)
+        card = bench.shelf.find("Pipkin")
+        with card.open() as blocks:
+            bench.crate.keep(card_of(card), blocks, Watch())
+    person.window.model.refresh()
+    person.window.model.refresh_crate()
+    person.wait(lambda: any(m.name == "Pipkin" for m in person.window.model.media) and person.window.model.lanes)
+    person.window.go_to(KEEP)
+    return person.window.keep
+
+
+def look_for(person, keep, text: str) -> None:
+    person.acts += 1
+    keep.field.setText(text)
+    person.wait(lambda: not keep._typing.isActive() and person.window.model.asker.is_idle)
+
+
+def test_one_save_of_last_month_comes_back_in_four_acts(person, keep, bench):
+    person.acts = 0
+    look_for(person, keep, "hill run")
+    panel = keep.find_panel
+    assert panel.isVisible()
+    assert (panel.files.count(), panel.versions.count(), panel.versions.currentRow()) == (2, 2, 0)
+    person.acts += 1
+    panel.versions.setCurrentRow(1)                                # the older one
+    assert "stays, under a dated one" in panel.words.text()
+    person.type_tag(panel.entry, panel.card.tag)
+    person.click(panel.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and person.window.model.asker.is_idle)
+    assert person.acts == 4
+    assert "is on Pipkin again" in panel.words.text()
+    with bench.shelf.find("Pipkin").open() as card:
+        volume = open_partition(card, 2)
+        saves = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.path.startswith("hill run")}
+    assert saves.pop("hill run.srm") == b"first" * 900
+    assert list(saves.values()) == [b"second" * 900]
+
+
+def test_nothing_found_a_card_away_and_back_to_the_lanes(person, keep, bench):
+    look_for(person, keep, "no such file")
+    assert keep.find_panel.head.text() == "No file called “no such file” is in any backup."
+    (bench.shelf.simulated_folder / "one.toml").unlink()
+    person.window.model.refresh()
+    person.wait(lambda: all(m.name != "Pipkin" for m in person.window.model.media))
+    look_for(person, keep, "hill")
+    assert "is not at hand. Put it in" in keep.find_panel.words.text()
+    assert not keep.find_panel.entry.isVisible()
+    look_for(person, keep, "")
+    assert not keep.find_panel.isVisible()
+    assert keep.area.isVisible()
