@@ -8,8 +8,10 @@ import pytest
 
 from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.crate.library import all_contents, contents_of, unkept
+from mosscrate.core.crate.library import all_contents, contents_of, files_in, unkept
+from mosscrate.core.images.kept import packs_of
 from mosscrate.core.volumes import edit
+from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
 
 
@@ -94,6 +96,35 @@ def test_what_changed_between_two_is_told_and_so_is_damage(cli, kept):
     packs[-1].write_bytes(data)
     code, _, err = cli("crate", "check")
     assert (code, "of Pipkin of 20" in err or "is damaged in" in err) == (1, True)
+
+
+def test_what_is_damaged_is_fetched_from_the_card_as_far_as_it_still_holds_it(cli, kept, bench):
+    assert "Nothing of it is damaged" in cli("crate", "mend", "Spare", "Spare")[1]
+    newest = bench.crate.find("Pipkin")
+    wanted = {f.path: f.contents for f in files_in(newest)}
+    for pack in kept.crate.root.rglob("*.pack"):
+        rot(pack, every=40)
+    packs_of.cache_clear()
+    code, out, _ = cli("crate", "mend", "Pipkin", "Pipkin", "--json")
+    said = json.loads(out)
+    assert (code, said["damaged"] > 3, said["left"]) == (0, True, 0)
+    assert "it is whole again" in said["sentence"]
+    bench.crate.check(newest, Watch())
+    with newest.open() as blocks:
+        volume = open_partition(blocks, 2)
+        assert {e.path: contents_of(volume.read_file(e)) for e in volume.tree().entries if e.kind == "file"}.items() \
+            <= wanted.items()
+    oldest = next(b for lane in bench.crate.lanes() for b in lane.backups if b.record.card.name == "Pipkin")
+    code, out, _ = cli("crate", "mend", oldest.path.stem[-8:], "Pipkin")
+    assert (code, "holds something else now" in out) == (1, True)
+
+
+def rot(path, *, every: int) -> None:
+    """Bytes behind the head change, so many apart."""
+    data = bytearray(path.read_bytes())
+    for at in range(200, len(data) - 200, every):
+        data[at] ^= 1
+    path.write_bytes(data)
 
 
 def test_which_files_are_in_no_backup_is_told_by_contents(kept, bench):

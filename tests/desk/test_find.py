@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import pytest
+from PyQt6.QtWidgets import QLabel
 
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.images.kept import packs_of
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.watch import Watch
 from mosscrate.desk.window import KEEP
 from tests.cards import MIB, handheld, put_card
-from tests.cli.test_crating import save
+from tests.cli.test_crating import rot, save
 
 
 @pytest.fixture
@@ -53,6 +55,22 @@ def test_one_save_of_last_month_comes_back_in_four_acts(person, keep, bench):
         saves = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.path.startswith("hill run")}
     assert saves.pop("hill run.srm") == b"first" * 900
     assert list(saves.values()) == [b"second" * 900]
+
+
+def test_a_damaged_backup_is_mended_from_its_card(person, keep, bench):
+    backup = bench.crate.find("Pipkin")
+    keep.lanes._choose(backup)
+    for pack in bench.crate.root.rglob("*.pack"):
+        rot(pack, every=400)
+    packs_of.cache_clear()
+    person.acts = 0
+    person.click(keep.detail.check)
+    person.wait(lambda: not person.window.model.busy and keep.detail.mend.isVisible())
+    person.click(keep.detail.mend)
+    person.wait(lambda: not person.window.model.busy and person.window.model.asker.is_idle)
+    assert person.acts == 2
+    assert any("it is whole again" in each.text() for each in keep.detail.findChildren(QLabel))
+    bench.crate.check(backup, Watch())
 
 
 def test_nothing_found_a_card_away_and_back_to_the_lanes(person, keep, bench):

@@ -13,6 +13,7 @@ from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.crate.compare import compare as compare_backups
 from mosscrate.core.crate.library import KeptFile, files_in, life_of, saves
 from mosscrate.core.crate.library import find as find_files
+from mosscrate.core.crate.mending import mend as mend_backup
 from mosscrate.core.errors import CrateError
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
@@ -140,6 +141,26 @@ def bring(bench: Bench, backup: str, path: str, card: str, partition: int | None
         result = run(bringing_back(file, medium, bench, partition=partition), bench, watch, typed_tag=tag)
     sentence = f"{file.path} of {found.kept_at:%Y-%m-%d} is on {medium.name}. {result.done[-1].sentence}"
     show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+
+
+@crate.command()
+@click.argument("backup")
+@click.argument("card")
+@json_option
+@click.pass_obj
+def mend(bench: Bench, backup: str, card: str, as_json: bool) -> None:
+    """Fetch what is damaged of a BACKUP again from its CARD, as far as that still holds it; the card is only read."""
+    found, medium = bench.crate.find(backup), bench.shelf.find(card)
+    if not found.is_in_chunks:
+        raise CrateError(f"{found.path.name} is an image; it cannot be mended in parts. Keep the card anew.")
+    with medium.open() as blocks, watching() as watch:
+        mended = mend_backup(found.path, blocks, watch)
+    if as_json:
+        show_json({"damaged": mended.damaged, "left": mended.left, "sentence": mended.sentence(medium.name)})
+    else:
+        click.echo(mended.sentence(medium.name))
+    if mended.left:
+        raise SystemExit(1)
 
 
 @crate.command()

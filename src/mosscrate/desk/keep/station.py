@@ -12,6 +12,7 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange, compare
 from mosscrate.core.crate.library import KeptFile, Version, find, life_of
+from mosscrate.core.crate.mending import mend
 from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.rescue.telling import kept
@@ -63,6 +64,7 @@ class KeepStation(QWidget):
         self.lanes.chosen.connect(self._show_backup)
         self.detail = _BackupPanel()
         self.detail.check.clicked.connect(self._check)
+        self.detail.mend.clicked.connect(self._mend)
         self.detail.put_back.clicked.connect(self._put_back)
         self.detail.save.clicked.connect(self._save)
         self.detail.look.clicked.connect(self._look)
@@ -161,13 +163,12 @@ class KeepStation(QWidget):
 
     def _show_found(self, file: KeptFile) -> None:
         """Its backup below, and what became of it beside it."""
-        crate, key = self.model.bench.crate, file.backup.record.card.key
+        crate = self.model.bench.crate
         self.lanes.selected = file.backup
         self._show_backup(file.backup)
 
         def take(versions: list[Version]) -> None:
-            card = next((m for m in self.model.media if m.key == key), None)
-            self.find_panel.show_versions(file, versions, card)
+            self.find_panel.show_versions(file, versions, self._card_of(file.backup))
 
         self.model.asker.ask(lambda: life_of(crate, file.name, file.kind), take,
                              lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
@@ -235,7 +236,33 @@ class KeepStation(QWidget):
         if job:
             job.done.connect(lambda _: self.detail.say(
                 Finding(Severity.GOOD, "Read again just now: it is exactly what was kept.")))
+            job.failed.connect(lambda error: self._tell_damage(backup, str(error)))
+
+    def _tell_damage(self, backup: Backup, sentence: str) -> None:
+        """What a check has found; the card may hold what is missing."""
+        card = self._card_of(backup)
+        self.detail.mend.setVisible(card is not None and backup.is_in_chunks)
+        self.detail.say(Finding(Severity.PROBLEM, sentence, remedy="“Mend from the card” fetches what it still holds."
+                                if card and backup.is_in_chunks else ""))
+
+    def _mend(self) -> None:
+        backup = self.lanes.selected
+        card = self._card_of(backup) if backup is not None else None
+        if backup is None or card is None:
+            return
+
+        def work(watch: Watch) -> str:
+            with card.open() as blocks:
+                return mend(backup.path, blocks, watch).sentence(card.name)
+
+        job = self.model.run(f"Mend the backup of {card.name}", work, {card.key, str(backup.path)})
+        if job:
+            job.done.connect(lambda sentence: self.detail.say(Finding(Severity.NOTE, str(sentence))))
             job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
+    def _card_of(self, backup: Backup) -> Medium | None:
+        """The card of a backup, if it is at hand."""
+        return next((m for m in self.model.media if m.key == backup.record.card.key), None)
 
     def _put_back(self) -> None:
         if self.lanes.selected:
@@ -266,6 +293,8 @@ class _BackupPanel(Panel):
         self.head = label(bold=True, scale=1.1, elides=True)
         self.about = label(style="muted", scale=0.9, elides=True)
         self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
+        self.mend = button("Mend from the card", lambda: None, tip="Fetch what is damaged again; the card is only read")
+        self.mend.hide()
         self.look = button("Show its contents", lambda: None)
         self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
@@ -275,7 +304,7 @@ class _BackupPanel(Panel):
         titles.addWidget(self.about)
         head = QHBoxLayout()
         head.addLayout(titles, 1)
-        head.addLayout(row(self.check, self.look, self.save, self.put_back))
+        head.addLayout(row(self.check, self.mend, self.look, self.save, self.put_back))
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
         self.facts = Facts()
@@ -305,6 +334,7 @@ class _BackupPanel(Panel):
             ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", f"{r.blake3[:24]}…")])
         self.facts.setToolTip(f"BLAKE3 {r.blake3}")
         clear(self.rows)
+        self.mend.hide()
         if not r.is_complete:
             self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
                              f"first at byte {r.unreadable[0][0]:,}.",

@@ -1,0 +1,85 @@
+"""Damaged chunks of a backup fetched again: from the card that still holds them, each proven by its name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.crate.packing import PackWriter, Squeezer
+from mosscrate.core.errors import CrateError, FormatError, MediumError
+from mosscrate.core.images.kept import Manifest, packs_of, read_manifest
+from mosscrate.core.sizes import counted
+from mosscrate.core.watch import Watch
+
+
+@dataclass(frozen=True)
+class Mended:
+    """What came of it: chunks that were damaged, and those that are still."""
+
+    damaged: int
+    left: int
+
+    def sentence(self, name: str) -> str:
+        """In words; `name` is the card's."""
+        if not self.damaged:
+            return "Nothing of it is damaged."
+        if not self.left:
+            return f"{counted(self.damaged, 'damaged part')} of it came back from {name}; it is whole again."
+        back = self.damaged - self.left
+        return (f"{counted(back, 'damaged part')} of {self.damaged} came back from {name}; {name} holds something else "
+                "now where the others were.")
+
+
+def mend(manifest_path: Path, card: Blocks, watch: Watch) -> Mended:
+    """Fetch what is damaged of a backup. The card is only read.
+
+    Raises:
+        CrateError: the list of chunks itself is damaged, or the crate cannot be written.
+        Stopped: what was fetched so far stays.
+    """
+    try:
+        manifest = read_manifest(manifest_path.read_bytes())
+    except (OSError, FormatError) as error:
+        raise CrateError(f"The backup {manifest_path.stem} cannot be mended: {error}") from error
+    crate = manifest_path.resolve().parents[2]
+    packs, bad = packs_of(crate), list[int]()
+    packs.refresh()
+    for number, name in enumerate(manifest.names):
+        watch.progress("Looking for damage", int(manifest.tape[number]), int(manifest.tape[-1]))
+        try:
+            packs.read(name.tobytes())
+        except CrateError:
+            bad.append(number)
+    writer, squeezer, left = PackWriter(crate, verify=True), Squeezer(), 0
+    try:
+        for done, number in enumerate(bad):
+            watch.progress("Fetching what is damaged", done, len(bad))
+            data, name = _from_card(manifest, number, card), manifest.names[number].tobytes()
+            if data is None or blake3(data).digest() != name:
+                left += 1
+            elif writer.claim(name):
+                codec, stored = squeezer.squeeze(data)
+                writer.add(name, codec, stored, len(data))
+    finally:
+        writer.finish()
+    packs.refresh()
+    return Mended(len(bad), left)
+
+
+def _from_card(manifest: Manifest, number: int, card: Blocks) -> bytes | None:
+    """The bytes of the card from which a chunk was made; None where they cannot be read."""
+    start, end = int(manifest.tape[number]), int(manifest.tape[number + 1])
+    runs = manifest.runs
+    here = runs[(runs["tape"] < end) & (runs["tape"] + runs["length"] > start) & (runs["tape"] >= 0)]
+    data = bytearray(end - start)
+    for run in here[np.argsort(here["tape"])]:
+        first, last = max(start, int(run["tape"])), min(end, int(run["tape"] + run["length"]))
+        try:
+            data[first - start:last - start] = card.read(int(run["card"]) + first - int(run["tape"]), last - first)
+        except MediumError:
+            return None
+    return bytes(data)
