@@ -6,6 +6,9 @@ import errno
 import itertools
 import os
 import random
+import subprocess
+import sys
+import time
 from contextlib import suppress
 from pathlib import Path
 
@@ -208,3 +211,48 @@ def assert_found(crate: Crate, backups, wanted, path: Path, at: int) -> None:
                 if entry.kind == "file" and entry.path not in told:
                     with suppress(Damaged):
                         assert b"".join(volume.read_file(entry)) == files[entry.path], (path, at)
+
+
+def test_a_pack_is_never_written_as_if_it_were_an_image(bench):
+    card = card_with("fat12", 4, acts=10)
+    bench.crate.keep(record(card), card, Watch())
+    pack = next(bench.crate.root.rglob("*.pack"))
+    medium = bench.shelf.medium_at(pack)
+    assert (medium.source, medium.backup) == ("backup", f"packs/{pack.stem}")
+
+
+KEEPING = """
+import sys
+from pathlib import Path
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.watch import Watch
+crate, path, key = Crate(Path(sys.argv[1])), Path(sys.argv[2]), sys.argv[3]
+card = MemoryBlocks(path.read_bytes(), name="Pipkin")
+print("begun", flush=True)
+while True:
+    crate.keep(CardRecord("Pipkin", key, "ABCD", card.size), card, Watch())
+"""
+
+
+def test_killed_at_random_with_two_at_work_every_listed_backup_can_be_read(tmp_path):
+    rnd, cards, crate = random.Random(6), [], Crate(tmp_path / "crate")
+    for number in range(2):
+        cards.append(filled("fat16", {f"g{k}": random.Random(number * 100 + k % 30).randbytes(200_000)
+                                      for k in range(60)}, block=4096, order=number))
+        (tmp_path / f"card {number}").write_bytes(cards[-1].data)
+    for _ in range(5):
+        working = [subprocess.Popen([sys.executable, "-c", KEEPING, crate.root, tmp_path / f"card {n}", f"k{n}"],
+                                    stdout=subprocess.PIPE) for n in range(2)]
+        for each in working:
+            each.stdout.readline()
+        time.sleep(rnd.uniform(0.02, 0.8))
+        for each in working:
+            each.kill()
+            each.wait()
+            each.stdout.close()
+        assert crate.check_all(Watch()) == []
+    backup = crate.keep(record(cards[0], "k0"), cards[0], Watch())
+    assert not list(crate.root.rglob("packs/*/*.part")), "what was left over is used again"
+    with backup.open() as kept:
+        assert files_of(kept, 0) == files_of(cards[0], 0)

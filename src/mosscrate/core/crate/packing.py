@@ -36,6 +36,7 @@ WORTH = 0.95                             # packed only where it becomes smaller 
 SMALL = 128 << 10                        # up to here it is simply tried
 PROBE = 16 << 10
 LEVEL = 1
+PART = ".part"                           # of a pack that is being written, behind its computer and process
 
 
 class Squeezer:
@@ -56,6 +57,20 @@ class Squeezer:
         middle = len(view) // 2
         probe = b"".join((view[:PROBE], view[middle:middle + PROBE], view[-PROBE:]))
         return len(self._packer.compress(probe, zstd.ZstdCompressor.FLUSH_FRAME)) < WORTH * len(probe)
+
+
+def left_over(crate: Path) -> list[Path]:
+    """Packs that processes of this computer have begun and did not live to finish."""
+    found = []
+    for part in crate.glob(f"packs/*/*{PART}"):
+        host, _, process = part.suffixes[-2][1:].rpartition("-") if len(part.suffixes) > 1 else ("", "", "")
+        if host == _host() and process.isdecimal() and not Path(f"/proc/{process}").exists():
+            found.append(part)
+    return found
+
+
+def _host() -> str:
+    return os.uname().nodename.replace(".", "_")
 
 
 class PackWriter:
@@ -124,7 +139,7 @@ class _Pack:
         self.id = secrets.token_bytes(16)
         name = self.id.hex()
         self.path = crate / "packs" / name[:2] / f"{name}.pack"
-        self.part = self.path.with_suffix(".part")
+        self.part = self.path.with_suffix(f".{_host()}-{os.getpid()}{PART}")
         self.path.parent.mkdir(parents=True, exist_ok=True)
         self.fd = os.open(self.part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
         self.rows: list[tuple[bytes, int, int, int]] = []

@@ -27,16 +27,18 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import read_around
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.crate.packing import PackWriter, Squeezer
+from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
 from mosscrate.core.crate.record import CardRecord
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.frames import (
     FILE,
+    FRAME,
     KEPT_HEAD,
     KEPT_MAGIC,
     NO_TIME,
+    PLACE_BITS,
     RUN,
     SECTION,
     VERSION,
@@ -44,7 +46,8 @@ from mosscrate.core.images.kept.frames import (
     check_of,
 )
 from mosscrate.core.images.kept.manifest import About, KeptCard, root_of
-from mosscrate.core.images.kept.packs import Packs, as_names, packs_of
+from mosscrate.core.images.kept.packs import Packs, as_names, packs_of, table_of
+from mosscrate.core.images.kept.proving import proven
 from mosscrate.core.watch import Watch
 
 STRETCH = 4 << 20                        # bytes of the tape that one worker takes
@@ -81,9 +84,10 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
         Stopped.
     """
     begun, tape = time.monotonic(), tape_of(blocks, layout, every_byte=every_byte)
-    packs, writer = packs_of(crate), PackWriter(crate, verify=verify)
+    packs, writer = packs_of(crate.resolve()), PackWriter(crate, verify=verify)
     packs.refresh()
     try:
+        _use_again(left_over(crate), packs, writer, watch)
         names, unreadable = _read(tape, blocks, packs, writer, watch)
         writer.finish()
     except BaseException:
@@ -104,6 +108,21 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
                 b"CLEN": lengths.astype("<u4").tobytes(), b"RUNS": runs.tobytes(), b"FILE": files.tobytes(),
                 b"PATH": paths})
     return Stored(path, about)
+
+
+def _use_again(parts: list[Path], packs: Packs, writer: PackWriter, watch: Watch) -> None:
+    """Chunks of packs that were never finished go into one of this keeping; then those files go."""
+    for part in parts:
+        rows = table_of(part)
+        with part.open("rb") as file:
+            for row in rows:
+                watch.progress("Using what an interrupted backup has left", 0, None)
+                name, place = row["name"].tobytes(), int(row["place"])
+                file.seek((place & ((1 << PLACE_BITS) - 1)) + FRAME.itemsize)
+                stored, codec = file.read(int(row["stored"])), place >> PLACE_BITS
+                if proven(stored, codec, int(row["raw"]), name) and packs.find(name) is None and writer.claim(name):
+                    writer.add(name, codec, stored, int(row["raw"]))
+        part.unlink(missing_ok=True)
 
 
 def _read(tape: Tape, card: Blocks, packs: Packs, writer: PackWriter,

@@ -91,8 +91,8 @@ class Shelf:
 
     def kept_as(self, storage: Storage) -> str:
         """The id of the backup that a storage is, in whatever crate and under whatever name; "" for none."""
-        roots = {root.resolve() for root in (self.backups, *self.crates) if root is not None and _is_open(root)}
-        for image in (image for root in roots for image in (*root.glob("*/*.img"), *root.glob("backups/*/*.kept"))):
+        patterns = ("*/*.img", "backups/*/*.kept")
+        for image in (image for root in self._crates() for pattern in patterns for image in root.glob(pattern)):
             try:
                 status = image.stat()
             except OSError:
@@ -101,12 +101,21 @@ class Shelf:
                 return f"{image.parent.name}/{image.stem}"
         return ""
 
+    def _pack(self, path: Path) -> str:
+        """What a file with chunks of backups is called; "" for every other file."""
+        folder = path.resolve().parents[1:3]
+        is_pack = len(folder) == 2 and folder[0].name == "packs" and folder[1] in self._crates()
+        return f"packs/{path.stem}" if is_pack else ""
+
+    def _crates(self) -> set[Path]:
+        return {root.resolve() for root in (self.backups, *self.crates) if root is not None and _is_open(root)}
+
     def _told_from_backups(self, medium: Medium) -> Medium:
         """A medium that stands on a backup is one, also a device."""
         if medium.source == Source.SIMULATED:
             return medium
         try:
-            backup = self.kept_as(medium.storage())
+            backup = self._pack(medium.path) or self.kept_as(medium.storage())
         except MediumError:
             return medium                        # it is gone meanwhile
         return replace(medium, source=Source.BACKUP, backup=backup) if backup else medium

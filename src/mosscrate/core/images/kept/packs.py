@@ -13,6 +13,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from backports import zstd
@@ -51,17 +52,30 @@ class Found:
     raw: int
 
 
+class _Index(NamedTuple):
+    """Every row of every table, by its name; exchanged whole, so that nobody sees half of a new one.
+
+    Attributes:
+        paths: packs.
+        rows: ROW, in the order of `prefixes`.
+        pack_of: which pack each is in.
+        prefixes: first bytes of the names, ascending.
+    """
+
+    paths: tuple[Path, ...]
+    rows: NDArray[np.void]
+    pack_of: NDArray[np.int32]
+    prefixes: NDArray[np.uint64]
+
+
 class Packs:
     """All packs below the folder of a crate."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._lock = threading.Lock()
-        self._paths: list[Path] = []
         self._known: set[Path] = set()
-        self._rows = np.zeros(0, ROW)
-        self._pack_of = np.zeros(0, np.int32)
-        self._prefixes = np.zeros(0, np.uint64)
+        self._index = _Index((), np.zeros(0, ROW), np.zeros(0, np.int32), np.zeros(0, np.uint64))
         self._files: OrderedDict[Path, int] = OrderedDict()
 
     def refresh(self) -> None:
@@ -75,18 +89,17 @@ class Packs:
             fresh = [(path, table_of(path)) for path in paths]
             if not fresh:
                 return
-            first = len(self._paths)
-            self._paths += paths
-            self._known |= set(paths)
-            rows = np.concatenate([self._rows, *(rows for _, rows in fresh)])
-            pack_of = np.concatenate([self._pack_of, *(np.full(len(rows), first + number, np.int32)
-                                                       for number, (_, rows) in enumerate(fresh))])
+            old = self._index
+            rows = np.concatenate([old.rows, *(rows for _, rows in fresh)])
+            pack_of = np.concatenate([old.pack_of, *(np.full(len(rows), len(old.paths) + number, np.int32)
+                                                     for number, (_, rows) in enumerate(fresh))])
             prefixes = _prefixes(_as_names(rows["name"]))
             order = np.argsort(prefixes, kind="stable")
-            self._rows, self._pack_of, self._prefixes = rows[order], pack_of[order], prefixes[order]
+            self._known |= set(paths)
+            self._index = _Index((*old.paths, *paths), rows[order], pack_of[order], prefixes[order])
 
     def __len__(self) -> int:
-        return len(self._rows)
+        return len(self._index.rows)
 
     def find(self, name: bytes) -> Found | None:
         """Where a chunk lies, as far as was taken in."""
@@ -94,24 +107,25 @@ class Packs:
 
     def all_of(self, name: bytes) -> Iterator[Found]:
         """Everywhere where it lies."""
-        prefix = np.frombuffer(name[:8], PREFIX)[0].astype(np.uint64)
-        at = int(np.searchsorted(self._prefixes, prefix))
-        while at < len(self._prefixes) and self._prefixes[at] == prefix:
-            row = self._rows[at]
+        index, prefix = self._index, np.frombuffer(name[:8], PREFIX)[0].astype(np.uint64)
+        at = int(np.searchsorted(index.prefixes, prefix))
+        while at < len(index.prefixes) and index.prefixes[at] == prefix:
+            row = index.rows[at]
             if row["name"].tobytes() == name:
                 place = int(row["place"])
-                yield Found(self._paths[self._pack_of[at]], place & ((1 << PLACE_BITS) - 1), place >> PLACE_BITS,
+                yield Found(index.paths[index.pack_of[at]], place & ((1 << PLACE_BITS) - 1), place >> PLACE_BITS,
                             int(row["stored"]), int(row["raw"]))
             at += 1
 
     def has(self, names: Names) -> NDArray[np.bool_]:
         """Which of many names are there; shape (n,)."""
-        if not len(self._rows) or not len(names):
+        index = self._index
+        if not len(index.rows) or not len(names):
             return np.zeros(len(names), bool)
         wanted = _prefixes(names)
-        at = np.minimum(np.searchsorted(self._prefixes, wanted), len(self._rows) - 1)
-        same: NDArray[np.bool_] = (_as_names(self._rows["name"][at]) == names).all(axis=1)
-        for number in np.flatnonzero(~same & (self._prefixes[at] == wanted)).tolist():      # names that begin alike
+        at = np.minimum(np.searchsorted(index.prefixes, wanted), len(index.rows) - 1)
+        same: NDArray[np.bool_] = (_as_names(index.rows["name"][at]) == names).all(axis=1)
+        for number in np.flatnonzero(~same & (index.prefixes[at] == wanted)).tolist():      # names that begin alike
             same[number] = self.find(names[number].tobytes()) is not None
         return same
 

@@ -92,11 +92,16 @@ def _is_frame(head: bytes, row: np.void, stored: bytes) -> bool:
 
 
 def _is_chunk(row: np.void, stored: bytes) -> bool:
-    codec, raw = int(row["place"]) >> PLACE_BITS, int(row["raw"])
-    if codec not in (PLAIN, ZSTD) or len(stored) != int(row["stored"]):
+    codec = int(row["place"]) >> PLACE_BITS
+    return len(stored) == int(row["stored"]) and proven(stored, codec, int(row["raw"]), row["name"].tobytes())
+
+
+def proven(stored: bytes, codec: int, raw: int, name: bytes) -> bool:
+    """Whether stored bytes are a chunk of that length and name."""
+    if codec not in (PLAIN, ZSTD):
         return False
     try:
         whole = zstd.ZstdDecompressor().decompress(stored, raw + 1) if codec == ZSTD else stored
     except zstd.ZstdError:
         return False
-    return len(whole) == raw and blake3(whole).digest(length=NAME) == row["name"].tobytes()
+    return len(whole) == raw and blake3(whole).digest(length=NAME) == name
