@@ -6,6 +6,7 @@ import errno
 import itertools
 import os
 import random
+import shutil
 import subprocess
 import sys
 import time
@@ -211,6 +212,23 @@ def assert_found(crate: Crate, backups, wanted, path: Path, at: int) -> None:
                 if entry.kind == "file" and entry.path not in told:
                     with suppress(Damaged):
                         assert b"".join(volume.read_file(entry)) == files[entry.path], (path, at)
+
+
+def test_packs_that_went_away_are_not_counted_on(tmp_path):
+    crate, card = Crate(tmp_path / "crate"), card_with("fat16", 5, acts=30)
+    crate.keep(record(card), card, Watch())
+    packs = sorted(crate.root.rglob("*.pack"))
+    packs[0].unlink()                                     # another program, another computer
+    backup = crate.keep(record(card), card, Watch())
+    crate.check(backup, Watch())
+    os.truncate(next(crate.root.rglob("*.pack")), 300)
+    backup = crate.keep(record(card), card, Watch())
+    crate.check(backup, Watch())
+    shutil.rmtree(crate.root)
+    backup = crate.keep(record(card), card, Watch())
+    crate.check(backup, Watch())
+    with backup.open() as kept:
+        assert files_of(kept) == files_of(card)
 
 
 def test_a_pack_is_never_written_as_if_it_were_an_image(bench):

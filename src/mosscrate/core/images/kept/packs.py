@@ -68,24 +68,34 @@ class _Index(NamedTuple):
     prefixes: NDArray[np.uint64]
 
 
+_NOTHING = _Index((), np.zeros(0, ROW), np.zeros(0, np.int32), np.zeros(0, np.uint64))
+
+
 class Packs:
     """All packs below the folder of a crate."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._lock = threading.Lock()
-        self._known: set[Path] = set()
-        self._index = _Index((), np.zeros(0, ROW), np.zeros(0, np.int32), np.zeros(0, np.uint64))
+        self._known: dict[Path, int] = {}                 # bytes of each
+        self._index = _NOTHING
         self._files: OrderedDict[Path, int] = OrderedDict()
 
     def refresh(self) -> None:
-        """Take in packs that are new, here or from another computer. Raises CrateError where a folder cannot be read.
+        """Take in packs that are new, here or from another computer, and forget those that are gone or were cut.
+
+        Raises CrateError where a folder cannot be read.
         """
         with self._lock:
             try:
-                paths = sorted(p for p in self.folder.glob("packs/*/*.pack") if p not in self._known)
+                there = {path: path.stat().st_size for path in self.folder.glob("packs/*/*.pack")}
             except OSError as error:
                 raise CrateError(f"The crate {self.folder} cannot be read: {error.strerror}.") from error
+            if any(there.get(path) != size for path, size in self._known.items()):
+                self._known, self._index = {}, _NOTHING
+                while self._files:
+                    os.close(self._files.popitem()[1])
+            paths = sorted(there.keys() - self._known.keys())
             fresh = [(path, table_of(path)) for path in paths]
             if not fresh:
                 return
@@ -95,7 +105,7 @@ class Packs:
                                                      for number, (_, rows) in enumerate(fresh))])
             prefixes = _prefixes(_as_names(rows["name"]))
             order = np.argsort(prefixes, kind="stable")
-            self._known |= set(paths)
+            self._known |= {path: there[path] for path in paths}
             self._index = _Index((*old.paths, *paths), rows[order], pack_of[order], prefixes[order])
 
     def __len__(self) -> int:
