@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
 
 import numpy as np
+from blake3 import blake3
 
 from benches.figure import Figure, paired
-from mosscrate.core.blocks import open_blocks
+from mosscrate.core.blocks import Blocks, open_blocks, reopen_image
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.volumes import Making, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 
 SIZE = 1 << 30
 BLOCK = 4 << 20
+RECORD = CardRecord("card", "key", "TAGG", SIZE)
 
 
 def figures(folder: Path) -> Iterator[Figure]:
@@ -30,6 +34,99 @@ def figures(folder: Path) -> Iterator[Figure]:
     ratio, detail = paired(lambda: _keep(card, folder, verify=True), lambda: _plain(card, folder))
     yield Figure("keep of a card that is 90 % zeros, read back", ratio, 0.45, "×", detail)
     card.unlink()
+    yield from _a_tenth_used(folder)
+
+
+def _a_tenth_used(folder: Path) -> Iterator[Figure]:
+    """A card with one volume; its free room holds old bytes."""
+    card, crate = folder / "used.img", Crate(folder / "used")
+    _make(card, dense=1.0)
+    used = _fill(card)
+    ratio, detail = paired(lambda: _keep(card, folder, verify=True), lambda: _plain(card, folder))
+    yield Figure("keep of a card that is a tenth used, read back", ratio, 0.25, "×", detail)
+    with open_blocks(card) as blocks:
+        crate.keep(RECORD, blocks, Watch())
+    first = crate.room()
+    yield Figure("room it takes, of what is in use", first / used, 1.02, "×", f"{first >> 20} MiB")
+    yield from _reading(card, crate)
+    _change(card)
+    ratio, detail = paired(lambda: _again(card, crate), lambda: _read_used(card))
+    yield Figure("kept again with 1 % changed, against reading and hashing what is in use", ratio, 1.15, "×", detail)
+    rounds = len(crate.backups_of(RECORD.key)) - 1
+    lists = sum(b.path.stat().st_size for b in crate.backups_of(RECORD.key)) // (rounds + 1)
+    yield Figure("room that the change takes", (crate.room() - first - lists * (rounds - 1)) / used, 0.02, "×")
+    card.unlink()
+
+
+def _reading(card: Path, crate: Crate) -> Iterator[Figure]:
+    def tree(blocks: Blocks) -> None:
+        with blocks:
+            open_partition(blocks, 0).tree()
+
+    def in_order(blocks: Blocks) -> None:
+        with blocks:
+            volume = open_partition(blocks, 0)
+            for entry in volume.tree().entries:
+                for _ in volume.read_file(entry):
+                    pass
+
+    backup = crate.backups_of(RECORD.key)[-1]
+    for name, what, goal in (("the tree of a kept card, against the card itself", tree, 2.0),
+                             ("its files in order, against the card itself", in_order, 1.25)):
+        def ours(what: Callable[[Blocks], None] = what) -> None:
+            for pack in crate.root.rglob("*.pack"):
+                _forget(pack)
+            what(backup.open())
+
+        def raw(what: Callable[[Blocks], None] = what) -> None:
+            _forget(card)
+            what(open_blocks(card))
+        ratio, detail = paired(ours, raw)
+        yield Figure(name, ratio, goal, "×", detail)
+
+
+def _fill(card: Path) -> int:
+    """A FAT32 volume over all of it, a tenth full of 400 games; returns bytes in use."""
+    rnd = np.random.default_rng(2)
+    with reopen_image(card) as blocks:
+        format_for("fat32").make(blocks, Making("fat32", "GAMES"))
+        editor = edit(blocks)
+        for number in range(400):
+            editor.add_file(f"game {number}.bin", rnd.bytes(SIZE // 10 // 400))
+        editor.commit()
+        volume = open_volume(blocks)
+        return volume.size - volume.free
+
+
+def _change(card: Path) -> None:
+    """Four of its games are others now."""
+    rnd = np.random.default_rng(3)
+    with reopen_image(card) as blocks:
+        editor = edit(blocks)
+        for number in range(4):
+            editor.remove(f"game {number}.bin")
+        editor.commit()
+        editor = edit(blocks)
+        for number in range(4):
+            editor.add_file(f"game {number}.bin", rnd.bytes(SIZE // 10 // 400))
+        editor.commit()
+
+
+def _again(card: Path, crate: Crate) -> None:
+    _forget(card)
+    with open_blocks(card) as blocks:
+        crate.keep(RECORD, blocks, Watch())
+
+
+def _read_used(card: Path) -> None:
+    _forget(card)
+    hasher, buffer = blake3(), memoryview(bytearray(BLOCK))
+    with open_blocks(card) as blocks:
+        for extent in open_volume(blocks).used_extents():
+            for at in range(extent.start, extent.end, BLOCK):
+                part = buffer[:min(BLOCK, extent.end - at)]
+                blocks.read_into(at, part)
+                hasher.update(part)
 
 
 def _make(path: Path, *, dense: float) -> None:
@@ -63,5 +160,5 @@ def _keep(card: Path, folder: Path, *, verify: bool) -> None:
     _forget(card)
     crate = Crate(folder / "crate")
     with open_blocks(card) as blocks:
-        crate.keep(CardRecord("card", "key", "TAGG", SIZE), blocks, Watch(), verify=verify)
+        crate.keep(RECORD, blocks, Watch(), verify=verify)
     shutil.rmtree(crate.root)
