@@ -11,20 +11,21 @@ import subprocess
 import sys
 import time
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from blake3 import blake3
 
-from mosscrate.core.blocks import MemoryBlocks, Window
+from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import CardRecord, Crate
 from mosscrate.core.errors import CrateError, Damaged, MediumError
 from mosscrate.core.images.kept import packs_of, read_manifest
 from mosscrate.core.images.kept.packs import as_names
-from mosscrate.core.maps import MapKind, edits, write_map
+from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.volumes import Making, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 from tests.volumes import KINDS, ROOM, Model
@@ -212,6 +213,39 @@ def assert_found(crate: Crate, backups, wanted, path: Path, at: int) -> None:
                 if entry.kind == "file" and entry.path not in told:
                     with suppress(Damaged):
                         assert b"".join(volume.read_file(entry)) == files[entry.path], (path, at)
+
+
+@pytest.mark.skipif(not shutil.which("mkfs.ext4"), reason="needs the system's own formatter")
+@pytest.mark.parametrize("kind", ["ext2", "ext4"])
+def test_two_names_of_one_file_are_one_file_on_the_tape(tmp_path, kind):
+    folder = tmp_path / "files"
+    (folder / "saves").mkdir(parents=True)
+    (folder / "game.bin").write_bytes(random.Random(2).randbytes(3 * MIB))
+    os.link(folder / "game.bin", folder / "saves/the same.bin")
+    (folder / "short").write_bytes(b"short")
+    with (folder / "sparse").open("wb") as file:
+        file.seek(5 * MIB)
+        file.write(b"end")
+    image = tmp_path / "card.img"
+    features = ("-O", "inline_data") if kind == "ext4" else ()
+    subprocess.run([f"mkfs.{kind}", "-q", *features, "-d", folder, image, "24M"], check=True, capture_output=True)
+    crate = Crate(tmp_path / "crate")
+    with open_blocks(image) as card:
+        backup = crate.keep(record(card), card, Watch())
+        with backup.open() as kept:
+            assert files_of(kept, 0) == files_of(card, 0)
+            assert len(files_of(kept, 0)) == 4
+            (tmp_path / "back.img").write_bytes(kept.read(0, kept.size))
+    subprocess.run(["fsck.ext4", "-fn", tmp_path / "back.img"], check=True, capture_output=True)
+
+
+def test_partitions_that_lie_over_one_another_are_kept_whole(tmp_path):
+    card = card_with("fat16", 6, acts=20)
+    first = read_map(card)
+    write_map(card, replace(first, partitions=(*first.partitions, replace(first.partitions[0], index=2))))
+    backup = Crate(tmp_path).keep(record(card), card, Watch())
+    with backup.open() as kept:
+        assert kept.read(0, kept.size) == bytes(card.data)
 
 
 def test_packs_that_went_away_are_not_counted_on(tmp_path):

@@ -206,6 +206,7 @@ def _finished(pack: _Pack, verify: bool) -> int:  # noqa: FBT001 - handed to an 
         sync_folder(pack.path.parent)
         sync_folder(pack.path.parent.parent)
     except OSError as error:
+        pack.part.unlink(missing_ok=True)
         raise _cannot(pack.path.parents[2], error) from error
     return pack.size
 

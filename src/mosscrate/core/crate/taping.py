@@ -55,6 +55,12 @@ class Tape:
     files: list[TapedFile] = field(default_factory=list)
     size: int = 0
 
+    @property
+    def is_disjoint(self) -> bool:
+        """Whether no byte of the card is on it twice."""
+        places = np.array(sorted(self.places), np.int64).reshape(-1, 2)
+        return bool((places[1:, 0] >= (places[:, 0] + places[:, 1])[:-1]).all())
+
     def add(self, pieces: list[tuple[int, int]], step: int, first: int = 0) -> None:
         """Bytes that belong together, cut every `step`; the first cut comes after `first` bytes, 0 for a whole step."""
         length = sum(count for _, count in pieces)
@@ -68,12 +74,18 @@ class Tape:
 
 def tape_of(card: Blocks, layout: Layout | None, *, every_byte: bool = False) -> Tape:
     """Lay out what is in use on a card. Volumes that contradict themselves or cannot be opened are taken whole."""
-    tape, view = Tape(), card
     try:
         view = straight(card)
     except MediumError:
-        layout = None                                     # not even its beginning can be read
+        return _tape(card, [])                            # not even its beginning can be read
     shares = list(_shares(view, None if every_byte or view.container == SWAPPED else layout))
+    tape = _tape(card, shares)
+    return tape if tape.is_disjoint else _tape(card, [])
+
+
+def _tape(card: Blocks, shares: list[_Share]) -> Tape:
+    """Everything that is in use, by what opened volumes say of their part of it."""
+    tape = Tape()
     taken = _joined([run for share in shares for run in share.inside])
     holes = _joined([(e.start, e.end) for e in card.extents() if e.is_hole])
     outside = without(np.array([[0, card.size]], np.int64), taken)
@@ -83,9 +95,12 @@ def tape_of(card: Blocks, layout: Layout | None, *, every_byte: bool = False) ->
         for start, end in without(share.tables, holes).tolist():
             _by_place(tape, start, end, GRID, share.start)
     for share in shares:
+        seen: dict[tuple[tuple[int, int], ...], int] = {}
         for entry, pieces in share.files:
-            tape.files.append(TapedFile(share.look.index, entry, tape.size, sum(n for _, n in pieces)))
-            tape.add(pieces, LONGEST_CHUNK)
+            at = seen.setdefault(tuple(pieces), tape.size)               # a second name of the same file
+            tape.files.append(TapedFile(share.look.index, entry, at, sum(n for _, n in pieces)))
+            if at == tape.size:
+                tape.add(pieces, LONGEST_CHUNK)
     return tape
 
 
@@ -111,7 +126,7 @@ class _Share:
 
     def _slack(self, volume: Volume, entry: Entry, pieces: list[tuple[int, int]]) -> list[tuple[int, int]]:
         """Room of a file that is not its contents, where a file system has such room."""
-        if volume.kind.startswith("ext") and pieces:
+        if volume.kind.startswith("ext") and volume.extents_of(entry):        # not where they stand in an inode
             end = sum(pieces[-1]) - self.start
             return [(self.start + end, self.start + -(-end // volume.block) * volume.block)]
         if volume.kind in WHOLE_CLUSTERS:
