@@ -215,6 +215,21 @@ def assert_found(crate: Crate, backups, wanted, path: Path, at: int) -> None:
                         assert b"".join(volume.read_file(entry)) == files[entry.path], (path, at)
 
 
+CHECKERS = {"fat": ("fsck.fat", "-n"), "exfat": ("fsck.exfat", "-n"), "ext": ("fsck.ext4", "-fn")}
+
+
+@pytest.mark.parametrize("kind", [kind for kind in KINDS if kind.startswith(tuple(CHECKERS))])
+def test_what_comes_back_is_clean_for_the_systems_own_checker(tmp_path, kind):
+    checker = next(command for start, command in CHECKERS.items() if kind.startswith(start))
+    if not shutil.which(checker[0]):
+        pytest.skip(f"{checker[0]} is not there")
+    card = card_with(kind, 8, acts=200)
+    partition = survey(card).partitions[0].partition
+    with Crate(tmp_path / "crate").keep(record(card), card, Watch()).open() as kept:
+        (tmp_path / "volume.img").write_bytes(kept.read(partition.start, partition.length))
+    subprocess.run([*checker, tmp_path / "volume.img"], check=True, capture_output=True)
+
+
 @pytest.mark.skipif(not shutil.which("mkfs.ext4"), reason="needs the system's own formatter")
 @pytest.mark.parametrize("kind", ["ext2", "ext4"])
 def test_two_names_of_one_file_are_one_file_on_the_tape(tmp_path, kind):
@@ -269,6 +284,9 @@ def test_a_pack_is_never_written_as_if_it_were_an_image(bench):
     card = card_with("fat12", 4, acts=10)
     bench.crate.keep(record(card), card, Watch())
     pack = next(bench.crate.root.rglob("*.pack"))
+    backup = bench.shelf.medium_at(bench.crate.find("Pipkin").path)
+    assert (backup.name, backup.source, backup.is_write_protected) == (
+        f"Pipkin, {bench.crate.now():%Y-%m-%d}", "backup", True)
     medium = bench.shelf.medium_at(pack)
     assert (medium.source, medium.backup) == ("backup", f"packs/{pack.stem}")
 

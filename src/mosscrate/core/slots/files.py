@@ -14,6 +14,7 @@ from mosscrate.core.blocks import FileBlocks
 from mosscrate.core.contents.unpacking import suppose_size
 from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images import ContainedDisk, Packing, Reach, Remembered, disk_in, open_image, packed_in
+from mosscrate.core.images.kept import kept_in
 from mosscrate.core.images.packing.parts import parts_of
 from mosscrate.core.slots.medium import Medium, Source
 from mosscrate.core.volumes.tables import looks_like_tables
@@ -73,7 +74,7 @@ class ImageFiles:
         remembered = self.memory.of(first, member)
         found = _disk_at(first, member, about.st_size, about.st_mtime_ns, remembered)
         name = found.packing.name if found.packing else Path(member or first).name
-        return Medium(_stem(name), first, remembered.size or found.size, Source.IMAGE,
+        return Medium(found.name or _stem(name), first, remembered.size or found.size, Source.IMAGE,
                       reader=f"{found.kind} image file".strip(),
                       is_write_protected=bool(found.kind) or not may_be_written(first), slot=self, member=member,
                       packing=found.packing, lists=tuple(self.memory.lists),
@@ -86,11 +87,15 @@ class ImageFiles:
 
 @dataclass(frozen=True)
 class _Found:
-    """What a file turned out to be: bytes of the disk in it, the container as people write it, how it is packed."""
+    """What a file turned out to be: bytes of the disk in it, the container as people write it, how it is packed.
+
+    `name` is of a kept card, with its date.
+    """
 
     size: int
     kind: str = ""
     packing: Packing | None = None
+    name: str = ""
 
 
 @lru_cache(64)
@@ -101,7 +106,10 @@ def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Reme
             packed = packed_in(disk)
             inner = disk.kind if isinstance(disk, ContainedDisk) and disk is not packed else ""
             kinds = [*filter(None, (inner,)), *((packed.packing.sentence,) if packed else ())]
-            return _Found(disk.size, " in ".join(kinds), packed.packing if packed else None)
+            kept = kept_in(disk)
+            about = kept.manifest.about if kept else None
+            return _Found(disk.size, " in ".join(kinds), packed.packing if packed else None,
+                          f"{about.card.name}, {about.kept_at[:10]}" if about else "")
     except (MediumError, NotReadYet):
         return _Found(size)                  # what is wrong is said when somebody opens it
 
