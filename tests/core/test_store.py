@@ -19,6 +19,7 @@ import pytest
 from blake3 import blake3
 
 from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
+from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import CardRecord, Crate
@@ -261,6 +262,15 @@ def test_partitions_that_lie_over_one_another_are_kept_whole(tmp_path):
     backup = Crate(tmp_path).keep(record(card), card, Watch())
     with backup.open() as kept:
         assert kept.read(0, kept.size) == bytes(card.data)
+
+
+def test_a_card_that_goes_away_in_the_middle_is_no_backup(tmp_path):
+    crate, blocks = Crate(tmp_path), card_with("fat16", 7, acts=60)
+    dying = FaultyBlocks(blocks, Faults(dies_after=blocks.size // 2))
+    with pytest.raises(MediumError, match="does not answer any more"):
+        crate.keep(record(blocks), dying, Watch(), every_byte=True)
+    assert crate.lanes() == []
+    crate.check(crate.keep(record(blocks), blocks, Watch(), every_byte=True), Watch())
 
 
 def test_packs_that_went_away_are_not_counted_on(tmp_path):

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel
 
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.images.kept import packs_of
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.watch import Watch
+from mosscrate.desk.finder import Finder
 from mosscrate.desk.window import KEEP
 from tests.cards import MIB, handheld, put_card
 from tests.cli.test_crating import rot, save
@@ -55,6 +58,17 @@ def test_one_save_of_last_month_comes_back_in_four_acts(person, keep, bench):
         saves = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.path.startswith("hill run")}
     assert saves.pop("hill run.srm") == b"first" * 900
     assert list(saves.values()) == [b"second" * 900]
+
+
+def test_ctrl_k_goes_on_to_the_files_of_all_backups(person, keep):
+    person.window.go_to(0)
+    QTest.keyClick(person.window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    finder = person.window.findChild(Finder)
+    QTest.keyClicks(finder.field, "hill run.s")
+    assert finder.found.item(0).text() == "Find “hill run.s” in all backups"
+    QTest.keyClick(finder.field, Qt.Key.Key_Return)
+    person.wait(lambda: keep.find_panel.files.count() == 2)
+    assert keep.isVisible()
 
 
 def test_a_damaged_backup_is_mended_from_its_card(person, keep, bench):

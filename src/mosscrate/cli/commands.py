@@ -166,7 +166,8 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
     if not r.is_complete:
         places = ", ".join(f"{n} bytes at {s}" for s, n in r.unreadable[:5])
         raise MediumError(f"{found.name} could not be read everywhere: {places}. What was read is kept, and the "
-                          "record names it incomplete.", r.unreadable[0][0])
+                          "record names it incomplete. “mosscrate rescue” may get more of it, saves first.",
+                          r.unreadable[0][0])
 
 
 @click.command()

@@ -330,4 +330,4 @@ def _kept_sentence(medium: Medium, backup: Backup) -> str:
     if record.is_complete:
         return f"{medium.name} is kept and was read back equal."
     return (f"{medium.name} is kept, but incomplete: {len(record.unreadable)} places could not be read, first at "
-            f"byte {record.unreadable[0][0]:,}.")
+            f"byte {record.unreadable[0][0]:,}. Proof can rescue it, saves first.")

@@ -12,6 +12,8 @@ from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QV
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 
+IN_BACKUPS = -1                          # instead of the number of a place
+
 
 @dataclass(frozen=True)
 class Place:
@@ -25,9 +27,11 @@ class Finder(QDialog):
     """A field and the places that match it."""
 
     def __init__(self, model: BenchModel, go_to: Callable[[int], None], look_at: Callable[[Medium | None], None],
-                 acts: Iterable[tuple[str, Callable[[], object]]], parent: QWidget) -> None:
+                 acts: Iterable[tuple[str, Callable[[], object]]], in_backups: Callable[[str], object],
+                 parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Find")
+        self._in_backups = in_backups
         self._places = [*_places(model, go_to, look_at), *(Place(text, act) for text, act in acts)]
         self.field = QLineEdit()
         self.field.setPlaceholderText("a card, a backup, a partition, a station, something to do…")
@@ -66,6 +70,10 @@ class Finder(QDialog):
                 item = QListWidgetItem(place.text)
                 item.setData(Qt.ItemDataRole.UserRole, self._places.index(place))
                 self.found.addItem(item)
+        if words:
+            item = QListWidgetItem(f"Find “{text.strip()}” in all backups")
+            item.setData(Qt.ItemDataRole.UserRole, IN_BACKUPS)
+            self.found.addItem(item)
         if not self.found.count():
             nothing = QListWidgetItem(f"Nothing here is called “{text.strip()}”.")
             nothing.setFlags(Qt.ItemFlag.NoItemFlags)
@@ -76,12 +84,16 @@ class Finder(QDialog):
         item = self.found.currentItem()
         if item is not None and item.flags() & Qt.ItemFlag.ItemIsEnabled:
             self.accept()
-            self._places[item.data(Qt.ItemDataRole.UserRole)].go()
+            number = item.data(Qt.ItemDataRole.UserRole)
+            if number == IN_BACKUPS:
+                self._in_backups(self.field.text().strip())
+            else:
+                self._places[number].go()
 
 
 def _places(model: BenchModel, go_to: Callable[[int], None],
             look_at: Callable[[Medium | None], None]) -> Iterator[Place]:
-    for number, name in enumerate(("Look", "Keep", "Move")):
+    for number, name in enumerate(("Look", "Keep", "Move", "Proof")):
         yield Place(f"{name}: the station", lambda number=number: go_to(number))  # type: ignore[misc]
     for medium in model.media:
         yield Place(f"{medium.name}, tag {medium.tag}", lambda medium=medium: look_at(medium))  # type: ignore[misc]

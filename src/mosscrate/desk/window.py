@@ -131,7 +131,11 @@ class MainWindow(QMainWindow):
         """Find any card, backup, partition, station or act by typing."""
         from mosscrate.desk.finder import Finder
 
-        Finder(self.model, self.go_to, self._look_at, self.look.acts(), self).open_at(self)
+        Finder(self.model, self.go_to, self._look_at, self.look.acts(), self._find_in_backups, self).open_at(self)
+
+    def _find_in_backups(self, text: str) -> None:
+        self.go_to(KEEP)
+        self.keep.field.setText(text)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files are welcome everywhere."""

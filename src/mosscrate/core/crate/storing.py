@@ -31,7 +31,7 @@ from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
 from mosscrate.core.crate.record import CardRecord
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
 from mosscrate.core.durable import sync_folder
-from mosscrate.core.errors import CrateError
+from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.images.kept.frames import (
     FILE,
     FRAME,
@@ -163,6 +163,7 @@ class _Reader:
     def __init__(self, tape: Tape, card: Blocks, packs: Packs, writer: PackWriter) -> None:
         self.tape, self.card, self.packs, self.writer = tape, card, packs, writer
         self.unreadable: list[Extent] = []
+        self._good = -1                                   # a byte that could be read
         self._at = np.concatenate([[0], np.cumsum([length for _, length in tape.places], dtype=np.int64)]).tolist()
         self._ends = [*tape.cuts[1:], tape.size]
         self._card_lock = threading.Lock()                # one reader at a time: a card has one head, or acts like it
@@ -189,8 +190,23 @@ class _Reader:
                 place, length = self.tape.places[number]
                 ahead = start + done - self._at[number]
                 count = min(length - ahead, len(data) - done)
-                self.unreadable += read_around(self.card, Extent(place + ahead, count), data[done:done + count])
+                bad = read_around(self.card, Extent(place + ahead, count), data[done:done + count])
+                if bad:
+                    self._must_be_there(place + ahead)
+                    self.unreadable += bad
+                elif self._good < 0:
+                    self._good = place + ahead
                 done, number = done + count, number + 1
+
+    def _must_be_there(self, at: int) -> None:
+        """Raises MediumError where not even that can be read which could be before: the card is gone."""
+        if self._good >= 0:
+            self.card.drop_cache()
+            try:
+                self.card.read(self._good, 1)
+            except MediumError as error:
+                raise MediumError(f"{self.card.name} does not answer any more at byte {at:,}. No backup was made; what "
+                                  "was read is used again next time.", at) from error
 
     def _squeezer(self) -> Squeezer:
         if not hasattr(self._own, "squeezer"):
