@@ -9,7 +9,7 @@ from pathlib import Path
 from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks, reopen_image
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks, Slow, Speed
 from mosscrate.core.contents import survey
-from mosscrate.core.crate.record import CardRecord
+from mosscrate.core.crate import CardRecord
 from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.rescue.areas import WORTH, Areas, Class, areas_of

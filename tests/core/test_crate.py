@@ -11,9 +11,8 @@ from blake3 import blake3
 from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.crate import Crate
+from mosscrate.core.crate import CardRecord, Crate
 from mosscrate.core.crate.compare import compare
-from mosscrate.core.crate.record import CardRecord
 from mosscrate.core.errors import CrateError, MediumError, Stopped
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s

@@ -31,10 +31,7 @@ def about_of(path: Path, size: int, changed: int) -> About:
 
 def check_chunks(path: Path, watch: Watch) -> None:
     """Read every chunk of a backup and prove it by its name. Raises CrateError that names damaged files, Stopped."""
-    try:
-        manifest = read_manifest(path.read_bytes())
-    except (OSError, FormatError) as error:
-        raise CrateError(f"The backup {path.stem} is damaged: {error}") from error
+    manifest = manifest_at(path)
     packs = packs_of(path.resolve().parents[2])
     packs.refresh()
     bad = []
@@ -46,6 +43,14 @@ def check_chunks(path: Path, watch: Watch) -> None:
             bad.append(number)
     if bad:
         raise CrateError(_not_what_was_kept(manifest, bad))
+
+
+def manifest_at(path: Path) -> Manifest:
+    """The list of chunks in a file. Raises CrateError."""
+    try:
+        return read_manifest(path.read_bytes())
+    except (OSError, FormatError) as error:
+        raise CrateError(f"The backup {path.stem} in “{path.parent.name}” cannot be used: {error}") from error
 
 
 def check_store(crate: Path, watch: Watch) -> list[str]:
@@ -67,9 +72,9 @@ def check_store(crate: Path, watch: Watch) -> list[str]:
     for path in sorted(crate.glob("backups/*/*.kept")):
         watch.check()
         try:
-            manifest = read_manifest(path.read_bytes())
-        except (OSError, FormatError) as error:
-            told.append(f"The backup {path.stem} in “{path.parent.name}” cannot be used: {error}")
+            manifest = manifest_at(path)
+        except CrateError as error:
+            told.append(str(error))
             continue
         missing = [number for number, name in enumerate(manifest.names) if name.tobytes() not in good]
         if missing:

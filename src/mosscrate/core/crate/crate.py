@@ -18,12 +18,12 @@ from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import record as records
 from mosscrate.core.crate.checking import about_of, check_chunks, check_store
-from mosscrate.core.crate.record import BackupRecord, CardRecord
+from mosscrate.core.crate.record import BackupRecord
 from mosscrate.core.crate.storing import store
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, FormatError, MediumError
 from mosscrate.core.images import disk_in
-from mosscrate.core.images.kept.manifest import About
+from mosscrate.core.images.kept.manifest import About, CardRecord
 from mosscrate.core.sizes import binary
 from mosscrate.core.watch import Watch
 
@@ -307,10 +307,8 @@ def _record_of(path: Path) -> BackupRecord:
 
 
 def _record(path: Path, about: About) -> BackupRecord:
-    card = about.card
-    return BackupRecord(CardRecord(card.name, card.key, card.tag, card.size, card.model, card.serial), about.kept_at,
-                        path.name, card.size, about.used, about.root, about.seconds, about.verified,
-                        about.unreadable, about.layout)
+    return BackupRecord(about.card, about.kept_at, path.name, about.card.size, about.used, about.root, about.seconds,
+                        about.verified, about.unreadable, about.layout)
 
 
 def _verify(image: Blocks, copied: Copied, watch: Watch) -> None:

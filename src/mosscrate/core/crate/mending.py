@@ -9,9 +9,10 @@ import numpy as np
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.crate.checking import manifest_at
 from mosscrate.core.crate.packing import PackWriter, Squeezer
-from mosscrate.core.errors import CrateError, FormatError, MediumError
-from mosscrate.core.images.kept import Manifest, packs_of, read_manifest
+from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.images.kept import Manifest, packs_of
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
@@ -41,10 +42,7 @@ def mend(manifest_path: Path, card: Blocks, watch: Watch) -> Mended:
         CrateError: the list of chunks itself is damaged, or the crate cannot be written.
         Stopped: what was fetched so far stays.
     """
-    try:
-        manifest = read_manifest(manifest_path.read_bytes())
-    except (OSError, FormatError) as error:
-        raise CrateError(f"The backup {manifest_path.stem} cannot be mended: {error}") from error
+    manifest = manifest_at(manifest_path)
     crate = manifest_path.resolve().parents[2]
     packs, bad = packs_of(crate), list[int]()
     packs.refresh()

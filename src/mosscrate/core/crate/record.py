@@ -14,19 +14,9 @@ import msgspec
 
 from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import CrateError
+from mosscrate.core.images.kept.manifest import CardRecord
 
 FORMAT = 1
-
-
-class CardRecord(msgspec.Struct, frozen=True):
-    """The card that was kept, as its slot named it."""
-
-    name: str
-    key: str
-    tag: str
-    size: int
-    model: str = ""
-    serial: str = ""
 
 
 class HoledFile(msgspec.Struct, frozen=True):

@@ -28,7 +28,6 @@ from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import read_around
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
-from mosscrate.core.crate.record import CardRecord
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, MediumError
@@ -45,7 +44,7 @@ from mosscrate.core.images.kept.frames import (
     ZSTD,
     check_of,
 )
-from mosscrate.core.images.kept.manifest import About, KeptCard, root_of
+from mosscrate.core.images.kept.manifest import About, CardRecord, root_of
 from mosscrate.core.images.kept.packs import Packs, as_names, packs_of, table_of
 from mosscrate.core.images.kept.proving import proven
 from mosscrate.core.watch import Watch
@@ -98,8 +97,7 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
         raise CrateError(f"The crate {crate} lost packs while {card.name} was kept. No backup was made; keep it again.")
     lengths = np.diff(np.array([*tape.cuts, tape.size], np.int64)).astype(np.uint32)
     runs = _runs_of(tape)
-    about = About(KeptCard(card.name, card.key, card.tag, card.size, card.model, card.serial),
-                  kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
+    about = About(card, kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
                   round(time.monotonic() - begun, 3), verify, root_of(names, lengths, runs), every_byte, unreadable,
                   described)
     path = crate / "backups" / card.key / f"{kept_at:%Y-%m-%d %H.%M.%S} {secrets.token_hex(4)}.kept"

@@ -8,9 +8,9 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from mosscrate.core.crate.record import CardRecord
 from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import CrateError
+from mosscrate.core.images.kept.manifest import CardRecord
 from mosscrate.core.rescue.pieces import Gap, Inside
 from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.sizes import MIB

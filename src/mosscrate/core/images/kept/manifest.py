@@ -33,7 +33,7 @@ LARGEST = 1 << 32                        # bytes of a section
 MOST_SECTIONS = 64
 
 
-class KeptCard(msgspec.Struct, frozen=True):
+class CardRecord(msgspec.Struct, frozen=True):
     """The card that was kept, as its slot named it."""
 
     name: str
@@ -60,7 +60,7 @@ class About(msgspec.Struct, frozen=True):
         root: hexadecimal; fixes every used byte in its place.
     """
 
-    card: KeptCard
+    card: CardRecord
     kept_at: str
     sector: int
     used: int
