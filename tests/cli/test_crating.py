@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 
 import pytest
 
@@ -117,6 +118,20 @@ def test_what_is_damaged_is_fetched_from_the_card_as_far_as_it_still_holds_it(cl
     oldest = next(b for lane in bench.crate.lanes() for b in lane.backups if b.record.card.name == "Pipkin")
     code, out, _ = cli("crate", "mend", oldest.path.stem[-8:], "Pipkin")
     assert (code, "holds something else now" in out) == (1, True)
+
+
+def test_a_backup_goes_to_another_crate_in_one_file(cli, kept, bench, tmp_path, monkeypatch):
+    oldest = next(b for lane in bench.crate.lanes() for b in lane.backups if b.record.card.name == "Pipkin")
+    assert cli("crate", "export", oldest.path.stem[-8:], str(tmp_path / "pipkin.drive"))[0] == 0
+    contents = {f.path: f.contents for f in files_in(oldest)}
+    shutil.rmtree(bench.crate.root)
+    code, out, _ = cli("crate", "import", str(tmp_path / "pipkin.drive"), "--json")
+    assert (code, json.loads(out)["card"]) == (0, "Pipkin")
+    back = bench.crate.find("Pipkin")
+    assert (back.kept_at, back.record.card) == (oldest.kept_at, oldest.record.card)
+    assert {f.path: f.contents for f in files_in(back)} == contents
+    code, _, err = cli("crate", "import", str(tmp_path / "nothing.drive"))
+    assert (code != 0, bool(err)) == (True, True)
 
 
 def rot(path, *, every: int) -> None:

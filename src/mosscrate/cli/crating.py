@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import click
 
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.crate.compare import compare as compare_backups
 from mosscrate.core.crate.library import KeptFile, files_in, life_of, saves
@@ -17,6 +18,8 @@ from mosscrate.core.crate.mending import mend as mend_backup
 from mosscrate.core.errors import CrateError
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
+from mosscrate.core.sheet.running.passing_on import export as export_backup
+from mosscrate.core.sheet.running.passing_on import take_over
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sizes import binary, counted
 
@@ -161,6 +164,32 @@ def mend(bench: Bench, backup: str, card: str, as_json: bool) -> None:
         click.echo(mended.sentence(medium.name))
     if mended.left:
         raise SystemExit(1)
+
+
+@crate.command()
+@click.argument("backup")
+@click.argument("file", type=FILE)
+@json_option
+@click.pass_obj
+def export(bench: Bench, backup: str, file: Path, as_json: bool) -> None:
+    """Put a BACKUP away in one FILE, a drive file, to take it to another crate."""
+    with watching() as watch:
+        sentence = export_backup(bench.crate.find(backup), file, watch)
+    show_json({"file": str(file), "sentence": sentence}) if as_json else click.echo(sentence)
+
+
+@crate.command("import")
+@click.argument("file", type=FILE)
+@json_option
+@click.pass_obj
+def import_(bench: Bench, file: Path, as_json: bool) -> None:
+    """Keep what a drive file or an image FILE holds; a drive file says of which card it is, and from when."""
+    with watching() as watch:
+        backup = take_over(file, bench, watch)
+    if as_json:
+        show_json(_backup(backup))
+    else:
+        click.echo(f"{backup.record.card.name} of {backup.kept_at:%Y-%m-%d} is kept: {backup.path}")
 
 
 @crate.command()

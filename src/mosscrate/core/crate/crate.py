@@ -214,11 +214,11 @@ class Crate:
                              f"{place} has {binary(max(0, free))} to spare. Nothing was written.")
 
     def keep(self, card: CardRecord, blocks: Blocks, watch: Watch, *, verify: bool = True,
-             every_byte: bool = False) -> Backup:
+             every_byte: bool = False, kept_at: datetime | None = None) -> Backup:
         """Keep what is in use on a card, each chunk once in the whole crate.
 
         Free room and the slack of files come back as zeros, unless every byte is asked for. Sectors that cannot be
-        read are zeros and named in the record.
+        read are zeros and named in the record. `kept_at` is now where it is left out.
 
         Raises:
             CrateError: there is no room, or what was written does not read back equal.
@@ -230,7 +230,7 @@ class Crate:
             seen = survey(blocks)
         if not self.backups_of(card.key):                    # else most of it may be here already
             self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
-        stored = store(self.root, card, blocks, seen, watch, kept_at=self.now(),
+        stored = store(self.root, card, blocks, seen, watch, kept_at=kept_at or self.now(),
                        described=describe(seen) if seen else {}, verify=verify, every_byte=every_byte)
         return Backup(_record(stored.path, stored.about), stored.path)
 

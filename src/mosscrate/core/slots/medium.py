@@ -34,6 +34,15 @@ KEPT = ".kept"                                   # a backup that is a list of ch
 _TAG_LETTERS = "ACDEFHJKLMNPRTUVWXY3479"        # none that is read as another
 
 
+def tag_of(key: str) -> str:
+    """The four characters of a card, by the hexadecimal key that knows it again."""
+    number, letters = int(key, 16), []
+    for _ in range(4):
+        number, index = divmod(number, len(_TAG_LETTERS))
+        letters.append(_TAG_LETTERS[index])
+    return "".join(letters)
+
+
 class Slot(Protocol):
     """Where media are found, and what opens them: readers, simulated slots, files that somebody opened."""
 
@@ -116,12 +125,7 @@ class Medium:
     @property
     def tag(self) -> str:
         """Four characters to type before this medium is written."""
-        number = int(self.key, 16)
-        letters = []
-        for _ in range(4):
-            number, index = divmod(number, len(_TAG_LETTERS))
-            letters.append(_TAG_LETTERS[index])
-        return "".join(letters)
+        return tag_of(self.key)
 
     @property
     def subtitle(self) -> str:

@@ -44,6 +44,7 @@ class Conversion:
         kind: of the file, by a key of `images.making.KINDS`.
         used_only: whether what is left in free room is left out.
         about: the card, where that is known.
+        made_at: ISO 8601; when a drive file was made, now where it is left out.
     """
 
     partition: int | None = None
@@ -53,6 +54,7 @@ class Conversion:
     kind: str = "raw"
     used_only: bool = False
     about: CardRecord | None = None
+    made_at: str = ""
 
 
 def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
@@ -110,11 +112,12 @@ def _facts(view: Blocks, layout: Layout, wanted: Conversion) -> Facts:
     """What a drive file notes."""
     heads, sectors = map_format(layout.map_kind).geometry(layout.as_map) if wanted.partition is None else (0, 0)
     track = heads * sectors * layout.sector
+    made_at = wanted.made_at or datetime.now(UTC).isoformat(timespec="seconds")
     return Facts(wanted.about.name if wanted.about else view.name, view.size, layout.sector,
                  view.size // track if track else 0, heads, sectors,
                  wanted.about.model if wanted.about else "", wanted.about.serial if wanted.about else "",
-                 wanted.about.key if wanted.about else "", datetime.now(UTC).isoformat(timespec="seconds"),
-                 wanted.used_only, describe(layout) if wanted.partition is None else {})
+                 wanted.about.key if wanted.about else "", made_at, wanted.used_only,
+                 describe(layout) if wanted.partition is None else {})
 
 
 def _laid_out(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
