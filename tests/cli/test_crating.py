@@ -11,6 +11,10 @@ from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate.library import all_contents, contents_of, files_in, unkept
 from mosscrate.core.images.kept import packs_of
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.step import Which
+from mosscrate.core.sheet.steps import KeepCard, WriteImage
 from mosscrate.core.volumes import edit
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
@@ -132,6 +136,29 @@ def test_a_backup_goes_to_another_crate_in_one_file(cli, kept, bench, tmp_path, 
     assert {f.path: f.contents for f in files_in(back)} == contents
     code, _, err = cli("crate", "import", str(tmp_path / "nothing.drive"))
     assert (code != 0, bool(err)) == (True, True)
+
+
+def test_forgetting_says_first_what_would_be_lost(cli, kept, bench):
+    backups = next(lane.backups for lane in bench.crate.lanes() if lane.card.name == "Pipkin")
+    code, out, _ = cli("crate", "forget", backups[1].path.stem[-8:])
+    assert (code, "1 save among them, is in no other backup: hill run.srm" in out) == (0, True)
+    assert "say --sure" in out
+    assert len(bench.crate.lanes()[0].backups) == 3
+    code, out, _ = cli("crate", "forget", backups[1].path.stem[-8:], "--sure", "--json")
+    assert (code, json.loads(out)["forgotten"]) == (0, True)
+    assert len(next(lane.backups for lane in bench.crate.lanes() if lane.card.name == "Pipkin")) == 2
+    assert "No room came free" in cli("crate", "reclaim")[1]
+    assert bench.crate.check_all(Watch()) == []
+
+
+def test_what_a_job_needs_to_be_taken_back_is_not_forgotten(cli, kept, bench):
+    put_card(bench, "fresh", 40 * MIB, handheld(seed=9).data, name="Fresh card")
+    tag = bench.shelf.find("Fresh card").tag
+    steps = (KeepCard(Which.TARGET), WriteImage(verify=True))
+    sheet = JobSheet(steps, reference(bench.shelf.find("Pipkin")), reference(bench.shelf.find("Fresh card")))
+    run(sheet, bench, Watch(), typed_tag=tag)
+    code, _, err = cli("crate", "forget", "Fresh card", "--sure")
+    assert (code, "can only be taken back with this backup" in err) == (3, True)
 
 
 def rot(path, *, every: int) -> None:

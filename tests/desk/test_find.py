@@ -60,6 +60,22 @@ def test_one_save_of_last_month_comes_back_in_four_acts(person, keep, bench):
     assert list(saves.values()) == [b"second" * 900]
 
 
+def test_a_backup_is_forgotten_once_it_is_said_what_would_be_lost(person, keep, bench):
+    backup = bench.crate.find("Pipkin")
+    keep.lanes._choose(backup)
+    person.acts = 0
+    person.click(keep.detail.forget)
+    person.wait(lambda: keep.detail.forget.text() == "Forget it")
+    said = " ".join(each.text() for each in keep.detail.findChildren(QLabel))
+    assert "1 file, 1 save among them, is in no other backup: hill run.srm" in said
+    person.click(keep.detail.forget)
+    person.wait(lambda: not person.window.model.busy and person.window.model.asker.is_idle)
+    assert person.acts == 2
+    assert backup.path not in [b.path for lane in bench.crate.lanes() for b in lane.backups]
+    assert bench.crate.check_all(Watch()) == []
+    assert keep.detail.forget.text() == "Forget…"
+
+
 def test_ctrl_k_goes_on_to_the_files_of_all_backups(person, keep):
     person.window.go_to(0)
     QTest.keyClick(person.window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)

@@ -18,6 +18,7 @@ from mosscrate.core.crate.mending import mend as mend_backup
 from mosscrate.core.errors import CrateError
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
+from mosscrate.core.sheet.running.forgetting import forget_on, reclaim, what_is_only_in
 from mosscrate.core.sheet.running.passing_on import export as export_backup
 from mosscrate.core.sheet.running.passing_on import take_over
 from mosscrate.core.sheet.running.run import run
@@ -190,6 +191,32 @@ def import_(bench: Bench, file: Path, as_json: bool) -> None:
         show_json(_backup(backup))
     else:
         click.echo(f"{backup.record.card.name} of {backup.kept_at:%Y-%m-%d} is kept: {backup.path}")
+
+
+@crate.command()
+@click.argument("backup")
+@click.option("--sure", is_flag=True, help="Forget it; without this it is only said what would be lost.")
+@json_option
+@click.pass_obj
+def forget(bench: Bench, backup: str, sure: bool, as_json: bool) -> None:
+    """Forget a BACKUP and give its room back; what is in no other one is said before."""
+    found = bench.crate.find(backup)
+    lost = what_is_only_in(found, bench)
+    said = f"{lost} Nothing was forgotten; say --sure to do it."
+    if sure:
+        with watching() as watch:
+            said = f"{lost} {forget_on(found, bench, watch)}"
+    show_json({"id": found.id, "forgotten": sure, "sentence": said}) if as_json else click.echo(said)
+
+
+@crate.command("reclaim")
+@json_option
+@click.pass_obj
+def reclaim_(bench: Bench, as_json: bool) -> None:
+    """Give back the room of what no backup needs any more."""
+    with watching() as watch:
+        said = reclaim(bench, watch)
+    show_json({"sentence": said}) if as_json else click.echo(said)
 
 
 @crate.command()

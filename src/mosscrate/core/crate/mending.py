@@ -10,6 +10,7 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.crate.checking import manifest_at
+from mosscrate.core.crate.leases import lease
 from mosscrate.core.crate.packing import PackWriter, Squeezer
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.images.kept import Manifest, packs_of
@@ -42,8 +43,12 @@ def mend(manifest_path: Path, card: Blocks, watch: Watch) -> Mended:
         CrateError: the list of chunks itself is damaged, or the crate cannot be written.
         Stopped: what was fetched so far stays.
     """
-    manifest = manifest_at(manifest_path)
     crate = manifest_path.resolve().parents[2]
+    with lease(crate, "a backup is being mended"):
+        return _mend(crate, manifest_at(manifest_path), card, watch)
+
+
+def _mend(crate: Path, manifest: Manifest, card: Blocks, watch: Watch) -> Mended:
     packs, bad = packs_of(crate), list[int]()
     packs.refresh()
     for number, name in enumerate(manifest.names):

@@ -14,6 +14,7 @@ import numpy as np
 from backports import zstd
 from blake3 import blake3
 
+from mosscrate.core.crate.leases import host
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.frames import (
@@ -63,14 +64,10 @@ def left_over(crate: Path) -> list[Path]:
     """Packs that processes of this computer have begun and did not live to finish."""
     found = []
     for part in crate.glob(f"packs/*/*{PART}"):
-        host, _, process = part.suffixes[-2][1:].rpartition("-") if len(part.suffixes) > 1 else ("", "", "")
-        if host == _host() and process.isdecimal() and not Path(f"/proc/{process}").exists():
+        where, _, process = part.suffixes[-2][1:].rpartition("-") if len(part.suffixes) > 1 else ("", "", "")
+        if where == host() and process.isdecimal() and not Path(f"/proc/{process}").exists():
             found.append(part)
     return found
-
-
-def _host() -> str:
-    return os.uname().nodename.replace(".", "_")
 
 
 class PackWriter:
@@ -139,7 +136,7 @@ class _Pack:
         self.id = secrets.token_bytes(16)
         name = self.id.hex()
         self.path = crate / "packs" / name[:2] / f"{name}.pack"
-        self.part = self.path.with_suffix(f".{_host()}-{os.getpid()}{PART}")
+        self.part = self.path.with_suffix(f".{host()}-{os.getpid()}{PART}")
         self.path.parent.mkdir(parents=True, exist_ok=True)
         self.fd = os.open(self.part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
         self.rows: list[tuple[bytes, int, int, int]] = []

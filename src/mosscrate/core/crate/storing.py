@@ -27,6 +27,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import read_around
 from mosscrate.core.contents.layout import Layout
+from mosscrate.core.crate.leases import lease
 from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
 from mosscrate.core.durable import sync_folder
@@ -82,7 +83,14 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
         MediumError: the card is gone.
         Stopped.
     """
-    begun, tape = time.monotonic(), tape_of(blocks, layout, every_byte=every_byte)
+    with lease(crate, f"{card.name} is being kept"):
+        return _store(crate, card, blocks, tape_of(blocks, layout, every_byte=every_byte), watch, kept_at, described,
+                      verify=verify, every_byte=every_byte)
+
+
+def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Watch, kept_at: datetime,
+           described: dict[str, Any], *, verify: bool, every_byte: bool) -> Stored:
+    begun = time.monotonic()
     packs, writer = packs_of(crate.resolve()), PackWriter(crate, verify=verify)
     packs.refresh()
     try:

@@ -17,6 +17,7 @@ from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
+from mosscrate.core.sheet.running.forgetting import forget_on, what_is_only_in
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.core.slots import Medium
@@ -29,6 +30,7 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
+FORGET, FORGET_IT = "Forget…", "Forget it"
 PAUSE_MS = 250                           # after the last key before it is looked for
 
 
@@ -66,6 +68,7 @@ class KeepStation(QWidget):
         self.detail.check.clicked.connect(self._check)
         self.detail.mend.clicked.connect(self._mend)
         self.detail.put_back.clicked.connect(self._put_back)
+        self.detail.forget.clicked.connect(self._forget)
         self.detail.save.clicked.connect(self._save)
         self.detail.look.clicked.connect(self._look)
         self._asked: Backup | None = None
@@ -260,6 +263,25 @@ class KeepStation(QWidget):
             job.done.connect(lambda sentence: self.detail.say(Finding(Severity.NOTE, str(sentence))))
             job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
 
+    def _forget(self) -> None:
+        """First what would be lost, then, on the same button, it is done."""
+        backup, bench = self.lanes.selected, self.model.bench
+        if backup is None:
+            return
+        if self.detail.forget.text() == FORGET:
+            self.model.asker.ask(lambda: what_is_only_in(backup, bench), self._ask_to_forget,
+                                 lambda error: self._ask_to_forget(f"It cannot be told what is only in it: {error}"))
+            return
+        job = self.model.run(f"Forget a backup of {backup.record.card.name}",
+                             lambda watch: forget_on(backup, bench, watch), {str(backup.path)})
+        if job:
+            job.done.connect(self.model.said.emit)
+            job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
+    def _ask_to_forget(self, sentence: str) -> None:
+        self.detail.forget.setText(FORGET_IT)
+        self.detail.say(Finding(Severity.WARNING, sentence, remedy=f"“{FORGET_IT}” does it; nothing else is touched."))
+
     def _card_of(self, backup: Backup) -> Medium | None:
         """The card of a backup, if it is at hand."""
         return next((m for m in self.model.media if m.key == backup.record.card.key), None)
@@ -298,13 +320,14 @@ class _BackupPanel(Panel):
         self.look = button("Show its contents", lambda: None)
         self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
+        self.forget = button(FORGET, lambda: None, tip="Say what is in no other backup, then give its room back")
         titles = QVBoxLayout()
         titles.setSpacing(1)
         titles.addWidget(self.head)
         titles.addWidget(self.about)
         head = QHBoxLayout()
         head.addLayout(titles, 1)
-        head.addLayout(row(self.check, self.mend, self.look, self.save, self.put_back))
+        head.addLayout(row(self.check, self.mend, self.look, self.save, self.forget, self.put_back))
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
         self.facts = Facts()
@@ -335,6 +358,7 @@ class _BackupPanel(Panel):
         self.facts.setToolTip(f"BLAKE3 {r.blake3}")
         clear(self.rows)
         self.mend.hide()
+        self.forget.setText(FORGET)
         if not r.is_complete:
             self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
                              f"first at byte {r.unreadable[0][0]:,}.",

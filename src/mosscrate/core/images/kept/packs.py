@@ -141,6 +141,13 @@ class Packs:
 
     def read(self, name: bytes) -> bytes:
         """The bytes of a chunk, proven by its name. Raises CrateError that says what is wrong with it."""
+        try:
+            return self._read(name)
+        except CrateError:
+            self.refresh()                                # its pack may have been exchanged for another one
+            return self._read(name)
+
+    def _read(self, name: bytes) -> bytes:
         wrong = "it is in no pack"
         for found in self.all_of(name):
             try:
@@ -225,6 +232,11 @@ def _walked(fd: int, size: int) -> NDArray[np.void]:
             rows.append((frame["name"], at | int(frame["codec"]) << PLACE_BITS, stored, raw))
             at += FRAME.itemsize + stored
     return np.array(rows, ROW)
+
+
+def prefixes_of(rows: NDArray[np.void]) -> NDArray[np.uint64]:
+    """The first bytes of the names of ROW rows, as they sort."""
+    return _prefixes(_as_names(rows["name"]))
 
 
 def _as_names(column: NDArray[np.void]) -> Names:

@@ -1,0 +1,165 @@
+"""Forgetting a backup, and giving back the room of chunks that no other one needs.
+
+Forgetting removes a list. Giving room back copies what is still needed of half-empty packs into a new one, takes their
+names away, and removes them only if nobody has begun to keep anything meanwhile: who keeps puts a lease before he looks
+which packs there are, so he sees either the old pack under its name or none of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mosscrate.core.crate.checking import manifest_at
+from mosscrate.core.crate.crate import Backup, Crate
+from mosscrate.core.crate.leases import at_work
+from mosscrate.core.crate.library import KeptFile, files_in
+from mosscrate.core.crate.packing import PackWriter
+from mosscrate.core.durable import sync_folder
+from mosscrate.core.errors import CrateError, InUse, MossError
+from mosscrate.core.images.kept.frames import FRAME, PLACE_BITS
+from mosscrate.core.images.kept.packs import prefixes_of, table_of
+from mosscrate.core.images.kept.proving import proven
+from mosscrate.core.watch import Watch
+
+DEAD = 1 / 3                             # share of a pack from which on it is worth copying the rest
+DOOMED = ".doomed"                       # instead of .pack, between taking its name away and removing it
+
+
+@dataclass(frozen=True)
+class GivenBack:
+    """Bytes of packs that were removed, and of those that were made for what is still needed."""
+
+    removed: int
+    copied: int
+
+    @property
+    def freed(self) -> int:
+        """Bytes that the disk has again."""
+        return self.removed - self.copied
+
+
+def only_in(backup: Backup, crate: Crate) -> list[KeptFile]:
+    """Files of a backup whose contents no other one holds. Raises CrateError, FormatError where it cannot be read."""
+    others = set[bytes]()
+    for other in (b for lane in crate.lanes() for b in lane.backups if b.path != backup.path):
+        try:
+            others |= {file.contents for file in files_in(other)}
+        except MossError:
+            continue                                          # what cannot be read does not count as kept
+    return [file for file in files_in(backup) if file.contents and file.contents not in others]
+
+
+def forget(backup: Backup) -> None:
+    """Take a backup off the crate. Raises CrateError; its room is given back by `give_back`."""
+    try:
+        if not backup.is_in_chunks:
+            backup.path.with_suffix(".json").unlink(missing_ok=True)
+        backup.path.unlink()
+        sync_folder(backup.path.parent)
+    except OSError as error:
+        raise CrateError(f"The backup {backup.path.stem} cannot be removed: {error.strerror}.") from error
+
+
+def give_back(crate: Path, watch: Watch) -> GivenBack:
+    """Remove what no backup needs.
+
+    Raises:
+        InUse: somebody keeps a card in it; nothing was removed.
+        CrateError: a list of chunks cannot be read, so that nobody knows what it needs; nothing was removed.
+        Stopped: nothing was removed.
+    """
+    _must_be_alone(crate)
+    for doomed in crate.glob(f"packs/*/*{DOOMED}"):             # of a giving back that did not live to its end
+        doomed.rename(doomed.with_suffix(".pack"))
+    lists = _lists(crate)
+    live = _needed(lists)
+    victims, writer = list[Path](), PackWriter(crate, verify=True)
+    try:
+        for path in sorted(crate.glob("packs/*/*.pack")):
+            watch.progress("Looking for room", len(victims), None)
+            if _goes(path, live, writer):
+                victims.append(path)
+        writer.finish()
+    except BaseException:
+        writer.abandon()
+        raise
+    removed = sum(path.stat().st_size for path in victims)
+    _remove(victims, lambda: _must_be_unchanged(crate, lists))
+    return GivenBack(removed, writer.added)
+
+
+def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
+    """Whether a pack is done away with; what is needed of it is in the writer then."""
+    rows = table_of(path)
+    if not len(rows):
+        return False                                          # it cannot be read: somebody has to look at it
+    is_live = np.isin(prefixes_of(rows), live)
+    dead = int(rows["stored"][~is_live].sum())
+    if dead < DEAD * max(1, int(rows["stored"].sum())):
+        return False
+    taken = list[tuple[bytes, int, bytes, int]]()
+    with path.open("rb") as file:
+        for row in rows[is_live]:
+            name, place, raw = row["name"].tobytes(), int(row["place"]), int(row["raw"])
+            file.seek((place & ((1 << PLACE_BITS) - 1)) + FRAME.itemsize)
+            stored, codec = file.read(int(row["stored"])), place >> PLACE_BITS
+            if not proven(stored, codec, raw, name):
+                return False                                  # a damaged pack is left for mending
+            taken.append((name, codec, stored, raw))
+    for name, codec, stored, raw in taken:
+        if writer.claim(name):
+            writer.add(name, codec, stored, raw)
+    return True
+
+
+def _remove(victims: list[Path], must_be_unchanged: Callable[[], None]) -> None:
+    """Take the names of packs away, see that nobody has begun or ended meanwhile, and remove them."""
+    must_be_unchanged()
+    doomed = [path.with_suffix(DOOMED) for path in victims]
+    for path, gone in zip(victims, doomed, strict=True):
+        path.rename(gone)
+    try:
+        must_be_unchanged()
+    except BaseException:
+        for path, gone in zip(victims, doomed, strict=True):
+            gone.rename(path)
+        raise
+    for gone in doomed:
+        gone.unlink()
+    for folder in {path.parent for path in victims}:
+        sync_folder(folder)
+
+
+def _lists(crate: Path) -> list[Path]:
+    return sorted(crate.glob("backups/*/*.kept"))
+
+
+def _needed(lists: list[Path]) -> NDArray[np.uint64]:
+    """First bytes of the names of all chunks that any list needs: a false match only keeps a chunk longer."""
+    found = [np.zeros(0, np.uint64)]
+    for path in lists:
+        try:
+            names = manifest_at(path).names
+        except CrateError as error:
+            if not path.exists():
+                continue                                      # it has just been forgotten
+            raise CrateError(f"{error} No room was given back: nobody knows what it needs.") from error
+        found.append(np.ascontiguousarray(names[:, :8]).view(">u8").reshape(-1).astype(np.uint64))
+    return np.unique(np.concatenate(found))
+
+
+def _must_be_unchanged(crate: Path, lists: list[Path]) -> None:
+    """Whoever began before the names of packs went is at work, or has put his list: in this order."""
+    _must_be_alone(crate)
+    if set(_lists(crate)) - set(lists):
+        raise InUse("A backup was made meanwhile. No room was given back; ask again.")
+
+
+def _must_be_alone(crate: Path) -> None:
+    if busy := at_work(crate):
+        raise InUse(f"Somebody is at work on this crate ({busy[0]}). No room was given back; ask again later.")
