@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout
 
 from mosscrate.core.crate.library import KeptFile, Version
@@ -43,6 +43,8 @@ class FindPanel(Panel):
         self.entry.confirmed.connect(lambda _word: self._bring_back())
         self.words = label(style="muted", scale=0.9, wraps=True)
         self.card: Medium | None = None
+        for each in (self.files, self.versions):
+            each.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._lay_out()
 
     def show_nothing(self, words: str) -> None:
@@ -59,9 +61,8 @@ class FindPanel(Panel):
         for file in found[:SHOWN]:
             item = QListWidgetItem(f"{file.path}\n{file.backup.record.card.name} · kept {file.backup.kept_at:%d %b %Y}"
                                    f" · {binary(file.size)} · {_dated(file)}")
-            item.setData(ROLE, file)
             item.setToolTip(file.path)
-            self.files.addItem(item)
+            self._add(self.files, item, file)
         self.files.setCurrentRow(0)
 
     def show_versions(self, file: KeptFile | None, versions: list[Version], card: Medium | None) -> None:
@@ -71,11 +72,16 @@ class FindPanel(Panel):
         self.versions.clear()
         for version in reversed(versions):
             item = QListWidgetItem(_line(version))
-            item.setData(ROLE, version.last)
-            self.versions.addItem(item)
+            self._add(self.versions, item, version.last)
         chosen = next((k for k, v in enumerate(reversed(versions)) if file and v.last.contents == file.contents), 0)
         self.versions.setCurrentRow(chosen)
         self._ask()
+
+    def _add(self, to: QListWidget, item: QListWidgetItem, file: KeptFile) -> None:
+        """Two lines, shortened where there is no room."""
+        item.setData(ROLE, file)
+        item.setSizeHint(QSize(0, 2 * self.fontMetrics().height() + 4))
+        to.addItem(item)
 
     def version(self) -> KeptFile | None:
         """The one that is chosen."""
