@@ -21,7 +21,7 @@ from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Kind, open_volume
 
 NAMED = 5                         # files that a sentence names
-_NAMES = {Class.SAVE: "saves", Class.SETTING: "settings", Class.STRUCTURE: "tables", Class.FILE: "other files",
+_NAMES = {Class.SAVE: "saves", Class.SETTING: "settings", Class.STRUCTURE: "tables", Class.FILE: "files",
           Class.DOUBTFUL: "room that may hold lost files"}
 
 

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.rescue import Ending, Standing, Wishes
 from mosscrate.core.sizes import binary
-from mosscrate.desk.shared.drawing import LEFT, RIGHT, draw_text, scaled_font
+from mosscrate.desk.shared.drawing import LEFT, draw_text, scaled_font
 from mosscrate.desk.shared.hearing import Heard, Part, Words
 from mosscrate.desk.shared.panel import Panel, button, label, row
 from mosscrate.desk.theme import color
@@ -36,9 +36,8 @@ class RescuePanel(Panel):
             each.setProperty("compact", True)
         self.column.setSpacing(4)
         self.column.addWidget(self.shares)
-        foot = row(self.words, self.keep_button, self.go_button)
-        foot.setStretch(0, 1)
-        self.column.addLayout(foot)
+        self.column.addWidget(self.words)
+        self.column.addLayout(row(None, self.keep_button, self.go_button))
 
     def show_standing(self, standing: Standing | None, *, is_begun: bool, is_free: bool) -> None:
         """How far it is; None where that is not known."""
@@ -89,9 +88,7 @@ class Shares(QWidget):
         for number, (name, (have, all_)) in enumerate(self.told.items()):
             x, share = number * (width + GAP), have / all_ if all_ else 1.0
             is_all = have == all_
-            draw_text(painter, QRectF(x, 0, width - 46, line), name, small, color("text"), LEFT)
-            draw_text(painter, QRectF(x + width - 46, 0, 46, line), _percent(have, all_), small,
-                      color("good" if is_all else "warning"), RIGHT)
+            draw_text(painter, QRectF(x, 0, width, line), name, small, color("text"), LEFT)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(color("line"))
             painter.drawRect(QRectF(x, line + 1, width, 3))
