@@ -7,7 +7,9 @@ which packs there are, so he sees either the old pack under its name or none of 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import fcntl
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -73,6 +75,11 @@ def give_back(crate: Path, watch: Watch) -> GivenBack:
         CrateError: a list of chunks cannot be read, so that nobody knows what it needs; nothing was removed.
         Stopped: nothing was removed.
     """
+    with _only_one(crate):
+        return _give_back(crate, watch)
+
+
+def _give_back(crate: Path, watch: Watch) -> GivenBack:
     _must_be_alone(crate)
     for doomed in crate.glob(f"packs/*/*{DOOMED}"):             # of a giving back that did not live to its end
         doomed.rename(doomed.with_suffix(".pack"))
@@ -120,14 +127,14 @@ def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
 def _remove(victims: list[Path], must_be_unchanged: Callable[[], None]) -> None:
     """Take the names of packs away, see that nobody has begun or ended meanwhile, and remove them."""
     must_be_unchanged()
-    doomed = [path.with_suffix(DOOMED) for path in victims]
-    for path, gone in zip(victims, doomed, strict=True):
-        path.rename(gone)
+    doomed = list[Path]()
     try:
+        for path in victims:
+            doomed.append(path.rename(path.with_suffix(DOOMED)))
         must_be_unchanged()
     except BaseException:
-        for path, gone in zip(victims, doomed, strict=True):
-            gone.rename(path)
+        for gone in doomed:
+            gone.rename(gone.with_suffix(".pack"))
         raise
     for gone in doomed:
         gone.unlink()
@@ -151,6 +158,19 @@ def _needed(lists: list[Path]) -> NDArray[np.uint64]:
             raise CrateError(f"{error} No room was given back: nobody knows what it needs.") from error
         found.append(np.ascontiguousarray(names[:, :8]).view(">u8").reshape(-1).astype(np.uint64))
     return np.unique(np.concatenate(found))
+
+
+@contextmanager
+def _only_one(crate: Path) -> Iterator[None]:
+    """Nobody else of this computer gives room back meanwhile. Raises InUse."""
+    busy = crate / "busy"
+    busy.mkdir(parents=True, exist_ok=True)
+    with (busy / "room.lock").open("a") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise InUse("Room is being given back already. Nothing was removed by this.") from error
+        yield
 
 
 def _must_be_unchanged(crate: Path, lists: list[Path]) -> None:
