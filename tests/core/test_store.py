@@ -14,6 +14,7 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 from blake3 import blake3
@@ -22,9 +23,11 @@ from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.crate import CardRecord, Crate
-from mosscrate.core.errors import CrateError, Damaged, MediumError
+from mosscrate.core.crate import Backup, CardRecord, Crate, storing
+from mosscrate.core.crate.library import files_in
+from mosscrate.core.errors import CrateError, Damaged, MediumError, MossError
 from mosscrate.core.images.kept import packs_of, read_manifest
+from mosscrate.core.images.kept.manifest import root_of
 from mosscrate.core.images.kept.packs import as_names
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.volumes import Making, edit, format_for, open_volume
@@ -336,3 +339,41 @@ def test_killed_at_random_with_two_at_work_every_listed_backup_can_be_read(tmp_p
     assert not list(crate.root.rglob("packs/*/*.part")), "what was left over is used again"
     with backup.open() as kept:
         assert files_of(kept, 0) == files_of(cards[0], 0)
+
+
+def test_lists_of_chunks_with_mad_numbers_are_refused_with_a_sentence(tmp_path):
+    crate, card = Crate(tmp_path), card_with("fat16", 13, acts=40)
+    whole = read_manifest(crate.keep(record(card), card, Watch()).path.read_bytes())
+    rnd, known = random.Random(1), crate.find("Pipkin").record
+    for number in range(200):
+        path = tmp_path / "backups" / "key" / f"hostile {number}.kept"
+        sections = _hostile(whole, rnd)
+        storing._put(path, sections)
+        with suppress(MossError), Backup(known, path).open() as kept:
+            for at in range(0, min(kept.size, 16 * MIB), MIB):
+                kept.read(at, min(MIB, kept.size - at))
+        with suppress(MossError):
+            list(files_in(Backup(known, path)))
+        path.unlink()
+    assert isinstance(crate.check_all(Watch()), list)
+
+
+def _hostile(whole, rnd: random.Random) -> dict[bytes, bytes]:
+    """Sections with right digests, one of them with numbers that make no sense."""
+    runs, files, lengths = whole.runs.copy(), whole.files.copy(), whole.lengths.copy()
+    what = rnd.choice(("run", "file", "length", "head", "path"))
+    mad = rnd.choice((0, 1, -1, 1 << 31, (1 << 63) - 1, -(1 << 63), 1 << 40))
+    about = whole.about
+    if what == "run":
+        runs[rnd.choice(runs.dtype.names)][rnd.randrange(len(runs))] = mad
+    elif what == "file":
+        name = rnd.choice(("size", "modified", "tape", "length"))
+        files[name][rnd.randrange(len(files))] = mad
+    elif what == "length":
+        lengths[rnd.randrange(len(lengths))] = mad & 0xFFFFFFFF
+    elif what == "head":
+        about = msgspec.structs.replace(about, card=msgspec.structs.replace(about.card, size=mad))
+    paths = "".join(f"{p}\0" for p in (whole.paths[:2] if what == "path" else whole.paths)).encode()
+    about = msgspec.structs.replace(about, root=root_of(whole.names, lengths, runs))
+    return {b"HEAD": msgspec.msgpack.encode(about), b"NAME": whole.names.tobytes(), b"CLEN": lengths.tobytes(),
+            b"RUNS": runs.tobytes(), b"FILE": files.tobytes(), b"PATH": paths}

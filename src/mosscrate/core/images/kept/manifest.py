@@ -29,7 +29,8 @@ from mosscrate.core.images.kept.frames import (
     check_of,
 )
 
-LARGEST = 1 << 32                        # bytes of a section
+LARGEST = 1 << 30                        # bytes of a section
+SECTORS = (512, 1024, 2048, 4096)
 MOST_SECTIONS = 64
 
 
@@ -144,8 +145,9 @@ def _must_make_sense(manifest: Manifest) -> None:
             (tapes[read] < 0).any() or ((tapes + lengths)[read] > end).any():
         raise FormatError("backup", "RUNS", 0, len(runs), "runs within the card and the tape, in order")
     files = manifest.files
-    if len(files) and ((files["path"] >= len(manifest.paths)).any() or (files["tape"] < 0).any() or
-                       (files["length"] < 0).any() or (files["tape"] + files["length"] > end).any()):
+    first, held = files["tape"].astype(np.float64), files["length"].astype(np.float64)
+    if (files["path"] >= len(manifest.paths)).any() or (first < 0).any() or (held < 0).any() or \
+            (first + held > end).any() or (files["size"] < 0).any():
         raise FormatError("backup", "FILE", 0, len(files), "files within the tape, each with a path")
     if manifest.about.root != root_of(manifest.names, manifest.lengths, runs):
         raise FormatError("backup", "root", 0, manifest.about.root[:12], "the digest of its names, lengths and runs")
@@ -156,8 +158,8 @@ def _about(data: bytes) -> About:
         about = msgspec.msgpack.decode(data, type=About)
     except (msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise FormatError("backup", "HEAD", 0, str(error), "facts about a kept card") from error
-    if about.card.size < 0 or about.sector <= 0:
-        raise FormatError("backup", "HEAD", 0, about.card.size, "the size of a card")
+    if not 0 <= about.card.size < 1 << 62 or about.sector not in SECTORS:
+        raise FormatError("backup", "HEAD", 0, (about.card.size, about.sector), "sizes of a card and its sectors")
     return about
 
 

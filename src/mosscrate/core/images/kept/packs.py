@@ -167,6 +167,8 @@ class Packs:
                 os.close(self._files.popitem()[1])
 
     def _unpacked(self, found: Found) -> bytes:
+        if found.raw > LONGEST_CHUNK or found.stored > LONGEST_CHUNK:
+            raise ValueError(f"{found.pack.name} names a chunk that is too long")
         with self._lock:
             fd = self._file(found.pack)
             data = os.pread(fd, found.stored, found.offset + FRAME.itemsize)

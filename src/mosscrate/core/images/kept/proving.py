@@ -13,6 +13,7 @@ from blake3 import blake3
 from mosscrate.core.images.kept.frames import (
     FRAME,
     FRAME_MAGIC,
+    LONGEST_CHUNK,
     NAME,
     PACK_END,
     PACK_HEAD,
@@ -98,7 +99,7 @@ def _is_chunk(row: np.void, stored: bytes) -> bool:
 
 def proven(stored: bytes, codec: int, raw: int, name: bytes) -> bool:
     """Whether stored bytes are a chunk of that length and name."""
-    if codec not in (PLAIN, ZSTD):
+    if codec not in (PLAIN, ZSTD) or raw > LONGEST_CHUNK:
         return False
     try:
         whole = zstd.ZstdDecompressor().decompress(stored, raw + 1) if codec == ZSTD else stored
