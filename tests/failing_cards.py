@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from mosscrate.core.blocks import Blocks, Window, create_image, open_blocks, reopen_image
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks, Slow, Speed
@@ -60,7 +61,7 @@ def solid(share: float, seed: int, size: int = SIZE) -> tuple[Bad, ...]:
     return tuple(found)
 
 
-def failing(room: Blocks, bad: tuple[Bad, ...], seed: int = 1, **more) -> FaultyBlocks:
+def failing(room: Blocks, bad: tuple[Bad, ...], seed: int = 1, **more: Any) -> FaultyBlocks:
     """A card with six slow areas at an ordinary speed."""
     rnd = random.Random(seed)
     slow = tuple(Slow(rnd.randrange(room.size), 8 * MIB, 8.0) for _ in range(6))
@@ -102,7 +103,7 @@ class Trial:
         """Of the readable bytes of some classes, by how much they are worth."""
         lost, had, all_ = self.truth.shares(self.bad), self.truth.shares(self.state.have), self.truth.shares(Runs())
         mine = [c for c in classes or tuple(all_) if c in all_]
-        return sum(WORTH[c] * had[c][0] for c in mine) / sum(WORTH[c] * (all_[c][1] - lost[c][0]) for c in mine)
+        return float(sum(WORTH[c] * had[c][0] for c in mine) / sum(WORTH[c] * (all_[c][1] - lost[c][0]) for c in mine))
 
     @property
     def readable_used(self) -> float:
