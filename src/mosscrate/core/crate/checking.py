@@ -11,7 +11,7 @@ import numpy as np
 from mosscrate.core.errors import CrateError, FormatError
 from mosscrate.core.images.kept import Manifest, packs_of, read_manifest
 from mosscrate.core.images.kept.manifest import About, read_about
-from mosscrate.core.images.kept.packs import table_of
+from mosscrate.core.images.kept.packs import Packs
 from mosscrate.core.images.kept.proving import prove_pack
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
@@ -34,15 +34,20 @@ def check_chunks(path: Path, watch: Watch) -> None:
     manifest = manifest_at(path)
     packs = packs_of(path.resolve().parents[2])
     packs.refresh()
+    if bad := damaged_in(manifest, packs, watch, phase="Checking the backup"):
+        raise CrateError(_not_what_was_kept(manifest, bad))
+
+
+def damaged_in(manifest: Manifest, packs: Packs, watch: Watch, *, phase: str) -> list[int]:
+    """Numbers of the chunks of a backup that cannot be read. Raises Stopped."""
     bad = []
     for number, name in enumerate(manifest.names):
-        watch.progress("Checking the backup", int(manifest.tape[number]), int(manifest.tape[-1]))
+        watch.progress(phase, int(manifest.tape[number]), int(manifest.tape[-1]))
         try:
             packs.read(name.tobytes())
         except CrateError:
             bad.append(number)
-    if bad:
-        raise CrateError(_not_what_was_kept(manifest, bad))
+    return bad
 
 
 def manifest_at(path: Path) -> Manifest:
@@ -62,7 +67,7 @@ def check_store(crate: Path, watch: Watch) -> list[str]:
         watch.progress("Checking what is kept", number, len(paths))
         try:
             proven = prove_pack(path)
-            good |= {row["name"].tobytes() for row in table_of(path)} - set(proven.bad)
+            good |= set(proven.good)
         except OSError as error:
             told.append(f"The pack {path.name} cannot be read: {error.strerror}.")
             continue

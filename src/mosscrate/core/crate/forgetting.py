@@ -24,7 +24,7 @@ from mosscrate.core.crate.packing import PackWriter
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, InUse, MossError
 from mosscrate.core.images.kept.frames import FRAME, PLACE_BITS
-from mosscrate.core.images.kept.packs import prefixes_of, table_of
+from mosscrate.core.images.kept.packs import names_of, prefixes_of, table_of
 from mosscrate.core.images.kept.proving import proven
 from mosscrate.core.watch import Watch
 
@@ -105,7 +105,7 @@ def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
     rows = table_of(path)
     if not len(rows):
         return False                                          # it cannot be read: somebody has to look at it
-    is_live = np.isin(prefixes_of(rows), live)
+    is_live = np.isin(prefixes_of(names_of(rows["name"])), live)
     dead = int(rows["stored"][~is_live].sum())
     if dead < DEAD * max(1, int(rows["stored"].sum())):
         return False
@@ -156,7 +156,7 @@ def _needed(lists: list[Path]) -> NDArray[np.uint64]:
             if not path.exists():
                 continue                                      # it has just been forgotten
             raise CrateError(f"{error} No room was given back: nobody knows what it needs.") from error
-        found.append(np.ascontiguousarray(names[:, :8]).view(">u8").reshape(-1).astype(np.uint64))
+        found.append(prefixes_of(names))
     return np.unique(np.concatenate(found))
 
 

@@ -9,10 +9,10 @@ import numpy as np
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.crate.checking import manifest_at
+from mosscrate.core.crate.checking import damaged_in, manifest_at
 from mosscrate.core.crate.leases import lease
 from mosscrate.core.crate.packing import PackWriter, Squeezer
-from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.errors import MediumError
 from mosscrate.core.images.kept import Manifest, packs_of
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
@@ -49,14 +49,9 @@ def mend(manifest_path: Path, card: Blocks, watch: Watch) -> Mended:
 
 
 def _mend(crate: Path, manifest: Manifest, card: Blocks, watch: Watch) -> Mended:
-    packs, bad = packs_of(crate), list[int]()
+    packs = packs_of(crate)
     packs.refresh()
-    for number, name in enumerate(manifest.names):
-        watch.progress("Looking for damage", int(manifest.tape[number]), int(manifest.tape[-1]))
-        try:
-            packs.read(name.tobytes())
-        except CrateError:
-            bad.append(number)
+    bad = damaged_in(manifest, packs, watch, phase="Looking for damage")
     writer, squeezer, left = PackWriter(crate, verify=True), Squeezer(), 0
     try:
         for done, number in enumerate(bad):

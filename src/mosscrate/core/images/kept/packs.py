@@ -103,7 +103,7 @@ class Packs:
             rows = np.concatenate([old.rows, *(rows for _, rows in fresh)])
             pack_of = np.concatenate([old.pack_of, *(np.full(len(rows), len(old.paths) + number, np.int32)
                                                      for number, (_, rows) in enumerate(fresh))])
-            prefixes = _prefixes(_as_names(rows["name"]))
+            prefixes = prefixes_of(names_of(rows["name"]))
             order = np.argsort(prefixes, kind="stable")
             self._known |= {path: there[path] for path in paths}
             self._index = _Index((*old.paths, *paths), rows[order], pack_of[order], prefixes[order])
@@ -132,9 +132,9 @@ class Packs:
         index = self._index
         if not len(index.rows) or not len(names):
             return np.zeros(len(names), bool)
-        wanted = _prefixes(names)
+        wanted = prefixes_of(names)
         at = np.minimum(np.searchsorted(index.prefixes, wanted), len(index.rows) - 1)
-        same: NDArray[np.bool_] = (_as_names(index.rows["name"][at]) == names).all(axis=1)
+        same: NDArray[np.bool_] = (names_of(index.rows["name"][at]) == names).all(axis=1)
         for number in np.flatnonzero(~same & (index.prefixes[at] == wanted)).tolist():      # names that begin alike
             same[number] = self.find(names[number].tobytes()) is not None
         return same
@@ -236,16 +236,13 @@ def _walked(fd: int, size: int) -> NDArray[np.void]:
     return np.array(rows, ROW)
 
 
-def prefixes_of(rows: NDArray[np.void]) -> NDArray[np.uint64]:
-    """The first bytes of the names of ROW rows, as they sort."""
-    return _prefixes(_as_names(rows["name"]))
-
-
-def _as_names(column: NDArray[np.void]) -> Names:
+def names_of(column: NDArray[np.void]) -> Names:
+    """The names of ROW rows, as rows of bytes."""
     return np.ascontiguousarray(column).view(np.uint8).reshape(-1, NAME)
 
 
-def _prefixes(names: Names) -> NDArray[np.uint64]:
+def prefixes_of(names: Names) -> NDArray[np.uint64]:
+    """The first bytes of names, as they sort."""
     return np.ascontiguousarray(names[:, :8]).view(PREFIX).reshape(-1).astype(np.uint64)
 
 

@@ -34,10 +34,11 @@ class Proven:
     """What is wrong with a pack.
 
     Attributes:
-        bad: names of chunks that cannot be read from it.
+        good, bad: names of chunks that can be read from it, and that cannot.
         where: what else is damaged, in words; nothing that is kept is lost by it.
     """
 
+    good: tuple[bytes, ...] = ()
     bad: tuple[bytes, ...] = ()
     where: tuple[str, ...] = ()
 
@@ -45,7 +46,7 @@ class Proven:
 def prove_pack(path: Path) -> Proven:
     """Read all of a pack. Raises OSError."""
     rows = table_of(path)
-    bad, where = [], []
+    good, bad, where = list[bytes](), list[bytes](), list[str]()
     with path.open("rb") as file:
         size = file.seek(0, 2)
         if size < PACK_HEAD.itemsize + PACK_END.itemsize:
@@ -62,10 +63,9 @@ def prove_pack(path: Path) -> Proven:
                 stored = data[place + FRAME.itemsize:place + FRAME.itemsize + int(row["stored"])]
                 if not _is_frame(data[place:place + FRAME.itemsize], row, stored) or place != at:
                     where.append(f"a frame at byte {place:,}")
-                if not _is_chunk(row, stored):
-                    bad.append(row["name"].tobytes())
+                (good if _is_chunk(row, stored) else bad).append(row["name"].tobytes())
                 at = place + FRAME.itemsize + int(row["stored"])
-    return Proven(tuple(bad), tuple(where))
+    return Proven(tuple(good), tuple(bad), tuple(where))
 
 
 def _is_head(head: bytes) -> bool:
