@@ -23,9 +23,8 @@ from mosscrate.core.crate.library import KeptFile, files_in
 from mosscrate.core.crate.packing import PackWriter
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, InUse, MossError
-from mosscrate.core.images.kept.frames import FRAME, PLACE_BITS
 from mosscrate.core.images.kept.packs import names_of, prefixes_of, table_of
-from mosscrate.core.images.kept.proving import proven
+from mosscrate.core.images.kept.proving import stored_chunks
 from mosscrate.core.watch import Watch
 
 DEAD = 1 / 3                             # share of a pack from which on it is worth copying the rest
@@ -109,18 +108,12 @@ def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
     dead = int(rows["stored"][~is_live].sum())
     if dead < DEAD * max(1, int(rows["stored"].sum())):
         return False
-    taken = list[tuple[bytes, int, bytes, int]]()
-    with path.open("rb") as file:
-        for row in rows[is_live]:
-            name, place, raw = row["name"].tobytes(), int(row["place"]), int(row["raw"])
-            file.seek((place & ((1 << PLACE_BITS) - 1)) + FRAME.itemsize)
-            stored, codec = file.read(int(row["stored"])), place >> PLACE_BITS
-            if not proven(stored, codec, raw, name):
-                return False                                  # a damaged pack is left for mending
-            taken.append((name, codec, stored, raw))
-    for name, codec, stored, raw in taken:
-        if writer.claim(name):
-            writer.add(name, codec, stored, raw)
+    needed = list(stored_chunks(path, rows[is_live]))
+    if not all(chunk.is_proven for chunk in needed):
+        return False                                          # a damaged pack is left for mending
+    for chunk in needed:
+        if writer.claim(chunk.name):
+            writer.add(chunk.name, chunk.codec, chunk.stored, chunk.raw)
     return True
 
 

@@ -34,11 +34,9 @@ from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.images.kept.frames import (
     FILE,
-    FRAME,
     KEPT_HEAD,
     KEPT_MAGIC,
     NO_TIME,
-    PLACE_BITS,
     RUN,
     SECTION,
     VERSION,
@@ -47,7 +45,7 @@ from mosscrate.core.images.kept.frames import (
 )
 from mosscrate.core.images.kept.manifest import About, CardRecord, root_of
 from mosscrate.core.images.kept.packs import Packs, as_names, packs_of, table_of
-from mosscrate.core.images.kept.proving import proven
+from mosscrate.core.images.kept.proving import stored_chunks
 from mosscrate.core.watch import Watch
 
 STRETCH = 4 << 20                        # bytes of the tape that one worker takes
@@ -119,15 +117,10 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
 def _use_again(parts: list[Path], packs: Packs, writer: PackWriter, watch: Watch) -> None:
     """Chunks of packs that were never finished go into one of this keeping; then those files go."""
     for part in parts:
-        rows = table_of(part)
-        with part.open("rb") as file:
-            for row in rows:
-                watch.progress("Using what an interrupted backup has left", 0, None)
-                name, place = row["name"].tobytes(), int(row["place"])
-                file.seek((place & ((1 << PLACE_BITS) - 1)) + FRAME.itemsize)
-                stored, codec = file.read(int(row["stored"])), place >> PLACE_BITS
-                if proven(stored, codec, int(row["raw"]), name) and packs.find(name) is None and writer.claim(name):
-                    writer.add(name, codec, stored, int(row["raw"]))
+        for chunk in stored_chunks(part, table_of(part)):
+            watch.progress("Using what an interrupted backup has left", 0, None)
+            if chunk.is_proven and packs.find(chunk.name) is None and writer.claim(chunk.name):
+                writer.add(chunk.name, chunk.codec, chunk.stored, chunk.raw)
         part.unlink(missing_ok=True)
 
 

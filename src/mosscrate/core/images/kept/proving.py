@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import mmap
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 from backports import zstd
 from blake3 import blake3
+from numpy.typing import NDArray
 
 from mosscrate.core.images.kept.frames import (
     FRAME,
@@ -66,6 +68,27 @@ def prove_pack(path: Path) -> Proven:
                 (good if _is_chunk(row, stored) else bad).append(row["name"].tobytes())
                 at = place + FRAME.itemsize + int(row["stored"])
     return Proven(tuple(good), tuple(bad), tuple(where))
+
+
+@dataclass(frozen=True)
+class StoredChunk:
+    """A chunk as it lies in a pack: its name, codec, stored bytes, length unpacked, and whether it is what it says."""
+
+    name: bytes
+    codec: int
+    stored: bytes
+    raw: int
+    is_proven: bool
+
+
+def stored_chunks(path: Path, rows: NDArray[np.void]) -> Iterator[StoredChunk]:
+    """Those that some ROW rows of a pack name, each proven. Raises OSError."""
+    with path.open("rb") as file:
+        for row in rows:
+            name, place, raw = row["name"].tobytes(), int(row["place"]), int(row["raw"])
+            file.seek((place & ((1 << PLACE_BITS) - 1)) + FRAME.itemsize)
+            stored, codec = file.read(int(row["stored"])), place >> PLACE_BITS
+            yield StoredChunk(name, codec, stored, raw, proven(stored, codec, raw, name))
 
 
 def _is_head(head: bytes) -> bool:
