@@ -92,7 +92,7 @@ class KeepStation(QWidget):
         head = QHBoxLayout()
         head.addLayout(words, 1)
         head.addLayout(row(self.field, self.cards, self.keep_button))
-        self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is not empty "
+        self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is in use "
                            "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
         area = QScrollArea()
         area.setWidgetResizable(True)
