@@ -8,7 +8,7 @@ import shutil
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,7 @@ from mosscrate.core.blocks import Blocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import record as records
+from mosscrate.core.crate.catalogue import Catalogue, Listed
 from mosscrate.core.crate.checking import about_of, check_chunks, check_store
 from mosscrate.core.crate.record import BackupRecord
 from mosscrate.core.crate.storing import store
@@ -55,6 +56,14 @@ class Backup:
         """Whether it is a list of chunks; else it is an image."""
         return self.path.suffix == KEPT
 
+    @property
+    def listed(self) -> Listed:
+        """As the catalogue knows it. Raises CrateError when it is gone."""
+        try:
+            return Listed(self.path, _stamp(self.path.stat()))
+        except OSError as error:
+            raise CrateError(f"The backup {self.path.stem} is gone: {error.strerror}.") from error
+
     def open(self) -> Blocks:
         """The card as it was kept, for reading. Raises CrateError when it is gone or has another length."""
         try:
@@ -87,10 +96,11 @@ class Trouble:
 
 @dataclass
 class Crate:
-    """The backups below a folder. `now` is the clock."""
+    """The backups below a folder. `now` is the clock; the catalogue only makes it quick to look through."""
 
     root: Path
     now: Callable[[], datetime] = lambda: datetime.now(UTC).astimezone()
+    catalogue: Catalogue = field(default_factory=Catalogue)
 
     def lanes(self) -> list[Lane]:
         """The cards, the one kept last first. Records that cannot be used are left out."""
@@ -101,10 +111,8 @@ class Crate:
             except CrateError:
                 continue
             cards.setdefault(record.card.key, []).append(Backup(record, path.with_name(record.image)))
-        for path in sorted(self.root.glob(f"backups/*/*{KEPT}")):
-            with suppress(CrateError):
-                record = _record_of(path)
-                cards.setdefault(record.card.key, []).append(Backup(record, path))
+        for path, record in self.catalogue.records(_lists(self.root), _record_of).items():
+            cards.setdefault(record.card.key, []).append(Backup(record, path))
         lanes = [Lane(found[-1].record.card, tuple(found))
                  for found in (sorted(b, key=lambda b: b.kept_at) for b in cards.values())]
         return sorted(lanes, key=lambda lane: lane.backups[-1].kept_at, reverse=True)
@@ -120,7 +128,9 @@ class Crate:
             except CrateError as error:
                 found.append(Trouble(image, f"The backup {image.name} in “{image.parent.name}” is there, but it is not "
                                      f"known of which card and whether it is whole: {error}"))
-        for path in sorted(self.root.glob(f"backups/*/*{KEPT}")):
+        listed = _lists(self.root)
+        usable = self.catalogue.records(listed, _record_of)
+        for path in (one.path for one in listed if one.path not in usable):
             try:
                 _record_of(path)
             except CrateError as error:
@@ -295,6 +305,20 @@ def _open(path: Path) -> Blocks:
     """An image, or the disk that a list of chunks comes to. Raises MediumError."""
     blocks = open_blocks(path)
     return disk_in(blocks) if path.suffix == KEPT else blocks
+
+
+def _lists(root: Path) -> list[Listed]:
+    """The lists of chunks that are in a crate, in order."""
+    found = []
+    with suppress(OSError), os.scandir(root / "backups") as folders:
+        for folder in folders:
+            with suppress(OSError), os.scandir(folder) as files:       # a file in between, or just removed
+                found += [Listed(Path(file.path), _stamp(file.stat())) for file in files if file.name.endswith(KEPT)]
+    return sorted(found, key=lambda one: str(one.path))
+
+
+def _stamp(status: os.stat_result) -> str:
+    return f"{status.st_size}:{status.st_mtime_ns}"
 
 
 def _record_of(path: Path) -> BackupRecord:

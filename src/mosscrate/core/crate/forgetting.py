@@ -19,10 +19,10 @@ from numpy.typing import NDArray
 from mosscrate.core.crate.checking import manifest_at
 from mosscrate.core.crate.crate import Backup, Crate
 from mosscrate.core.crate.leases import at_work
-from mosscrate.core.crate.library import KeptFile, files_in
+from mosscrate.core.crate.library import KeptFile, all_contents, files_in
 from mosscrate.core.crate.packing import PackWriter
 from mosscrate.core.durable import sync_folder
-from mosscrate.core.errors import CrateError, InUse, MossError
+from mosscrate.core.errors import CrateError, InUse
 from mosscrate.core.images.kept.packs import names_of, prefixes_of, table_of
 from mosscrate.core.images.kept.proving import stored_chunks
 from mosscrate.core.watch import Watch
@@ -46,12 +46,7 @@ class GivenBack:
 
 def only_in(backup: Backup, crate: Crate) -> list[KeptFile]:
     """Files of a backup whose contents no other one holds. Raises CrateError, FormatError where it cannot be read."""
-    others = set[bytes]()
-    for other in (b for lane in crate.lanes() for b in lane.backups if b.path != backup.path):
-        try:
-            others |= {file.contents for file in files_in(other)}
-        except MossError:
-            continue                                          # what cannot be read does not count as kept
+    others = all_contents(crate, but=backup)
     return [file for file in files_in(backup) if file.contents and file.contents not in others]
 
 

@@ -6,17 +6,18 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
-from pathlib import Path
+from functools import partial
 
+import numpy as np
 from blake3 import blake3
 
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.crate.catalogue import Row, stem_of
+from mosscrate.core.crate.checking import manifest_at
 from mosscrate.core.crate.crate import Backup, Crate
-from mosscrate.core.errors import FormatError, MossError
-from mosscrate.core.images.kept import Manifest, read_manifest
+from mosscrate.core.errors import MossError
 from mosscrate.core.images.kept.frames import LONGEST_CHUNK, NO_TIME
 from mosscrate.core.volumes import Entry, Kind, Volume
 
@@ -30,7 +31,7 @@ class KeptFile:
     Attributes:
         backup: that holds it.
         partition, path: where it was on the card.
-        kind: what a restorer calls it.
+        kind: what a restorer calls it, a FileKind.
         size: bytes.
         modified: seconds since 1970; None where its file system does not say.
         contents: known again wherever the same contents are.
@@ -39,7 +40,7 @@ class KeptFile:
     backup: Backup
     partition: int
     path: str
-    kind: FileKind
+    kind: str
     size: int
     modified: int | None
     contents: bytes
@@ -84,35 +85,20 @@ def contents_of(pieces: Iterable[bytes]) -> bytes:
 
 def files_in(backup: Backup) -> Iterator[KeptFile]:
     """Every file of a backup. Raises CrateError, MediumError, FormatError."""
-    if not backup.is_in_chunks:
-        yield from _files_of_image(backup)
-        return
-    manifest = _manifest(backup)
-    for number, row in enumerate(manifest.files):
-        modified = int(row["modified"])
-        kind = KINDS[row["role"]] if row["role"] < len(KINDS) else FileKind.OTHER
-        yield KeptFile(backup, int(row["volume"]), manifest.paths[row["path"]], kind, int(row["size"]),
-                       None if modified == NO_TIME else modified, manifest.digest_of(number) if row["length"] else b"")
+    return (KeptFile(backup, *row) for row in _rows_of(backup))
 
 
 def find(crate: Crate, text: str) -> list[KeptFile]:
     """Files of any backup whose path holds some words, the newest backup first; what cannot be read is left out."""
-    words = text.casefold().split()
-    found = []
-    for backup in _newest_first(crate):
-        with suppress(MossError):
-            found += [file for file in files_in(backup) if all(word in file.path.casefold() for word in words)]
-    return found
+    noted = _noted(crate)
+    return list(_held(crate, noted, crate.catalogue.named(text.casefold().split())))
 
 
-def life_of(crate: Crate, name: str, kind: FileKind = FileKind.SAVE) -> list[Version]:
+def life_of(crate: Crate, name: str, kind: str = FileKind.SAVE) -> list[Version]:
     """All contents that files of a name and kind have had in any backup of any card, the oldest first."""
-    wanted, by_contents = _stem(name), dict[bytes, list[KeptFile]]()
-    for backup in reversed(_newest_first(crate)):
-        with suppress(MossError):
-            for file in files_in(backup):
-                if file.kind == kind and _stem(file.name) == wanted:
-                    by_contents.setdefault(file.contents, []).append(file)
+    noted, by_contents = _noted(crate), dict[bytes, list[KeptFile]]()
+    for file in _held(crate, reversed(noted), crate.catalogue.called(stem_of(name), str(kind))):
+        by_contents.setdefault(file.contents, []).append(file)
     versions = [Version(files[0], files[-1], len({file.backup.path for file in files}))
                 for files in by_contents.values()]
     return sorted(versions, key=lambda version: version.when)
@@ -120,22 +106,17 @@ def life_of(crate: Crate, name: str, kind: FileKind = FileKind.SAVE) -> list[Ver
 
 def saves(crate: Crate) -> dict[str, list[KeptFile]]:
     """Every save by its name without ending, the newest file of each name first."""
-    found: dict[str, list[KeptFile]] = {}
-    for backup in _newest_first(crate):
-        with suppress(MossError):
-            for file in files_in(backup):
-                if file.kind == FileKind.SAVE:
-                    found.setdefault(_stem(file.name), []).append(file)
+    noted, found = _noted(crate), dict[str, list[KeptFile]]()
+    for file in _held(crate, noted, crate.catalogue.saves()):
+        found.setdefault(stem_of(file.name), []).append(file)
     return found
 
 
-def all_contents(crate: Crate) -> set[bytes]:
-    """By what every file of every backup is known again."""
-    known = set[bytes]()
-    for backup in _newest_first(crate):
-        with suppress(MossError):
-            known |= {file.contents for file in files_in(backup)}
-    return known
+def all_contents(crate: Crate, *, but: Backup | None = None) -> set[bytes]:
+    """By what every file of every backup is known again; one backup may be left out."""
+    held = [crate.catalogue.held_by(backup.listed) for backup in _noted(crate)
+            if but is None or backup.path != but.path]
+    return crate.catalogue.contents(np.unique(np.concatenate(held))) if held else set()
 
 
 def unkept(volume: Volume, entries: Iterable[Entry], known: set[bytes]) -> list[Entry]:
@@ -144,7 +125,42 @@ def unkept(volume: Volume, entries: Iterable[Entry], known: set[bytes]) -> list[
             and contents_of(volume.read_file(entry)) not in known]
 
 
-def _files_of_image(backup: Backup) -> Iterator[KeptFile]:
+def _noted(crate: Crate) -> list[Backup]:
+    """The backups whose files the catalogue has now, the newest first; what cannot be read is left out."""
+    found = []
+    for backup in sorted((b for lane in crate.lanes() for b in lane.backups), key=lambda b: b.kept_at, reverse=True):
+        with suppress(MossError):
+            crate.catalogue.note(backup.listed, partial(_all_rows_of, backup))
+            found.append(backup)
+    return found
+
+
+def _held(crate: Crate, backups: Iterable[Backup], wanted: dict[int, Row]) -> Iterator[KeptFile]:
+    """Some files of the catalogue in every backup that holds them."""
+    numbers = np.array(sorted(wanted), np.int64)
+    for backup in backups:
+        held = crate.catalogue.held_by(backup.listed)
+        for number in held[np.isin(held, numbers)].tolist():
+            yield KeptFile(backup, *wanted[number])
+
+
+def _all_rows_of(backup: Backup) -> list[Row]:
+    return list(_rows_of(backup))
+
+
+def _rows_of(backup: Backup) -> Iterator[Row]:
+    if not backup.is_in_chunks:
+        yield from _rows_of_image(backup)
+        return
+    manifest = manifest_at(backup.path)
+    for row, contents in zip(manifest.files, manifest.contents(), strict=True):
+        modified = int(row["modified"])
+        kind = KINDS[row["role"]] if row["role"] < len(KINDS) else FileKind.OTHER
+        yield Row(int(row["volume"]), manifest.paths[row["path"]], kind, int(row["size"]),
+                  None if modified == NO_TIME else modified, contents)
+
+
+def _rows_of_image(backup: Backup) -> Iterator[Row]:
     with backup.open() as image:
         for look in survey(image).with_contents:
             if look.volume is None or look.volume.used is None:
@@ -152,28 +168,5 @@ def _files_of_image(backup: Backup) -> Iterator[KeptFile]:
             volume = open_partition(image, look.index)
             for entry in volume.tree().entries:
                 if entry.kind == Kind.FILE:
-                    yield KeptFile(backup, look.index, entry.path, kind_of(entry), entry.size, entry.modified,
-                                   contents_of(volume.read_file(entry)))
-
-
-def _manifest(backup: Backup) -> Manifest:
-    status = backup.path.stat()
-    return _read(backup.path, status.st_size, status.st_mtime_ns)
-
-
-@lru_cache(32)
-def _read(path: Path, _size: int, _changed: int) -> Manifest:
-    try:
-        return read_manifest(path.read_bytes())
-    except OSError as error:
-        raise FormatError("backup", "file", 0, str(error.strerror), "one that can be read") from error
-
-
-def _newest_first(crate: Crate) -> list[Backup]:
-    return sorted((b for lane in crate.lanes() for b in lane.backups), key=lambda b: b.kept_at, reverse=True)
-
-
-def _stem(name: str) -> str:
-    """A name without its folder and ending, as different programs write it."""
-    last = name.rpartition("/")[2].casefold()
-    return last.rpartition(".")[0] or last
+                    yield Row(look.index, entry.path, kind_of(entry), entry.size, entry.modified,
+                              contents_of(volume.read_file(entry)))

@@ -8,8 +8,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import platformdirs
+from blake3 import blake3
 
 from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.crate.catalogue import Catalogue
 from mosscrate.core.errors import CrateError
 from mosscrate.core.machines import Machines
 from mosscrate.core.slots import Medium, Shelf
@@ -51,9 +53,10 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
     state = state or _from_environment("MOSSCRATE_STATE") or Path(platformdirs.user_state_dir(APP))
     machines = _from_environment("MOSSCRATE_MACHINES") or Path(platformdirs.user_config_dir(APP)) / "machines"
     usual = Path(platformdirs.user_data_dir(APP)) / "crate"
+    own = blake3(os.fsencode(crate.resolve())).hexdigest(8)
     return Bench(Shelf(slots, backups=crate, crates=(usual, *_known_crates(state, crate)),
-                       memory=Memory(state / "unpacked")), Crate(crate), state,
-                 Machines(machines))
+                       memory=Memory(state / "unpacked")),
+                 Crate(crate, catalogue=Catalogue(state / "catalogues" / f"{own}.sqlite3")), state, Machines(machines))
 
 
 def _known_crates(state: Path, crate: Path) -> tuple[Path, ...]:

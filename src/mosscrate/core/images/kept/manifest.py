@@ -101,11 +101,16 @@ class Manifest:
 
     def digest_of(self, number: int) -> bytes:
         """Knows the contents of a file again: the name of its only chunk, else the BLAKE3 of its names."""
-        row = self.files[number]
-        first = int(np.searchsorted(self.tape, row["tape"], "right")) - 1
-        last = int(np.searchsorted(self.tape, row["tape"] + row["length"]))
-        names = self.names[first:last]
-        return names.tobytes() if len(names) == 1 else blake3(names.tobytes()).digest()
+        return self.contents(slice(number, number + 1))[0]
+
+    def contents(self, some: slice = slice(None)) -> list[bytes]:
+        """By what each file is known again, see `digest_of`; b"" for one with nothing in it."""
+        files = self.files[some]
+        first = np.searchsorted(self.tape, files["tape"], "right") - 1
+        last = np.searchsorted(self.tape, files["tape"] + files["length"])
+        names = (self.names[a:b].tobytes() if held else b""
+                 for a, b, held in zip(first.tolist(), last.tolist(), (files["length"] > 0).tolist(), strict=True))
+        return [own if len(own) <= NAME else blake3(own).digest() for own in names]
 
 
 def root_of(names: NDArray[np.uint8], lengths: NDArray[np.uint32], runs: NDArray[np.void]) -> str:
