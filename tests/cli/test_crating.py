@@ -8,8 +8,9 @@ import shutil
 import pytest
 
 from mosscrate.core.blocks import Window, open_blocks
-from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.crate.library import all_contents, contents_of, files_in, unkept
+from mosscrate.core.contents.survey import open_partition, survey
+from mosscrate.core.crate.library import contents_of, files_in, find
+from mosscrate.core.crate.unkept import Unkept, unkept_on
 from mosscrate.core.images.kept import packs_of
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -170,14 +171,25 @@ def rot(path, *, every: int) -> None:
 
 
 def test_which_files_are_in_no_backup_is_told_by_contents(kept, bench):
-    known = all_contents(bench.crate)
-    with bench.shelf.find("Pipkin").open() as card:
-        volume = open_partition(card, 2)
-        entries = volume.tree().entries
-        assert unkept(volume, entries, known) == []
+    """Also where only the name, or only the card, is another; nothing with equal contents is called new."""
+    def new_on(name: str) -> Unkept:
+        medium = bench.shelf.find(name)
+        with medium.open() as card:
+            latest = next(reversed(bench.crate.backups_of(medium.key)), None)
+            return unkept_on(card, survey(card), latest, bench.crate)
+
+    assert new_on("Pipkin") == Unkept()
     save(bench, "one", b"fourth" * 900, "new folder.srm")
-    with bench.shelf.find("Pipkin").open() as card:
-        volume = open_partition(card, 2)
-        assert [e.path for e in unkept(volume, volume.tree().entries, known)] == ["new folder.srm"]
+    assert [e.path for e in new_on("Pipkin").saves] == ["new folder.srm"]
+    known = next(f for f in find(bench.crate, "") if f.kind == "save" and f.size)
+    save(bench, "one", read_back(known), "other name.srm")
+    found = new_on("Pipkin")
+    assert ([e.path for e in found.saves], found.elsewhere, found.count) == (["new folder.srm"], 1, "1 save")
     assert contents_of([b"a" * 700_000, b"a" * 700_000]) == contents_of([b"a" * 1_400_000])
     assert contents_of([]) == b""
+
+
+def read_back(file) -> bytes:
+    with file.backup.open() as image:
+        volume = open_partition(image, file.partition)
+        return b"".join(volume.read_file(next(e for e in volume.tree().entries if e.path == file.path)))

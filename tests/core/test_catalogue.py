@@ -62,7 +62,7 @@ def test_a_catalogue_that_is_damaged_or_gone_is_made_again(crate: Crate) -> None
     for content in (b"", sound[:5000], b"\0" * 9000, noise(), noise(), sound[:-4096]):
         path.write_bytes(content)
         again = Crate(crate.root, catalogue=Catalogue(path))
-        assert again.lanes() and answers(again)[0] == wanted[0]
+        assert answers(again)[0] == wanted[0] != []
     path.unlink()
     assert answers(Crate(crate.root, catalogue=Catalogue(path))) == wanted
     path.unlink()

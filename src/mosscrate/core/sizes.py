@@ -6,6 +6,7 @@ Decimal for what is printed on a card ("32 GB card"), binary for layouts ("29.7 
 from __future__ import annotations
 
 import re
+from datetime import datetime
 
 KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
 _UNITS = {"": 1, "b": 1, "k": KIB, "kib": KIB, "m": MIB, "mib": MIB, "g": GIB, "gib": GIB, "t": TIB,
@@ -66,6 +67,12 @@ def parse_size(text: str) -> int:
     if not match or match[2].lower() not in _UNITS:
         raise ValueError(f"“{text}” is not a size. Type a number with a unit, such as 4 GiB or 512 MiB.")
     return int(float(match[1].replace(",", ".")) * _UNITS[match[2].lower()])
+
+
+def days_ago(then: datetime, now: datetime) -> str:
+    """A day of the past as people say it; a clock that is ahead says today."""
+    days = (now - then).days
+    return "today" if days < 1 else "yesterday" if days == 1 else f"{days} days ago"
 
 
 def counted(number: int, noun: str, plural: str = "") -> str:

@@ -12,13 +12,14 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.unpacking import read_through
 from mosscrate.core.crate import Backup, Lane, Trouble
+from mosscrate.core.crate.unkept import Unkept, unkept_on
 from mosscrate.core.errors import MachineError, MossError, Stopped
 from mosscrate.core.images.published import kind_of
 from mosscrate.core.machines import Machine, Machines
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running.job import Job
-from mosscrate.core.slots import Medium
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.service import MustAsk
 from mosscrate.core.slots.sysfs import EmptySlot
 from mosscrate.core.slots.watching import Watcher
@@ -45,6 +46,7 @@ class BenchModel(QObject):
     seen_changed = pyqtSignal(str)             # key of a medium
     selected_changed = pyqtSignal()
     crate_changed = pyqtSignal()
+    unkept_changed = pyqtSignal(str)           # key of a card
     jobs_changed = pyqtSignal()
     machine_changed = pyqtSignal()
     reading_changed = pyqtSignal()             # a packed file begins or ends to be read through
@@ -64,6 +66,7 @@ class BenchModel(QObject):
         self.media: list[Medium] = []
         self.empty_slots: list[EmptySlot] = []
         self.seen: dict[str, Seen] = {}
+        self.unkept: dict[str, Unkept] = {}    # of cards at hand that were kept before: what no backup holds
         self.lanes: list[Lane] = []
         self.troubles: list[Trouble] = []      # in the crate
         self.crate_room = 0                    # bytes that it takes
@@ -118,6 +121,7 @@ class BenchModel(QObject):
             self._surveys.pop(medium.key, None)
             self.seen[medium.key] = seen
             self.seen_changed.emit(medium.key)
+            self._ask_what_is_new(medium)
 
         self._surveys[medium.key] = self.asker.ask(lambda: _survey(medium, self.bench), answer,
                                                    lambda error: answer(_unseen(error)))
@@ -308,6 +312,27 @@ class BenchModel(QObject):
     def _take_crate(self, found: tuple[list[Lane], list[Trouble], int]) -> None:
         self.lanes, self.troubles, self.crate_room = found
         self.crate_changed.emit()
+        for medium in self.media:
+            self._ask_what_is_new(medium)
+
+    def _ask_what_is_new(self, medium: Medium) -> None:
+        """What of a card that was kept before is in no backup, beside everything else."""
+        latest, layout, crate = self.last_kept(medium), self.layout_of(medium), self.bench.crate
+        if latest is None or layout is None or medium.key in self.busy or medium.source == Source.BACKUP:
+            return
+
+        def look() -> Unkept:
+            with medium.open_to_look() as blocks:
+                return unkept_on(blocks, layout, latest, crate)
+
+        def answer(unkept: Unkept) -> None:
+            self.unkept[medium.key] = unkept
+            self.unkept_changed.emit(medium.key)
+
+        def forget(_error: Exception) -> None:
+            self.unkept.pop(medium.key, None)
+
+        self.asker.ask(look, answer, forget)
 
     def _complain(self, error: Exception) -> None:
         self.failed.emit(str(error))

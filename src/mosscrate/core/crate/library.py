@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
@@ -19,7 +19,7 @@ from mosscrate.core.crate.checking import manifest_at
 from mosscrate.core.crate.crate import Backup, Crate
 from mosscrate.core.errors import MossError
 from mosscrate.core.images.kept.frames import LONGEST_CHUNK, NO_TIME
-from mosscrate.core.volumes import Entry, Kind, Volume
+from mosscrate.core.volumes import Kind
 
 KINDS = tuple(FileKind)
 
@@ -114,21 +114,23 @@ def saves(crate: Crate) -> dict[str, list[KeptFile]]:
 
 def all_contents(crate: Crate, *, but: Backup | None = None) -> set[bytes]:
     """By what every file of every backup is known again; one backup may be left out."""
-    held = [crate.catalogue.held_by(backup.listed) for backup in _noted(crate)
-            if but is None or backup.path != but.path]
+    return _contents(crate, [b for b in _noted(crate) if but is None or b.path != but.path])
+
+
+def contents_in_chunks(crate: Crate) -> set[bytes]:
+    """The same of the backups whose lists say it; images would have to be read through for it."""
+    return _contents(crate, _noted(crate, lambda backup: backup.is_in_chunks))
+
+
+def _contents(crate: Crate, noted: list[Backup]) -> set[bytes]:
+    held = [crate.catalogue.held_by(backup.listed) for backup in noted]
     return crate.catalogue.contents(np.unique(np.concatenate(held))) if held else set()
 
 
-def unkept(volume: Volume, entries: Iterable[Entry], known: set[bytes]) -> list[Entry]:
-    """Files whose contents are in no backup. Raises MediumError, FormatError."""
-    return [entry for entry in entries if entry.kind == Kind.FILE and entry.size
-            and contents_of(volume.read_file(entry)) not in known]
-
-
-def _noted(crate: Crate) -> list[Backup]:
+def _noted(crate: Crate, wanted: Callable[[Backup], bool] = lambda _: True) -> list[Backup]:
     """The backups whose files the catalogue has now, the newest first; what cannot be read is left out."""
-    found = []
-    for backup in sorted((b for lane in crate.lanes() for b in lane.backups), key=lambda b: b.kept_at, reverse=True):
+    found, backups = [], [b for lane in crate.lanes() for b in lane.backups if wanted(b)]
+    for backup in sorted(backups, key=lambda b: b.kept_at, reverse=True):
         with suppress(MossError):
             crate.catalogue.note(backup.listed, partial(_all_rows_of, backup))
             found.append(backup)

@@ -36,6 +36,7 @@ class LanesView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.lanes: list[Lane] = []
+        self.since: dict[str, str] = {}      # by the key of a card: what is new on it
         self.selected: Backup | None = None
         self._now = datetime.now().astimezone()
         self._timeline = Timeline((), ())
@@ -155,9 +156,10 @@ class LanesView(QWidget):
         draw_card(painter, QRectF(12, top + 15, 27, 36))
         words = QRectF(52, top + 13, width - 58, 20)
         draw_text(painter, words, lane.card.name, scaled_font(self.font(), 1.0, bold=True), color("text"))
+        since = self.since.get(lane.card.key, "")
         days = (self._now - lane.backups[-1].kept_at).days
-        draw_text(painter, words.translated(0, 20), lane_words(lane, self._now), scaled_font(self.font(), 0.85),
-                  color("warning" if days > 60 else "muted"))
+        draw_text(painter, words.translated(0, 20), lane_words(lane, self._now, since), scaled_font(self.font(), 0.85),
+                  color("warning" if days > 60 or since else "muted"))
 
     def _draw_mark(self, painter: QPainter, mark: Mark) -> None:
         rect = QRectF(mark.x, mark.top, CORE_WIDTH, mark.height)

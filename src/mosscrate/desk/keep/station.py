@@ -77,6 +77,7 @@ class KeepStation(QWidget):
         model.media_changed.connect(self._show_cards)
         model.jobs_changed.connect(self._show_cards)
         model.seen_changed.connect(self._show_core)
+        model.unkept_changed.connect(self._show_since)
         self._show_crate()
         self._show_cards()
 
@@ -128,6 +129,10 @@ class KeepStation(QWidget):
         chosen = self.lanes.selected
         if chosen and (self._asked is None or chosen.path != self._asked.path):
             self._show_backup(chosen)
+
+    def _show_since(self, _key: str) -> None:
+        self.lanes.since = {key: unkept.short for key, unkept in self.model.unkept.items()}
+        self.lanes.update()
 
     def _show_cards(self) -> None:
         current = self.cards.currentData()

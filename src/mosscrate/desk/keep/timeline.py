@@ -9,7 +9,7 @@ from math import sqrt
 
 from mosscrate.core.contents import Role
 from mosscrate.core.crate import Backup, BackupRecord, Lane
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import binary, counted, days_ago
 
 LANE_HEIGHT = 66.0
 HEAD = 30.0
@@ -90,12 +90,11 @@ def neighbour(timeline: Timeline, mark: Mark | None, *, lanes: int = 0, steps: i
     return min(row, key=lambda m: abs(m.x - mark.x), default=mark)
 
 
-def lane_words(lane: Lane, now: datetime) -> str:
-    """When a card was last kept, as people say it."""
-    days = (now - lane.backups[-1].kept_at).days
-    when = "today" if days < 1 else "yesterday" if days == 1 else f"{days} days ago"
+def lane_words(lane: Lane, now: datetime, since: str = "") -> str:
+    """When a card was last kept, as people say it, and what is new since where that is known."""
     often = "once" if len(lane.backups) == 1 else f"{len(lane.backups)}×"
-    return f"{binary(lane.card.size)} · kept {often}, {when}"
+    kept = f"kept {often}, {days_ago(lane.backups[-1].kept_at, now)}"
+    return f"{kept} · {since} since" if since else f"{binary(lane.card.size)} · {kept}"
 
 
 def summary(lanes: Sequence[Lane], room: int) -> str:

@@ -161,6 +161,9 @@ class _Delegate(QStyledItemDelegate):
         if layout.is_blank:
             return "blank", "muted"
         kept = self.model.last_kept(medium)
+        unkept = self.model.unkept.get(medium.key)
+        if unkept and unkept.saves:
+            return f"{unkept.short} not kept", "warning"
         if kept:
             return f"kept {kept.kept_at:%d %b %Y}", "muted"
         return (_contents(layout), "muted") if medium.source == Source.IMAGE else ("not kept yet", "warning")

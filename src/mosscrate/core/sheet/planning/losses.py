@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.streaming import digest
-from mosscrate.core.contents.files import FileKind, count_kinds
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.contents.roles import Role
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition, partition_window, survey
 from mosscrate.core.crate import Backup, Crate
+from mosscrate.core.crate.unkept import Unkept, files_on, not_in, unkept_on
 from mosscrate.core.errors import GuardRefusal, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.steps.shared.comparing import file_digests
 from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
-from mosscrate.core.volumes import Entry, Kind
 from mosscrate.core.watch import Watch
 
 SHOWN = 3
@@ -33,26 +34,9 @@ def what_would_be_lost(medium: Medium, layout: Layout, crate: Crate) -> tuple[Fi
     latest = next(reversed(crate.backups_of(medium.key)), None)
     found = [_closed(name, latest) for name in (*closed, *unknown)]
     if layout.files:
-        unkept = unkept_files(medium, layout, latest)
-        found.insert(0, _sentence(unkept, layout.files, latest))
+        with medium.open() as blocks:
+            found.insert(0, _sentence(unkept_on(blocks, layout, latest, crate), layout.files, latest, crate.now()))
     return tuple(found)
-
-
-def unkept_files(medium: Medium, layout: Layout, backup: Backup | None) -> list[Entry]:
-    """Files of a medium that its latest backup does not hold with the same size and time."""
-    return _unkept(_files(medium, layout), backup)
-
-
-def _unkept(now: list[tuple[int, Entry]], backup: Backup | None) -> list[Entry]:
-    if backup is None:
-        return [e for _, e in now]
-    try:
-        with backup.open() as image:
-            kept = {(index, e.path, e.size, e.modified) for index in {i for i, _ in now}
-                    for e in open_partition(image, index).tree().entries}
-    except MossError:
-        return [e for _, e in now]
-    return [e for index, e in now if (index, e.path, e.size, e.modified) not in kept]
 
 
 def must_be_kept_still(medium: Medium, card: Blocks, crate: Crate, watch: Watch) -> None:
@@ -63,7 +47,7 @@ def must_be_kept_still(medium: Medium, card: Blocks, crate: Crate, watch: Watch)
     """
     layout = survey(card)
     latest = next(reversed(crate.backups_of(medium.key)), None)
-    if latest is None or layout.is_blank or _unkept(_files_on(card, layout), latest):
+    if latest is None or layout.is_blank or not_in(latest, files_on(card, layout)):
         return
     try:
         with latest.open() as image:
@@ -92,31 +76,20 @@ def _differing(card: Blocks, image: Blocks, layout: Layout, watch: Watch) -> lis
     return found
 
 
-def _files(medium: Medium, layout: Layout) -> list[tuple[int, Entry]]:
-    with medium.open() as blocks:
-        return _files_on(blocks, layout)
-
-
-def _files_on(blocks: Blocks, layout: Layout) -> list[tuple[int, Entry]]:
-    found = []
-    for look in layout.partitions:
-        if look.volume and look.volume.used is not None:
-            entries = open_partition(blocks, look.index).tree().entries
-            found += [(look.index, e) for e in entries if e.kind == Kind.FILE]
-    return found
-
-
-def _sentence(unkept: list[Entry], total: int, latest: Backup | None) -> Finding:
-    if not unkept and latest:
+def _sentence(unkept: Unkept, total: int, latest: Backup | None, now: datetime) -> Finding:
+    if not unkept.files and not unkept.elsewhere and latest:
         return Finding(Severity.GOOD, f"All {counted(total, 'file')} on it are in the backup of "
                        f"{latest.kept_at:%d %B %Y}.")
-    kinds = count_kinds(unkept)
-    saves, others = kinds[FileKind.SAVE], len(unkept) - kinds[FileKind.SAVE]
-    named = " and ".join(filter(None, (counted(saves, "save") if saves else "",
-                                       counted(others, "other file" if saves else "file") if others else "")))
-    verb = "is" if len(unkept) == 1 else "are"
-    return Finding(Severity.WARNING, f"{named} on this card {verb} in no backup.",
-                   remedy="Keep the card first; it is one step on the sheet.")
+    remedy = "Keep the card first; it is one step on the sheet."
+    if not unkept.files:
+        return Finding(Severity.WARNING, "No backup of this card holds it as it is now, though the contents of all its "
+                       "files are in one.", remedy=remedy)
+    verb, newest = ("is" if len(unkept.files) == 1 else "are"), unkept.newest(now)
+    when = f", {'the newest ' if len(unkept.files) > 1 else ''}from {newest}" if newest else ""
+    beside = [f"{counted(unkept.uncompared, 'large file')} of them could be in that of another card; they were not "
+              "compared."] if unkept.uncompared else []
+    return Finding(Severity.WARNING, " ".join([f"{unkept.count} on this card {verb} in no backup{when}.", *beside]),
+                   remedy=remedy)
 
 
 def _closed(name: str, latest: Backup | None) -> Finding:
