@@ -193,3 +193,22 @@ def read_back(file) -> bytes:
     with file.backup.open() as image:
         volume = open_partition(image, file.partition)
         return b"".join(volume.read_file(next(e for e in volume.tree().entries if e.path == file.path)))
+
+
+def test_backups_are_thinned_out_by_age_named_and_noted(cli, kept, bench):
+    """Shown first; what has a note stays, and everything that is left can be read."""
+    backups = bench.crate.backups_of(bench.shelf.find("Pipkin").key)
+    assert cli("crate", "note", backups[1].id, "the one with the good run")[0] == 0
+    assert "called Blue one now" in cli("crate", "name", "Pipkin", "Blue one")[1]
+    cli("crate", "note", "Blue one", "bought in spring", "--card")
+    assert "Blue one  “bought in spring”" in cli("crate", "list")[1]
+    assert "“the one with the good run”" in cli("crate", "list")[1]
+    assert "Nothing is beyond" in cli("crate", "thin", "--all-days", "0", "--months", "0")[1]
+    cli("crate", "note", backups[1].id, "")
+    shown = cli("crate", "thin", "Blue one", "--all-days", "0", "--months", "0")[1]
+    assert "1 backup would go" in shown
+    assert "1 file, 1 save among them, is in no other backup: hill run.srm" in shown
+    assert len(bench.crate.backups_of(backups[0].record.card.key)) == 3
+    assert "1 backup is forgotten" in cli("crate", "thin", "--all-days", "0", "--months", "0", "--sure")[1]
+    assert [b.path for b in bench.crate.backups_of(backups[0].record.card.key)] == [backups[0].path, backups[2].path]
+    assert bench.crate.check_all(Watch()) == []

@@ -43,7 +43,7 @@ def test_it_answers_as_the_backups_do(crate: Crate) -> None:
     forget(backups[0])
     assert {path for path, _ in told} - {f.backup.path for f in find(crate, "")} == {backups[0].path}
     others = {f.contents for b in backups[1:-1] for f in files_in(b)}
-    assert all_contents(crate, but=backups[-1]) == others
+    assert all_contents(crate, but=backups[-1:]) == others
 
 
 def test_a_catalogue_that_is_damaged_or_gone_is_made_again(crate: Crate) -> None:

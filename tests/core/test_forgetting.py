@@ -11,7 +11,7 @@ import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.crate import Crate, forgetting
-from mosscrate.core.crate.forgetting import forget, give_back, only_in
+from mosscrate.core.crate.forgetting import forget, give_back, only_in_these
 from mosscrate.core.crate.leases import at_work, lease
 from mosscrate.core.errors import CrateError, InUse, MossError
 from mosscrate.core.images.kept import packs_of
@@ -40,8 +40,8 @@ def everything_else_is_there(crate: Crate) -> None:
 def test_what_is_in_no_other_backup_is_told_and_its_room_comes_free(tmp_path):
     crate = Crate(tmp_path)
     first, second = kept(crate, "abcdef"), kept(crate, "efgh")
-    assert {file.path for file in only_in(first, crate)} == {"a", "b", "c", "d"}
-    assert {file.path for file in only_in(second, crate)} == {"g", "h"}
+    assert {file.path for file in only_in_these([first], crate)} == {"a", "b", "c", "d"}
+    assert {file.path for file in only_in_these([second], crate)} == {"g", "h"}
     before = crate.room()
     assert give_back(tmp_path, Watch()).freed == 0
     forget(first)

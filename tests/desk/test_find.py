@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -115,3 +117,37 @@ def test_nothing_found_a_card_away_and_back_to_the_lanes(person, keep, bench):
     look_for(person, keep, "")
     assert not keep.find_panel.isVisible()
     assert keep.area.isVisible()
+
+
+def write(person, field, text: str) -> None:
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    person.wait(lambda: person.window.model.asker.is_idle)
+
+
+def test_a_card_is_named_a_backup_noted_and_old_ones_thinned_out(person, keep, bench):
+    """What would go is shown first; a note keeps a backup."""
+    window, card = person.window, bench.shelf.find("Pipkin")
+    with card.open() as blocks:
+        for days in (500, 499, 498):
+            when = bench.crate.now() - timedelta(days=days)
+            bench.crate.keep(card_of(card), blocks, Watch(), kept_at=when)
+
+    def settled() -> bool:
+        return window.model.asker.is_idle and not window.model.busy
+
+    window.model.refresh_crate()
+    person.wait(lambda: settled() and keep.thinning.isVisible())
+    assert "1 backup is beyond" in keep.thinning.words.text()
+    write(person, keep.detail.name, "Blue one")
+    write(person, keep.detail.note, "the good run")
+    person.wait(lambda: settled() and keep.detail.head.text().startswith("Blue one"))
+    assert (keep.lanes.selected.note, bench.crate.find("Blue one").note) == ("the good run", "the good run")
+    person.click(keep.thinning.act)
+    person.wait(lambda: keep.thinning.act.text() == "Forget this")
+    assert "Every file in them is in another backup too" in keep.thinning.words.text()
+    person.click(keep.thinning.act)
+    person.wait(lambda: settled() and not keep.thinning.isVisible())
+    assert len(bench.crate.lanes()[0].backups) == 4
+    assert bench.crate.check_all(Watch()) == []

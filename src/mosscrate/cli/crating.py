@@ -11,14 +11,16 @@ import click
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.core.crate import Backup, Lane
+from mosscrate.core.crate.ageing import Ages
 from mosscrate.core.crate.compare import compare as compare_backups
 from mosscrate.core.crate.library import KeptFile, files_in, life_of, saves
 from mosscrate.core.crate.library import find as find_files
 from mosscrate.core.crate.mending import mend as mend_backup
+from mosscrate.core.crate.notes import Note, notes_in, put_note
 from mosscrate.core.errors import CrateError
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
-from mosscrate.core.sheet.running.forgetting import forget_on, reclaim, what_is_only_in
+from mosscrate.core.sheet.running.forgetting import forget_on, reclaim, thin_out, thinning, what_is_only_in
 from mosscrate.core.sheet.running.passing_on import export as export_backup
 from mosscrate.core.sheet.running.passing_on import take_over
 from mosscrate.core.sheet.running.run import run
@@ -77,6 +79,8 @@ def show(bench: Bench, backup: str, as_json: bool) -> None:
             "unreadable": r.unreadable, "layout": r.layout})
         return
     click.echo(f"{r.card.name}, kept {found.kept_at:%Y-%m-%d %H:%M}: {found.path}")
+    if found.note:
+        click.echo(f"  “{found.note}”")
     click.echo(f"  {binary(r.length)}, {binary(r.written)} of it in use; {counted(len(files), 'file')}, "
                f"{counted(len(of_saves), 'save')} among them")
     click.echo(f"  {'' if r.verified else 'not '}read back when it was kept; BLAKE3 {r.blake3}")
@@ -209,6 +213,59 @@ def forget(bench: Bench, backup: str, sure: bool, as_json: bool) -> None:
     show_json({"id": found.id, "forgotten": sure, "sentence": said}) if as_json else click.echo(said)
 
 
+@crate.command()
+@click.argument("card", default="")
+@click.option("--all-days", type=click.IntRange(0), default=Ages.all_days, show_default=True,
+              help="Of the last so many days, all are kept.")
+@click.option("--months", type=click.IntRange(0), default=Ages.months, show_default=True,
+              help="Then one of each month, so many months back.")
+@click.option("--sure", is_flag=True, help="Forget them; without this they are only shown.")
+@json_option
+@click.pass_obj
+def thin(bench: Bench, card: str, all_days: int, months: int, sure: bool, as_json: bool) -> None:
+    """Forget backups by their age, of one CARD or of all: first all, then one a month, then one a year are kept.
+
+    The oldest, the newest, and those with a note stay, and what a job needs to be taken back.
+    """
+    key = bench.crate.find(card).record.card.key if card else None
+    found = thinning(bench, Ages(all_days, months), key)
+    said = f"{found.sentence} Nothing was forgotten; say --sure to do it." if found.backups else found.sentence
+    if sure and found.backups:
+        with watching() as watch:
+            said = f"{found.sentence} {thin_out(found, bench, watch)}"
+    if as_json:
+        show_json({"backups": [b.id for b in found.backups], "forgotten": sure, "sentence": said})
+        return
+    for backup in found.backups:
+        click.echo(f"{backup.kept_at:%Y-%m-%d %H:%M}  {backup.record.card.name}  {backup.path}")
+    click.echo(said)
+
+
+@crate.command()
+@click.argument("backup")
+@click.argument("name")
+@click.pass_obj
+def name(bench: Bench, backup: str, name: str) -> None:
+    """Call the card of a BACKUP by a NAME of your own; "" gives it back the one it had."""
+    key = bench.crate.find(backup).record.card.key
+    noted = notes_in(bench.crate.root).get(key, Note(key, ""))
+    put_note(bench.crate.root, key, name=name, text=noted.text)
+    click.echo(f"It is called {next(reversed(bench.crate.backups_of(key))).record.card.name} now.")
+
+
+@crate.command()
+@click.argument("backup")
+@click.argument("text")
+@click.option("--card", is_flag=True, help="On its card, not on this backup.")
+@click.pass_obj
+def note(bench: Bench, backup: str, text: str, card: bool) -> None:
+    """Note a TEXT on a BACKUP; "" takes it away. A backup with a note is never thinned out."""
+    found, root = bench.crate.find(backup), bench.crate.root
+    about = found.record.card.key if card else found.id
+    put_note(root, about, name=notes_in(root).get(about, Note(about, "")).name, text=text)
+    click.echo(f"Noted on {found.record.card.name}{'' if card else f' of {found.kept_at:%Y-%m-%d}'}.")
+
+
 @crate.command("reclaim")
 @json_option
 @click.pass_obj
@@ -244,8 +301,8 @@ def _list(bench: Bench, *, check: bool, as_json: bool) -> None:
         with watching() as watch:
             bad = bench.crate.check_all(watch)
     if as_json:
-        show_json([{"card": lane.card.name, "tag": lane.card.tag, "backups": [_backup(b) for b in lane.backups]}
-                   for lane in lanes])
+        show_json([{"card": lane.card.name, "tag": lane.card.tag, "note": lane.note,
+                    "backups": [_backup(b) for b in lane.backups]} for lane in lanes])
     elif not lanes and not troubles:
         click.echo("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
     else:
@@ -258,9 +315,9 @@ def _list(bench: Bench, *, check: bool, as_json: bool) -> None:
 
 def _tell_lanes(lanes: list[Lane]) -> None:
     for lane in lanes:
-        click.echo(f"{lane.card.tag}  {lane.card.name}")
+        click.echo(f"{lane.card.tag}  {lane.card.name}{f'  “{lane.note}”' if lane.note else ''}")
         for b in lane.backups:
-            note = "" if b.record.is_complete else "  incomplete"
+            note = ("" if b.record.is_complete else "  incomplete") + (f"  “{b.note}”" if b.note else "")
             click.echo(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
 
 
@@ -292,7 +349,7 @@ def _tell_life(bench: Bench, name: str, *, as_json: bool) -> None:
 def _backup(b: Backup) -> dict[str, Any]:
     r = b.record
     return {"image": str(b.path), "id": b.id, "card": r.card.name, "kept_at": r.kept_at, "length": r.length,
-            "written": r.written, "blake3": r.blake3, "verified": r.verified, "complete": r.is_complete}
+            "written": r.written, "blake3": r.blake3, "verified": r.verified, "complete": r.is_complete, "note": b.note}
 
 
 def _file(file: KeptFile) -> dict[str, Any]:

@@ -8,10 +8,12 @@ import shutil
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace as replace_field
 
 from mosscrate.core.blocks import Blocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
@@ -19,6 +21,7 @@ from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import record as records
 from mosscrate.core.crate.catalogue import Catalogue, Listed
 from mosscrate.core.crate.checking import about_of, check_chunks, check_store
+from mosscrate.core.crate.notes import Note, notes_in
 from mosscrate.core.crate.record import BackupRecord
 from mosscrate.core.crate.storing import store
 from mosscrate.core.durable import sync_folder
@@ -36,10 +39,14 @@ SPARE_ROOM = 64 << 20            # left on the disk for everything else
 
 @dataclass(frozen=True)
 class Backup:
-    """One kept state: its record and where its image is."""
+    """One kept state: its record, where its image is, and what a person noted of it.
+
+    The card in the record has the name that the person gave it, where they did.
+    """
 
     record: BackupRecord
     path: Path
+    note: str = ""
 
     @property
     def id(self) -> str:
@@ -80,10 +87,11 @@ class Backup:
 
 @dataclass(frozen=True)
 class Lane:
-    """All backups of one card, oldest first."""
+    """All backups of one card, oldest first, and what a person noted of it."""
 
     card: CardRecord
     backups: tuple[Backup, ...]
+    note: str = ""
 
 
 @dataclass(frozen=True)
@@ -113,8 +121,8 @@ class Crate:
             cards.setdefault(record.card.key, []).append(Backup(record, path.with_name(record.image)))
         for path, record in self.catalogue.records(_lists(self.root), _record_of).items():
             cards.setdefault(record.card.key, []).append(Backup(record, path))
-        lanes = [Lane(found[-1].record.card, tuple(found))
-                 for found in (sorted(b, key=lambda b: b.kept_at) for b in cards.values())]
+        notes = notes_in(self.root)
+        lanes = [_lane(sorted(found, key=lambda b: b.kept_at), notes) for found in cards.values()]
         return sorted(lanes, key=lambda lane: lane.backups[-1].kept_at, reverse=True)
 
     def troubles(self) -> list[Trouble]:
@@ -299,6 +307,16 @@ class Crate:
             if digest(image, image.size, watch, phase="Checking the backup") != backup.record.blake3:
                 raise CrateError(f"The backup {backup.path.name} is not what was kept: its checksum differs. "
                                  "Do not put it back.")
+
+
+def _lane(backups: list[Backup], notes: dict[str, Note]) -> Lane:
+    """With the names and notes that a person gave."""
+    own = notes.get(backups[-1].record.card.key, Note("", ""))
+    if own.name:
+        backups = [replace(b, record=replace_field(b.record, card=replace_field(b.record.card, name=own.name)))
+                   for b in backups]
+    backups = [replace(b, note=notes[b.id].text) if b.id in notes else b for b in backups]
+    return Lane(backups[-1].record.card, tuple(backups), own.text)
 
 
 def _open(path: Path) -> Blocks:

@@ -8,7 +8,7 @@ which packs there are, so he sees either the old pack under its name or none of 
 from __future__ import annotations
 
 import fcntl
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -44,10 +44,15 @@ class GivenBack:
         return self.removed - self.copied
 
 
-def only_in(backup: Backup, crate: Crate) -> list[KeptFile]:
-    """Files of a backup whose contents no other one holds. Raises CrateError, FormatError where it cannot be read."""
-    others = all_contents(crate, but=backup)
-    return [file for file in files_in(backup) if file.contents and file.contents not in others]
+def only_in_these(backups: Sequence[Backup], crate: Crate) -> list[KeptFile]:
+    """Files of some backups whose contents no other one holds, each contents once.
+
+    Raises CrateError, FormatError where one of them cannot be read.
+    """
+    others = all_contents(crate, but=backups)
+    found = {file.contents: file for backup in backups for file in files_in(backup)
+             if file.contents and file.contents not in others}
+    return list(found.values())
 
 
 def forget(backup: Backup) -> None:

@@ -112,9 +112,10 @@ def saves(crate: Crate) -> dict[str, list[KeptFile]]:
     return found
 
 
-def all_contents(crate: Crate, *, but: Backup | None = None) -> set[bytes]:
-    """By what every file of every backup is known again; one backup may be left out."""
-    return _contents(crate, [b for b in _noted(crate) if but is None or b.path != but.path])
+def all_contents(crate: Crate, *, but: Iterable[Backup] = ()) -> set[bytes]:
+    """By what every file of every backup is known again, some backups left out."""
+    left_out = {backup.path for backup in but}
+    return _contents(crate, _noted(crate, lambda backup: backup.path not in left_out))
 
 
 def contents_in_chunks(crate: Crate) -> set[bytes]:

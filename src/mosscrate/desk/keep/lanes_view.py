@@ -49,9 +49,9 @@ class LanesView(QWidget):
     def show_lanes(self, lanes: list[Lane], now: datetime) -> None:
         """Draw these; the newest backup of the first lane is chosen when none was."""
         self.lanes, self._now = lanes, now
-        paths = {b.path for lane in lanes for b in lane.backups}
-        if self.selected is None or self.selected.path not in paths:
-            self.selected = lanes[0].backups[-1] if lanes else None
+        now_there = {b.path: b for lane in lanes for b in lane.backups}
+        newest = lanes[0].backups[-1] if lanes else None
+        self.selected = now_there.get(self.selected.path, newest) if self.selected else newest
         self.setMinimumHeight(int(HEAD + len(lanes) * LANE_HEIGHT + 8))
         self._place()
         self._describe()
@@ -99,11 +99,15 @@ class LanesView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Qt: say what is under the pointer."""
         mark = mark_at(self._timeline, event.position().x(), event.position().y()) if event else None
+        lane = int((event.position().y() - HEAD) // LANE_HEIGHT) if event else -1
+        if event and not mark and 0 <= lane < len(self.lanes) and self.lanes[lane].note:
+            QToolTip.showText(event.globalPosition().toPoint(), self.lanes[lane].note, self)
         if event and mark:
             record = mark.backup.record
             QToolTip.showText(event.globalPosition().toPoint(),
                               f"{record.card.name}\n{mark.backup.kept_at:%d %B %Y, %H:%M}"
-                              f"\n{binary(record.length)}, {binary(record.written)} of it not empty", self)
+                              f"\n{binary(record.length)}, {binary(record.written)} of it not empty"
+                              + (f"\n{mark.backup.note}" if mark.backup.note else ""), self)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Qt: left and right along time, up and down between cards."""

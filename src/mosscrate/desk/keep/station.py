@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer, pyqtSignal
@@ -13,24 +14,23 @@ from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange, compare
 from mosscrate.core.crate.library import KeptFile, Version, find, life_of
 from mosscrate.core.crate.mending import mend
+from mosscrate.core.crate.notes import Note, notes_in, put_note
 from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
 from mosscrate.core.sheet.running.forgetting import forget_on, what_is_only_in
 from mosscrate.core.sheet.running.run import run
-from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.keep.backup_panel import FORGET, FORGET_IT, BackupPanel
 from mosscrate.desk.keep.find_panel import FindPanel
 from mosscrate.desk.keep.lanes_view import LanesView
+from mosscrate.desk.keep.thinning_row import ThinningRow
 from mosscrate.desk.keep.timeline import summary
-from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, label, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
-FORGET, FORGET_IT = "Forget…", "Forget it"
 PAUSE_MS = 250                           # after the last key before it is looked for
 
 
@@ -64,13 +64,16 @@ class KeepStation(QWidget):
         self.find_panel.hide()
         self.lanes = LanesView()
         self.lanes.chosen.connect(self._show_backup)
-        self.detail = _BackupPanel()
+        self.detail = BackupPanel()
         self.detail.check.clicked.connect(self._check)
         self.detail.mend.clicked.connect(self._mend)
         self.detail.put_back.clicked.connect(self._put_back)
         self.detail.forget.clicked.connect(self._forget)
         self.detail.save.clicked.connect(self._save)
         self.detail.look.clicked.connect(self._look)
+        self.detail.named.connect(self._name)
+        self.detail.noted.connect(self._note)
+        self.thinning = ThinningRow(model)
         self._asked: Backup | None = None
         self._lay_out()
         model.crate_changed.connect(self._show_crate)
@@ -109,6 +112,7 @@ class KeepStation(QWidget):
         whole.setSpacing(12)
         whole.addLayout(head)
         whole.addWidget(self.troubles)
+        whole.addWidget(self.thinning)
         whole.addWidget(self.empty)
         whole.addWidget(area, 5)
         whole.addWidget(self.find_panel, 5)
@@ -126,6 +130,7 @@ class KeepStation(QWidget):
         self.area.setVisible(bool(lanes) and not self._is_finding())
         self.detail.setVisible(bool(lanes))
         self.lanes.show_lanes(lanes, self.model.bench.crate.now())
+        self.thinning.show_lanes(lanes)
         chosen = self.lanes.selected
         if chosen and (self._asked is None or chosen.path != self._asked.path):
             self._show_backup(chosen)
@@ -287,6 +292,22 @@ class KeepStation(QWidget):
         self.detail.forget.setText(FORGET_IT)
         self.detail.say(Finding(Severity.WARNING, sentence, remedy=f"“{FORGET_IT}” does it; nothing else is touched."))
 
+    def _name(self, name: str) -> None:
+        if backup := self.lanes.selected:
+            card, root = backup.record.card, self.model.bench.crate.root
+            about = notes_in(root).get(card.key, Note(card.key, ""))
+            self._put(lambda: put_note(root, card.key, name=name, text=about.text))
+
+    def _note(self, text: str) -> None:
+        if backup := self.lanes.selected:
+            root, id_ = self.model.bench.crate.root, backup.id
+            self._put(lambda: put_note(root, id_, text=text))
+
+    def _put(self, note: Callable[[], Note]) -> None:
+        self._asked = None                                    # it is shown again with what was noted
+        self.model.asker.ask(note, lambda _note: self.model.refresh_crate(),
+                             lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
+
     def _card_of(self, backup: Backup) -> Medium | None:
         """The card of a backup, if it is at hand."""
         return next((m for m in self.model.media if m.key == backup.record.card.key), None)
@@ -312,79 +333,6 @@ class KeepStation(QWidget):
     def _look(self) -> None:
         if self.lanes.selected:
             self.elsewhere.emit("look", self.model.backup_medium(self.lanes.selected))
-
-
-class _BackupPanel(Panel):
-    def __init__(self) -> None:
-        super().__init__()
-        self.head = label(bold=True, scale=1.1, elides=True)
-        self.about = label(style="muted", scale=0.9, elides=True)
-        self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
-        self.mend = button("Mend from the card", lambda: None, tip="Fetch what is damaged again; the card is only read")
-        self.mend.hide()
-        self.look = button("Show its contents", lambda: None)
-        self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
-        self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
-        self.forget = button(FORGET, lambda: None, tip="Say what is in no other backup, then give its room back")
-        titles = QVBoxLayout()
-        titles.setSpacing(1)
-        titles.addWidget(self.head)
-        titles.addWidget(self.about)
-        head = QHBoxLayout()
-        head.addLayout(titles, 1)
-        head.addLayout(row(self.check, self.mend, self.look, self.save, self.forget, self.put_back))
-        self.core = CoreView("left")
-        self.core.setMinimumHeight(130)
-        self.facts = Facts()
-        area = Rows(spacing=3)
-        self.rows = area.column
-        facts = QVBoxLayout()
-        facts.addWidget(self.facts)
-        facts.addStretch(1)
-        body = QHBoxLayout()
-        body.setSpacing(18)
-        body.addWidget(self.core, 3)
-        body.addLayout(facts, 3)
-        body.addWidget(area, 4)
-        self.column.addLayout(head)
-        self.column.addLayout(body, 1)
-        self.setMinimumHeight(220)
-
-    def show_backup(self, backup: Backup, before: Backup | None) -> None:
-        """The record in words; what changed follows."""
-        r = backup.record
-        self.head.setText(f"{r.card.name}, {backup.kept_at:%d %B %Y}")
-        self.about.setText(f"{backup.path.name}")
-        self.about.setToolTip(str(backup.path))
-        self.facts.show_facts([
-            ("card", exact(r.length)), ("in use", binary(r.written)), ("read in", duration(r.seconds)),
-            ("rate", rate((r.written if backup.is_in_chunks else r.length) / max(r.seconds, 0.001))),
-            ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", f"{r.blake3[:24]}…")])
-        self.facts.setToolTip(f"BLAKE3 {r.blake3}")
-        clear(self.rows)
-        self.mend.hide()
-        self.forget.setText(FORGET)
-        if not r.is_complete:
-            self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
-                             f"first at byte {r.unreadable[0][0]:,}.",
-                             remedy="Everything else is here." if r.whole is None else kept(r)))
-        if not r.verified:
-            self.say(Finding(Severity.NOTE, "It was not read back when it was kept.", remedy="Check it now."))
-        if before is None:
-            self.say(Finding(Severity.NOTE, "The first backup of this card."))
-        else:
-            self.rows.addWidget(label(f"Since {before.kept_at:%d %B %Y}", bold=True))
-
-    def show_changes(self, changes: list[PartitionChange]) -> None:
-        """What is different from the backup before."""
-        for change in changes:
-            severity = Severity.WARNING if change.gone_saves else Severity.NOTE if change.is_changed else Severity.GOOD
-            self.say(Finding(severity, f"{change.name}: {change.sentence}", remedy=change.examples))
-        self.rows.addStretch(1)
-
-    def say(self, finding: Finding) -> None:
-        """Add a finding below the others."""
-        self.rows.addWidget(FindingRow(finding))
 
 
 def _taken_out(medium: Medium, partition: int, path: str, folder: Path, watch: Watch) -> str:

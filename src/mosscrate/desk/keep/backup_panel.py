@@ -1,0 +1,119 @@
+"""Keep: one backup, what is known of it, and what can be done with it."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtBoundSignal, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
+
+from mosscrate.core.crate import Backup
+from mosscrate.core.crate.compare import PartitionChange
+from mosscrate.core.crate.notes import LONGEST_TEXT
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.rescue.telling import kept
+from mosscrate.core.sizes import binary, duration, exact, rate
+from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
+
+FORGET, FORGET_IT = "Forget…", "Forget it"
+
+
+class BackupPanel(Panel):
+    """Shows one backup; its owner connects the buttons."""
+
+    named = pyqtSignal(str)              # what the card is to be called
+    noted = pyqtSignal(str)              # what is to be noted of the backup
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head = label(bold=True, scale=1.1, elides=True)
+        self.about = label(style="muted", scale=0.9, elides=True)
+        self.check = button("Check it", lambda: None, tip="Read it again and compare it with its record")
+        self.mend = button("Mend from the card", lambda: None, tip="Fetch what is damaged again; the card is only read")
+        self.mend.hide()
+        self.look = button("Show its contents", lambda: None)
+        self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
+        self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
+        self.forget = button(FORGET, lambda: None, tip="Say what is in no other backup, then give its room back")
+        titles = QVBoxLayout()
+        titles.setSpacing(1)
+        titles.addWidget(self.head)
+        titles.addWidget(self.about)
+        head = QHBoxLayout()
+        head.addLayout(titles, 1)
+        head.addLayout(row(self.check, self.mend, self.look, self.save, self.forget, self.put_back))
+        self.core = CoreView("left")
+        self.core.setMinimumHeight(130)
+        self.facts = Facts()
+        self.name = _field("What you call this card", self.named)
+        self.note = _field("A note on this backup", self.noted)
+        area = Rows(spacing=3)
+        self.rows = area.column
+        facts = QVBoxLayout()
+        facts.addWidget(self.facts)
+        facts.addLayout(row(self.name, self.note))
+        facts.addStretch(1)
+        body = QHBoxLayout()
+        body.setSpacing(18)
+        body.addWidget(self.core, 3)
+        body.addLayout(facts, 3)
+        body.addWidget(area, 4)
+        self.column.addLayout(head)
+        self.column.addLayout(body, 1)
+        self.setMinimumHeight(220)
+
+    def show_backup(self, backup: Backup, before: Backup | None) -> None:
+        """The record in words; what changed follows."""
+        r = backup.record
+        self.head.setText(f"{r.card.name}, {backup.kept_at:%d %B %Y}")
+        self.about.setText(f"{backup.path.name}")
+        self.about.setToolTip(str(backup.path))
+        self.facts.show_facts([
+            ("card", exact(r.length)), ("in use", binary(r.written)), ("read in", duration(r.seconds)),
+            ("rate", rate((r.written if backup.is_in_chunks else r.length) / max(r.seconds, 0.001))),
+            ("read back", "yes, equal" if r.verified else "no"), ("BLAKE3", f"{r.blake3[:24]}…")])
+        self.facts.setToolTip(f"BLAKE3 {r.blake3}")
+        for field, text in ((self.name, r.card.name), (self.note, backup.note)):
+            field.setText(text)
+            field.setCursorPosition(0)
+            field.setModified(False)
+        clear(self.rows)
+        self.mend.hide()
+        self.forget.setText(FORGET)
+        if not r.is_complete:
+            self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
+                             f"first at byte {r.unreadable[0][0]:,}.",
+                             remedy="Everything else is here." if r.whole is None else kept(r)))
+        if not r.verified:
+            self.say(Finding(Severity.NOTE, "It was not read back when it was kept.", remedy="Check it now."))
+        if before is None:
+            self.say(Finding(Severity.NOTE, "The first backup of this card."))
+        else:
+            self.rows.addWidget(label(f"Since {before.kept_at:%d %B %Y}", bold=True))
+
+    def show_changes(self, changes: list[PartitionChange]) -> None:
+        """What is different from the backup before."""
+        for change in changes:
+            severity = Severity.WARNING if change.gone_saves else Severity.NOTE if change.is_changed else Severity.GOOD
+            self.say(Finding(severity, f"{change.name}: {change.sentence}", remedy=change.examples))
+        self.rows.addStretch(1)
+
+    def say(self, finding: Finding) -> None:
+        """Add a finding below the others."""
+        self.rows.addWidget(FindingRow(finding))
+
+
+def _field(hint: str, told: pyqtBoundSignal) -> QLineEdit:
+    """A line that tells what was written into it once it is done with."""
+    made = QLineEdit()
+    made.setPlaceholderText(hint)
+    made.setAccessibleName(hint)
+    made.setToolTip(hint)
+    made.setMaxLength(LONGEST_TEXT)
+
+    def tell() -> None:
+        if made.isModified():
+            made.setModified(False)
+            told.emit(made.text())
+
+    made.editingFinished.connect(tell)
+    return made
