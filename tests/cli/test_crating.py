@@ -212,3 +212,19 @@ def test_backups_are_thinned_out_by_age_named_and_noted(cli, kept, bench):
     assert "1 backup is forgotten" in cli("crate", "thin", "--all-days", "0", "--months", "0", "--sure")[1]
     assert [b.path for b in bench.crate.backups_of(backups[0].record.card.key)] == [backups[0].path, backups[2].path]
     assert bench.crate.check_all(Watch()) == []
+
+
+def test_a_part_of_a_card_is_kept_and_comes_back(cli, kept, bench):
+    """Its saves alone, in a lane of their own; all of them back in one act."""
+    code, out, _ = cli("keep", "Pipkin", "--only", "saves", "--json")
+    assert (code, json.loads(out)["kept"].startswith("saves: ")) == (0, True)
+    assert "Pipkin, in part" in cli("crate", "list")[1]
+    assert cli("keep", "Pipkin", "--only", "saves", "--to", "x.img")[0] == 2
+    assert "There are no pictures on Pipkin" in cli("keep", "Pipkin", "--only", "pictures")[2]
+    save(bench, "one", b"fourth" * 900)
+    tag = bench.shelf.find("Pipkin").tag
+    assert cli("crate", "bring", json.loads(out)["id"], ".", "Pipkin", "--tag", tag)[0] == 0
+    with bench.shelf.find("Pipkin").open() as card:
+        saves = {p: b for p, b in ((e.path, b"".join(open_partition(card, 2).read_file(e)))
+                 for e in open_partition(card, 2).tree().entries if e.path.startswith("hill run"))}
+    assert (saves.pop("hill run.srm"), list(saves.values())) == (b"third" * 900, [b"fourth" * 900])

@@ -22,6 +22,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
+from mosscrate.core.crate.parts import KINDS_BY_WORD, Choice, keep_part
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import Reach
 from mosscrate.core.machines import check as suits
@@ -128,12 +129,23 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
 @click.option("--partition", "-p", type=int, help="Only this partition, as a bare volume without a map; needs --to.")
 @click.option("--every-byte", is_flag=True, help="Keep what is left in free room too; else it comes back as zeros.")
 @click.option("--no-verify", is_flag=True, help="Do not read the backup back.")
+@click.option("--only", "kinds", multiple=True, type=click.Choice(sorted(KINDS_BY_WORD)),
+              help="Only files of this kind; may be given several times.")
+@click.option("--folder", "folders", multiple=True, help="Only what is in this folder; may be given several times.")
 @json_option
 @click.pass_obj
 def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, every_byte: bool, no_verify: bool,
-         as_json: bool) -> None:
-    """Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again."""
+         kinds: tuple[str, ...], folders: tuple[str, ...], as_json: bool) -> None:
+    """Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again.
+
+    With --only or --folder a part of it is kept, in a lane of its own beside that of the card.
+    """
     found = bench.shelf.find(medium)
+    if kinds or folders:
+        if out is not None or partition is not None or every_byte:
+            raise click.UsageError("A part goes into the crate file by file: without --to, --partition, --every-byte.")
+        _keep_part(bench, found, Choice(tuple(KINDS_BY_WORD[kind] for kind in kinds), folders), as_json=as_json)
+        return
     if partition is not None and out is None:
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
     with found.open() as card, watching() as watch:
@@ -168,6 +180,15 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
         raise MediumError(f"{found.name} could not be read everywhere: {places}. What was read is kept, and the "
                           "record names it incomplete. “mosscrate rescue” may get more of it, saves first.",
                           r.unreadable[0][0])
+
+
+def _keep_part(bench: Bench, found: Medium, choice: Choice, *, as_json: bool) -> None:
+    with found.open() as card, watching() as watch:
+        backup = keep_part(bench.crate, card_of(found), card, survey(card), choice, watch)
+    if as_json:
+        show_json({"image": str(backup.path), "id": backup.id, "kept": backup.chosen})
+    else:
+        click.echo(f"Of {found.name} are kept {backup.chosen}. {backup.path}")
 
 
 @click.command()

@@ -19,7 +19,7 @@ from mosscrate.core.crate.mending import mend as mend_backup
 from mosscrate.core.crate.notes import Note, notes_in, put_note
 from mosscrate.core.errors import CrateError
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.bringing_back import bringing_back
+from mosscrate.core.sheet.planning.bringing_back import bringing_all_back, bringing_back
 from mosscrate.core.sheet.running.forgetting import forget_on, reclaim, thin_out, thinning, what_is_only_in
 from mosscrate.core.sheet.running.passing_on import export as export_backup
 from mosscrate.core.sheet.running.passing_on import take_over
@@ -139,8 +139,18 @@ def saves_(bench: Bench, name: str, as_json: bool) -> None:
 @json_option
 @click.pass_obj
 def bring(bench: Bench, backup: str, path: str, card: str, partition: int | None, tag: str, as_json: bool) -> None:
-    """Bring the file at PATH of a BACKUP back onto a CARD; what is there stays under a dated name."""
+    """Bring the file at PATH of a BACKUP back onto a CARD; what is there stays under a dated name.
+
+    With . as PATH everything that is not there as it was kept comes back.
+    """
     found = bench.crate.find(backup)
+    if path == ".":
+        medium = bench.shelf.find(card)
+        with watching() as watch:
+            result = run(bringing_all_back(found, medium, bench), bench, watch, typed_tag=tag)
+        sentence = " ".join(done.sentence for done in result.done)
+        show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+        return
     file = next((f for f in files_in(found) if f.path.casefold() == path.strip("/").casefold()), None)
     if file is None:
         raise CrateError(f"There is no “{path}” in the backup {found.path.stem}. `crate files {backup}` lists it.")

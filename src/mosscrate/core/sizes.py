@@ -6,6 +6,7 @@ Decimal for what is printed on a card ("32 GB card"), binary for layouts ("29.7 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from datetime import datetime
 
 KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
@@ -67,6 +68,11 @@ def parse_size(text: str) -> int:
     if not match or match[2].lower() not in _UNITS:
         raise ValueError(f"“{text}” is not a size. Type a number with a unit, such as 4 GiB or 512 MiB.")
     return int(float(match[1].replace(",", ".")) * _UNITS[match[2].lower()])
+
+
+def listed(words: Sequence[str]) -> str:
+    """One, two and three."""
+    return " and ".join(filter(None, (", ".join(words[:-1]), *words[-1:])))
 
 
 def days_ago(then: datetime, now: datetime) -> str:

@@ -13,6 +13,16 @@ from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.volumes import open_volume
 
 EDGE = 64 << 10
+_TAG_LETTERS = "ACDEFHJKLMNPRTUVWXY3479"        # none that is read as another
+
+
+def tag_of(key: str) -> str:
+    """The four characters of a card, by the hexadecimal key that knows it again."""
+    number, letters = int(key, 16), []
+    for _ in range(4):
+        number, index = divmod(number, len(_TAG_LETTERS))
+        letters.append(_TAG_LETTERS[index])
+    return "".join(letters)
 
 
 def mark_of(blocks: Blocks) -> str:

@@ -64,6 +64,11 @@ class Backup:
         return self.path.suffix == KEPT
 
     @property
+    def chosen(self) -> str:
+        """Of a part of a card, or of a device: what was kept; "" for a whole card."""
+        return str(self.record.layout.get("chosen", ""))
+
+    @property
     def listed(self) -> Listed:
         """As the catalogue knows it. Raises CrateError when it is gone."""
         try:
@@ -232,11 +237,11 @@ class Crate:
                              f"{place} has {binary(max(0, free))} to spare. Nothing was written.")
 
     def keep(self, card: CardRecord, blocks: Blocks, watch: Watch, *, verify: bool = True,
-             every_byte: bool = False, kept_at: datetime | None = None) -> Backup:
+             every_byte: bool = False, kept_at: datetime | None = None, chosen: str = "") -> Backup:
         """Keep what is in use on a card, each chunk once in the whole crate.
 
         Free room and the slack of files come back as zeros, unless every byte is asked for. Sectors that cannot be
-        read are zeros and named in the record. `kept_at` is now where it is left out.
+        read are zeros and named in the record. `kept_at` is now where it is left out; of a part, `chosen` says which.
 
         Raises:
             CrateError: there is no room, or what was written does not read back equal.
@@ -248,8 +253,9 @@ class Crate:
             seen = survey(blocks)
         if not self.backups_of(card.key):                    # else most of it may be here already
             self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
-        stored = store(self.root, card, blocks, seen, watch, kept_at=kept_at or self.now(),
-                       described=describe(seen) if seen else {}, verify=verify, every_byte=every_byte)
+        described = (describe(seen) if seen else {}) | ({"chosen": chosen} if chosen else {})
+        stored = store(self.root, card, blocks, seen, watch, kept_at=kept_at or self.now(), described=described,
+                       verify=verify, every_byte=every_byte)
         return Backup(_record(stored.path, stored.about), stored.path)
 
     def keep_as_image(self, card: CardRecord, blocks: Blocks, watch: Watch, path: Path, *, layout: dict[str, Any],

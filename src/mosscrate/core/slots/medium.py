@@ -12,6 +12,7 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, FileBlocks
 from mosscrate.core.blocks.faulty import CardState, Faults, FaultyBlocks
+from mosscrate.core.contents.identity import tag_of
 from mosscrate.core.contents.unpacking import suppose_size
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import (
@@ -31,16 +32,6 @@ from mosscrate.core.slots.locks import StorageLock, lock_for_reading, lock_for_w
 from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
 
 KEPT = ".kept"                                   # a backup that is a list of chunks
-_TAG_LETTERS = "ACDEFHJKLMNPRTUVWXY3479"        # none that is read as another
-
-
-def tag_of(key: str) -> str:
-    """The four characters of a card, by the hexadecimal key that knows it again."""
-    number, letters = int(key, 16), []
-    for _ in range(4):
-        number, index = divmod(number, len(_TAG_LETTERS))
-        letters.append(_TAG_LETTERS[index])
-    return "".join(letters)
 
 
 class Slot(Protocol):

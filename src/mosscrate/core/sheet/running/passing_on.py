@@ -8,12 +8,12 @@ from pathlib import Path
 
 from blake3 import blake3
 
+from mosscrate.core.contents.identity import tag_of
 from mosscrate.core.crate import Backup, CardRecord
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images.drive_file import DriveFile, Facts
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running.converting import Conversion, convert_to
-from mosscrate.core.slots.medium import tag_of
 from mosscrate.core.watch import Watch
 
 KEY = 16                                 # hexadecimal digits by which a card is known again

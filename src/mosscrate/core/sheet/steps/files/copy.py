@@ -50,6 +50,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     path: Annotated[str, asked("Only this file or folder; everything when left out.", Form.PLACE)] = ""
     existing: Annotated[Existing, EXISTING] = Existing.REFUSE
     contents: Annotated[bool, asked("Of a folder what is in it, not the folder itself.", flag="--contents")] = False
+    only: Annotated[tuple[str, ...], asked("Only these files of it, by their paths there.", Form.PLACE)] = ()
 
     command: ClassVar[str] = "copy"
     begins_anew: ClassVar[bool] = True
@@ -107,6 +108,8 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             found = subtree(volume.tree(), self.path)
         except MediumError as error:
             raise FitError(str(error)) from error
+        if self.only:
+            found = _those(found, self.only)
         return [replace(e, path=e.path.partition("/")[2]) for e in found if "/" in e.path] \
             if self.contents and self.path and found[0].kind == Kind.FOLDER else found
 
@@ -116,3 +119,13 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         ensure_folder(editor, self.folder, now())
         return copy_tree(read, entries, editor, passage, watch, folder=self.folder,
                          make_way=lambda path: make_way(editor, path, self.existing, facts))
+
+
+def _those(entries: list[Entry], paths: tuple[str, ...]) -> list[Entry]:
+    """Some of the entries, with the folders that they stand in. Raises FitError where one is not among them."""
+    wanted = set(paths)
+    missing = wanted - {entry.path for entry in entries}
+    if missing:
+        raise FitError(f"There is no “{min(missing)}” among what is to be copied.")
+    above = {path[:at] for path in wanted for at, letter in enumerate(path) if letter == "/"}
+    return [entry for entry in entries if entry.path in wanted or (entry.path in above and entry.kind == Kind.FOLDER)]

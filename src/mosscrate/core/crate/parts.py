@@ -1,0 +1,83 @@
+"""Keeping a part of a card: its saves, its settings, some folders. It has a lane of its own beside that of the card."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from blake3 import blake3
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents.files import FileKind, kind_of
+from mosscrate.core.contents.identity import tag_of
+from mosscrate.core.contents.layout import Layout
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.crate.crate import Backup, Crate
+from mosscrate.core.crate.laid_out import Part, lay_out
+from mosscrate.core.errors import CrateError
+from mosscrate.core.images.kept.manifest import CardRecord
+from mosscrate.core.sizes import counted, listed
+from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.watch import Watch
+
+KINDS_BY_WORD = {"saves": FileKind.SAVE, "settings": FileKind.SETTING, "system": FileKind.FIRMWARE,
+                 "roms": FileKind.ROM, "pictures": FileKind.PICTURE, "others": FileKind.OTHER}
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What is kept: files of some kinds, and everything below some folders; nothing chosen is everything."""
+
+    kinds: tuple[FileKind, ...] = ()
+    folders: tuple[str, ...] = ()
+
+    def takes(self, entry: Entry) -> bool:
+        """Whether a file or link is kept."""
+        if not self.kinds and not self.folders:
+            return True
+        path = entry.path.casefold()
+        return kind_of(entry) in self.kinds or any(
+            path == folder or path.startswith(f"{folder}/")
+            for folder in (folder.strip("/").casefold() for folder in self.folders))
+
+    @property
+    def words(self) -> str:
+        """Named in a sentence."""
+        named = [*(f"{kind}s" for kind in self.kinds), *(f"“{folder}”" for folder in self.folders)]
+        return listed(named) or "all files"
+
+
+def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
+    """Files that are kept, with the folders above them, folders first as they were."""
+    entries = list(entries)
+    files = {entry.path for entry in entries if entry.kind != Kind.FOLDER and choice.takes(entry)}
+    above = {path[:at] for path in files for at, letter in enumerate(path) if letter == "/"}
+    return [entry for entry in entries if entry.path in files or entry.path in above]
+
+
+def part_record(card: CardRecord) -> CardRecord:
+    """The lane of the parts that are kept of a card."""
+    key = blake3(f"part of {card.key}".encode()).hexdigest(8)
+    return CardRecord(f"{card.name}, in part", key, tag_of(key), card.size, card.model, card.serial)
+
+
+def keep_part(crate: Crate, card: CardRecord, blocks: Blocks, layout: Layout, choice: Choice, watch: Watch) -> Backup:
+    """Keep some files of a card.
+
+    Raises:
+        CrateError: nothing is chosen by that, or the crate cannot take it.
+        MediumError, FormatError: the card cannot be read.
+        Stopped.
+    """
+    parts = []
+    for look in layout.partitions:
+        if look.volume and look.volume.used is not None:
+            volume = open_partition(blocks, look.index)
+            parts.append(Part(look.index, look.volume.label, chosen(volume.tree().entries, choice), volume))
+    files = sum(entry.kind == Kind.FILE for part in parts for entry in part.entries)
+    if not files:
+        raise CrateError(f"There are no {choice.words} on {card.name}. Nothing was kept.")
+    own = part_record(card)
+    disk = lay_out(parts, own.name, watch)
+    record = CardRecord(own.name, own.key, own.tag, disk.size, own.model, own.serial)
+    return crate.keep(record, disk, watch, chosen=f"{choice.words}: {counted(files, 'file')}")
