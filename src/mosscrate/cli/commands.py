@@ -228,10 +228,18 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
 
 
 @click.command()
-@click.option("--headless", is_flag=True, required=True, help="Run the migration here, without a window.")
-@click.option("--folder", type=FOLDER, help="Where to build the bench; a folder of its own when left out.")
-def demo(headless: bool, folder: Path | None) -> None:
-    """Build the Heron Lane bench and move its worn card onto a larger one."""
+@click.option("--headless", is_flag=True, help="Run the migration here, without a window.")
+@click.option("--device", is_flag=True, help="Be a running device with made-up files until you stop it.")
+@click.option("--folder", type=FOLDER, help="Where to build it; a folder of its own when left out.")
+def demo(headless: bool, device: bool, folder: Path | None) -> None:
+    """Build the Heron Lane bench and move its worn card onto a larger one; or stand in for a device."""
+    if headless == device:
+        raise click.UsageError("Say --headless or --device.")
+    if device:
+        from mosscrate.demo.device import serve
+
+        serve(folder, click.echo)
+        return
     from mosscrate.demo.journey import run_headless
 
     with watching() as watch:

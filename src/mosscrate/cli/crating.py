@@ -8,6 +8,7 @@ from typing import Any
 
 import click
 
+from mosscrate.cli.devices import device
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.core.crate import Backup, Lane
@@ -371,5 +372,7 @@ def _file(file: KeptFile) -> dict[str, Any]:
 def _date(modified: int | None) -> str:
     return f"{datetime.fromtimestamp(modified, UTC):%Y-%m-%d}" if modified is not None else "no date"
 
+
+crate.add_command(device)
 
 COMMANDS: dict[str, click.Command] = {"crate": crate}

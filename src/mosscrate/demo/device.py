@@ -5,7 +5,10 @@ from __future__ import annotations
 import asyncio
 import os
 import random
+import tempfile
 import threading
+from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -114,3 +117,14 @@ def fill(folder: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(rnd.randbytes(size))
         os.utime(path, (1_790_000_000, 1_790_000_000))
+
+
+def serve(folder: Path | None, say: Callable[[str], object]) -> None:
+    """Be a device until somebody stops it; what it shows is said first."""
+    with tempfile.TemporaryDirectory(prefix="mosscrate-device-") as own:
+        place = folder or Path(own)
+        fill(place)
+        with StandIn(place) as running:
+            say(f"{running.address}, password “{PASSWORD}”, key {running.fingerprint}. Ctrl+C ends it.")
+            with suppress(KeyboardInterrupt):
+                threading.Event().wait()

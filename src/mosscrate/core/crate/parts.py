@@ -55,6 +55,37 @@ def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
     return [entry for entry in entries if entry.path in files or entry.path in above]
 
 
+@dataclass(frozen=True)
+class Tally:
+    """Files and their bytes: of each kind that is there, and below each folder at the top."""
+
+    kinds: dict[FileKind, tuple[int, int]]
+    folders: dict[str, tuple[int, int]]
+
+
+def tally(entries: Iterable[Entry]) -> Tally:
+    """What there is to choose from."""
+    kinds, folders = dict[FileKind, tuple[int, int]](), dict[str, tuple[int, int]]()
+    for entry in entries:
+        if entry.kind == Kind.FILE:
+            kind, (top, slash, _) = kind_of(entry), entry.path.partition("/")
+            kinds[kind] = _more(kinds.get(kind), entry)
+            if slash:
+                folders[top] = _more(folders.get(top), entry)
+    return Tally(kinds, folders)
+
+
+def _more(so_far: tuple[int, int] | None, entry: Entry) -> tuple[int, int]:
+    count, size = so_far or (0, 0)
+    return count + 1, size + entry.size
+
+
+def entries_on(blocks: Blocks, layout: Layout) -> list[Entry]:
+    """Everything on the volumes of a card that can be opened. Raises MediumError, FormatError."""
+    return [entry for look in layout.partitions if look.volume and look.volume.used is not None
+            for entry in open_partition(blocks, look.index).tree().entries]
+
+
 def part_record(card: CardRecord) -> CardRecord:
     """The lane of the parts that are kept of a card."""
     key = blake3(f"part of {card.key}".encode()).hexdigest(8)

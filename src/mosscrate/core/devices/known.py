@@ -24,6 +24,11 @@ class KnownDevices:
 
     path: Path
 
+    @classmethod
+    def of(cls, state: Path) -> KnownDevices:
+        """Those of the person whose state folder it is."""
+        return cls(state / "devices.json")
+
     def key_of(self, server: str) -> str:
         """The host key of a server; "" for one that was never trusted."""
         return self._read().keys.get(server, "")

@@ -15,6 +15,7 @@ from mosscrate.core.crate.compare import PartitionChange, compare
 from mosscrate.core.crate.library import KeptFile, Version, find, life_of
 from mosscrate.core.crate.mending import mend
 from mosscrate.core.crate.notes import Note, notes_in, put_note
+from mosscrate.core.devices import KnownDevices
 from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.planning.bringing_back import bringing_back
@@ -26,11 +27,13 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.keep.backup_panel import FORGET, FORGET_IT, BackupPanel
 from mosscrate.desk.keep.find_panel import FindPanel
 from mosscrate.desk.keep.lanes_view import LanesView
+from mosscrate.desk.keep.parting import Parting
 from mosscrate.desk.keep.thinning_row import ThinningRow
 from mosscrate.desk.keep.timeline import summary
 from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, label, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
+DEVICE = "device "                       # before the address of one, among the cards
 PAUSE_MS = 250                           # after the last key before it is looked for
 
 
@@ -47,7 +50,12 @@ class KeepStation(QWidget):
         self.cards = QComboBox()
         self.cards.setAccessibleName("Card to keep")
         self.cards.setMinimumWidth(190)
+        self.cards.activated.connect(self._choose_card)
         self.keep_button = button("Keep this card", self._keep, style="primary")
+        self.part_button = button("A part…", self._keep_part, tip="Keep only saves, settings, or some folders of it")
+        self.parting = Parting(model)
+        self.parting.closed.connect(self._show_cards)
+        self.parting.closed.connect(self._show_crate)
         self.field = QLineEdit()
         self.field.setPlaceholderText("Find a file in any backup…")
         self.field.setAccessibleName("Find a file in any backup")
@@ -95,7 +103,7 @@ class KeepStation(QWidget):
         words.addWidget(self.subtitle)
         head = QHBoxLayout()
         head.addLayout(words, 1)
-        head.addLayout(row(self.field, self.cards, self.keep_button))
+        head.addLayout(row(self.field, self.cards, self.part_button, self.keep_button))
         self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is in use "
                            "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
         area = QScrollArea()
@@ -117,6 +125,7 @@ class KeepStation(QWidget):
         whole.addWidget(area, 5)
         whole.addWidget(self.find_panel, 5)
         whole.addWidget(self.detail, 4)
+        whole.addWidget(self.parting, 4)
 
     def _show_crate(self) -> None:
         lanes = self.model.lanes
@@ -128,7 +137,7 @@ class KeepStation(QWidget):
         self.subtitle.setText(summary(lanes, self.model.crate_room))
         self.empty.setVisible(not lanes)
         self.area.setVisible(bool(lanes) and not self._is_finding())
-        self.detail.setVisible(bool(lanes))
+        self.detail.setVisible(bool(lanes) and self.parting.isHidden())
         self.lanes.show_lanes(lanes, self.model.bench.crate.now())
         self.thinning.show_lanes(lanes)
         chosen = self.lanes.selected
@@ -141,17 +150,49 @@ class KeepStation(QWidget):
 
     def _show_cards(self) -> None:
         current = self.cards.currentData()
+        if str(current or "").startswith(DEVICE) and self.parting.isHidden():
+            current = None                                    # a device is only chosen while it is asked
         self.cards.clear()
         for medium in self.model.media:
             self.cards.addItem(medium.name, medium.key)
+        for address in self._devices():
+            self.cards.addItem(address, f"{DEVICE}{address}")
+        self.cards.addItem("A device on the network…", DEVICE)
         wanted = current or (self.model.selected.key if self.model.selected else None)
         self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
-        self.keep_button.setEnabled(self.cards.count() > 0)
+        self._enable()
+
+    def _enable(self) -> None:
+        medium = self._card_to_keep()
+        self.keep_button.setEnabled(medium is not None)
+        self.part_button.setEnabled(medium is not None or str(self.cards.currentData() or "").startswith(DEVICE))
+
+    def _devices(self) -> list[str]:
+        try:
+            return KnownDevices.of(self.model.bench.state).addresses()
+        except MediumError:
+            return []                                         # it is said where one is chosen
+
+    def _card_to_keep(self) -> Medium | None:
+        return next((m for m in self.model.media if m.key == self.cards.currentData()), None)
+
+    def _choose_card(self, _row: int) -> None:
+        """A card waits for a button; a device is asked at once."""
+        self._enable()
+        if str(self.cards.currentData() or "").startswith(DEVICE):
+            self._keep_part()
 
     def _keep(self) -> None:
-        medium = next((m for m in self.model.media if m.key == self.cards.currentData()), None)
-        if medium:
+        if medium := self._card_to_keep():
             self.model.keep(medium)
+
+    def _keep_part(self) -> None:
+        medium, chosen = self._card_to_keep(), str(self.cards.currentData() or "")
+        if medium is not None:
+            self.parting.open_for(medium)
+        elif chosen.startswith(DEVICE):
+            self.parting.open_for_device(chosen.removeprefix(DEVICE))
+        self.detail.hide()
 
     def _is_finding(self) -> bool:
         return bool(self.field.text().strip())

@@ -1,0 +1,107 @@
+"""What of a card or a device is kept: kinds of files and folders to tick, and what that comes to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mosscrate.core.contents.files import FileKind
+from mosscrate.core.crate.parts import Choice, tally
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Entry, Kind
+from mosscrate.desk.shared.panel import button, clear, label, row
+
+FIRST = (FileKind.SAVE, FileKind.SETTING)              # ticked to begin with: what cannot be had elsewhere
+ROLE = Qt.ItemDataRole.UserRole
+
+
+class PartPanel(QWidget):
+    """Tells with `wanted` what is to be kept."""
+
+    wanted = pyqtSignal(object)          # Choice
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.boxes: dict[FileKind, QCheckBox] = {}
+        self._ticks = QVBoxLayout()
+        self._ticks.setSpacing(5)
+        self.folders = QListWidget()
+        self.folders.setAccessibleName("Folders to keep whole")
+        self.folders.setSpacing(2)
+        self.folders.itemChanged.connect(lambda _item: self._tell())
+        self.words = label(style="muted", scale=0.94, wraps=True)
+        self.act = button("Keep them", lambda: self.wanted.emit(self.choice), style="primary")
+        kinds = QVBoxLayout()
+        kinds.addWidget(_heading("Kinds of files"))
+        kinds.addLayout(self._ticks)
+        kinds.addStretch(1)
+        folders = QVBoxLayout()
+        folders.addWidget(_heading("Whole folders"))
+        folders.addWidget(self.folders, 1)
+        body = QHBoxLayout()
+        body.setSpacing(24)
+        body.addLayout(kinds, 2)
+        body.addLayout(folders, 3)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addLayout(body, 1)
+        foot = row(self.words, self.act)
+        foot.setStretch(0, 1)
+        whole.addLayout(foot)
+        self._files: list[Entry] = []
+
+    @property
+    def choice(self) -> Choice:
+        """What is ticked."""
+        rows = (self.folders.item(number) for number in range(self.folders.count()))
+        return Choice(tuple(kind for kind, box in self.boxes.items() if box.isChecked()), tuple(
+            item.data(ROLE) for item in rows if item and item.checkState() == Qt.CheckState.Checked))
+
+    def show_entries(self, entries: Sequence[Entry]) -> None:
+        """Offer what is there; saves and settings are ticked."""
+        found, self._files = tally(entries), [entry for entry in entries if entry.kind == Kind.FILE]
+        clear(self._ticks)
+        self.boxes = {}
+        for kind in FileKind:
+            if kind in found.kinds:
+                count, size = found.kinds[kind]
+                box = QCheckBox(f"{counted(count, 'other file' if kind == FileKind.OTHER else kind)}, {binary(size)}")
+                box.setChecked(kind in FIRST)
+                box.toggled.connect(lambda _on: self._tell())
+                self.boxes[kind] = box
+                self._ticks.addWidget(box)
+        self.folders.blockSignals(True)
+        self.folders.clear()
+        for name, (count, size) in sorted(found.folders.items(), key=lambda each: each[0].casefold()):
+            item = QListWidgetItem(f"{name}   {counted(count, 'file')}, {binary(size)}")
+            item.setData(ROLE, name)
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Unchecked)
+            self.folders.addItem(item)
+        self.folders.blockSignals(False)
+        self._tell()
+
+    def _tell(self) -> None:
+        choice = self.choice
+        is_any = bool(choice.kinds or choice.folders)
+        taken = [entry for entry in self._files if choice.takes(entry)] if is_any else []
+        self.act.setEnabled(bool(taken))
+        self.words.setText(f"{counted(len(taken), 'file')}, {binary(sum(entry.size for entry in taken))}. What is kept "
+                           "already takes no room again." if taken else "Tick what is to be kept.")
+
+
+def _heading(text: str) -> QLabel:
+    made = label(text, bold=True)
+    made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+    return made

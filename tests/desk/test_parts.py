@@ -1,0 +1,111 @@
+"""A part of a card and of a running device, chosen and kept at the window."""
+
+from __future__ import annotations
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+
+from mosscrate.core.contents.files import FileKind
+from mosscrate.core.crate.library import files_in
+from mosscrate.core.devices import KnownDevices
+from mosscrate.demo.device import PASSWORD, StandIn, fill
+from mosscrate.desk.keep.station import DEVICE
+from mosscrate.desk.window import KEEP
+from tests.cards import MIB, handheld, put_card
+
+
+@pytest.fixture
+def keep(person, bench):
+    put_card(bench, "one", 40 * MIB, handheld(seed=1).data, name="Pipkin")
+    person.window.model.refresh()
+    person.wait(lambda: any(m.name == "Pipkin" for m in person.window.model.media))
+    person.window.go_to(KEEP)
+    return person.window.keep
+
+
+@pytest.fixture
+def stand_in(tmp_path):
+    fill(tmp_path / "device")
+    with StandIn(tmp_path / "device") as running:
+        yield running
+
+
+def settled(person) -> bool:
+    return person.window.model.asker.is_idle and not person.window.model.busy
+
+
+def choose(person, keep, data: str) -> None:
+    person.acts += 1
+    keep.cards.setCurrentIndex(keep.cards.findData(data))
+    keep.cards.activated.emit(keep.cards.currentIndex())
+
+
+def write(person, field, text: str) -> None:
+    person.type_text(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+def test_a_card_is_kept_whole_and_a_device_in_part_in_six_acts(person, keep, bench, stand_in):
+    """The card with one act; of a device that was used before its saves: pick, password, untick, keep."""
+    known = KnownDevices.of(bench.state)
+    known.trust(stand_in.address.server, " ".join(stand_in.key.export_public_key().decode().split()[:2]))
+    known.used(str(stand_in.address))
+    keep._show_cards()
+    person.acts = 0
+    person.click(keep.keep_button)
+    person.wait(lambda: settled(person))
+    choose(person, keep, f"{DEVICE}{stand_in.address}")
+    person.wait(lambda: keep.parting.line.password.isVisible())
+    write(person, keep.parting.line.password, PASSWORD)
+    person.wait(lambda: keep.parting.part.isVisible() and keep.parting.part.boxes)
+    box = keep.parting.part.boxes[FileKind.SETTING]
+    person.click(box, QPoint(8, box.height() // 2))
+    assert "3 files, 48 KiB" in keep.parting.part.words.text()
+    person.click(keep.parting.part.act)
+    person.wait(lambda: settled(person) and len(bench.crate.lanes()) == 2)
+    assert person.acts <= 6
+    lane = next(lane for lane in bench.crate.lanes() if lane.card.name == "127.0.0.1")
+    assert {f.path.partition("/")[0] for f in files_in(lane.backups[0])} == {"saves"}
+    assert keep.parting.isHidden()
+    assert keep.detail.isVisible()
+
+
+def test_a_new_device_shows_its_key_and_asks_for_the_password(person, keep, bench, stand_in):
+    choose(person, keep, DEVICE)
+    line = keep.parting.line
+    write(person, line.field, "no address")
+    assert "is no address of a device" in line.words.text()
+    write(person, line.field, str(stand_in.address))
+    person.wait(lambda: line.trust.isVisible())
+    assert stand_in.fingerprint in line.words.text()
+    person.click(line.trust)
+    person.wait(lambda: line.password.isVisible())
+    write(person, line.password, "wrong")
+    person.wait(lambda: "with that password" in line.words.text())
+    write(person, line.password, PASSWORD)
+    person.wait(lambda: keep.parting.part.isVisible() and settled(person))
+    assert line.password.text() == ""
+    assert keep.cards.findData(f"{DEVICE}{stand_in.address}") < 0
+    keep.parting.close_up()
+    assert keep.cards.findData(f"{DEVICE}{stand_in.address}") >= 0
+    stand_in.exchange_key()
+    choose(person, keep, f"{DEVICE}{stand_in.address}")
+    person.wait(lambda: "shows another key than it did" in line.words.text())
+    assert not line.trust.isVisible()
+
+
+def test_a_part_of_a_card_is_chosen_by_kind_and_folder(person, keep, bench):
+    choose(person, keep, bench.shelf.find("Pipkin").key)
+    person.click(keep.part_button)
+    part = keep.parting.part
+    person.wait(lambda: part.isVisible() and settled(person))
+    for box in part.boxes.values():
+        box.setChecked(False)
+    assert (part.act.isEnabled(), part.words.text()) == (False, "Tick what is to be kept.")
+    part.folders.item(0).setCheckState(Qt.CheckState.Checked)
+    assert part.act.isEnabled()
+    person.click(part.act)
+    person.wait(lambda: settled(person) and bench.crate.lanes())
+    assert bench.crate.lanes()[0].card.name == "Pipkin, in part"
+    assert keep.detail.head.text().startswith("Pipkin, in part")
