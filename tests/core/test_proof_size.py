@@ -68,6 +68,14 @@ def test_random_cards_are_judged_rightly_and_keep_what_is_on_them(share, tmp_pat
         assert problems(case, prove(case, tmp_path)) == [], (seed, case.kind, case.card.faults)
 
 
+@pytest.mark.parametrize("seed", [979, 1533])
+def test_a_cache_of_a_few_blocks_does_not_move_the_end(seed, tmp_path):
+    """The comb goes through it, the fifteen marks of one question do not."""
+    case = random_case(seed)
+    assert case.card.faults.cache.blocks == 16
+    assert problems(case, prove(case, tmp_path)) == []
+
+
 def test_a_mark_says_where_it_was_written_and_nothing_else_is_taken_for_one():
     nonce, other = bytes(range(16)), bytes(16)
     addresses = np.array([0, 4096, 1 << 40], np.int64)

@@ -5,17 +5,21 @@ from __future__ import annotations
 import random
 from collections.abc import Iterator
 
+import numpy as np
+
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import GuardRefusal, MediumError
 from mosscrate.core.proof.size import ending, findings, rounds, whole
 from mosscrate.core.proof.size.journal import Journal, as_blocks
 from mosscrate.core.proof.size.marks import BLOCK, NONE, read
-from mosscrate.core.proof.size.plans import RUN, Plan, comb, knock, run
+from mosscrate.core.proof.size.plans import FIRST, RUN, Plan, comb, knock, run
 from mosscrate.core.proof.size.rounds import Rounds, Seen
 from mosscrate.core.proof.size.verdict import Kind, Verdict
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
+DRIVES_OUT = 8192                        # blocks of a run behind which no mark of the comb is in a cache any more
+ASKED = 64                               # blocks that seemed to hold something, asked again at once
 ENOUGH = 0.5                             # of the marks have to be readable for a verdict
 
 
@@ -106,10 +110,9 @@ class _Proof:
         more = f", and {counted(len(pairs) - 1, 'other')} likewise" if len(pairs) > 1 else ""
         said = f"A mark that was written at byte {written * BLOCK:,} was read at byte {read_at * BLOCK:,}{more}."
         high = max(written, read_at)
-        low = max((b for b in self.evidence.held if b < min(map(min, pairs))), default=-1)
         if self.stage != "run" and findings.repeated(pairs, self.rounds, self.chance) is not None:
-            end = ending.last_held(self.rounds, low, high, above=self.rounds.blocks - 1) + 1
-            return self._told(Kind.REPEATS, end, said, is_exact=True)
+            end, is_exact = self._end(self._held_below(min(map(min, pairs))), high, above=self.rounds.blocks - 1)
+            return self._told(Kind.REPEATS, end + 1, said, is_exact=is_exact)
         ballast, self.rounds.ballast = self.rounds.ballast, (0, 0)
         length = ending.distance(self.rounds, pairs)
         self.rounds.ballast = ballast
@@ -123,10 +126,8 @@ class _Proof:
         return self._told(Kind.FOLDS, end, said, is_exact=ending.folds_to_the_top(self.rounds, length.blocks, end))
 
     def _of_loss(self, stretch: findings.Stretch) -> Verdict:
-        low = max((b for b in self.evidence.held if b < stretch.first), default=-1)
-        end = ending.last_held(self.rounds, low, stretch.first)
+        end, is_exact = self._end(self._held_below(stretch.first), stretch.first)
         said = f"Nothing that was written from byte {end * BLOCK:,} on could be read again."
-        is_exact = self.rounds.ballast == (0, 0)
         if stretch.above >= self.rounds.blocks or self.stage == "run":
             if is_exact and ending.writes_fold(self.rounds, end, self.chance):
                 said += " It overwrites what lies below instead, though it cannot be read there."
@@ -135,6 +136,32 @@ class _Proof:
         first = ending.first_held(self.rounds, stretch.last, stretch.above)
         said = f"Nothing that was written from byte {end * BLOCK:,} to {first * BLOCK:,} could be read again."
         return self._told(Kind.HOLE, end, said, is_exact=is_exact, hole=(end * BLOCK, first * BLOCK))
+
+    def _end(self, held: list[int], high: int, *, above: int | None = None) -> tuple[int, bool]:
+        """See ending.last_held, between blocks that seem to hold their marks and one that does not; is it exact?
+
+        The few marks of a question may all be in a cache that the many of the comb went through. So the end is asked
+        for once more with a run of marks behind it, and if it is another one then, it is looked for with that.
+        """
+        end = ending.last_held(self.rounds, held[-1] if held else -1, high, above=above)
+        if self.rounds.ballast != (0, 0) or end - 1 < FIRST or not held:
+            return end, self.rounds.ballast == (0, 0)
+        count = max(1, min(DRIVES_OUT, held[len(held) // 2] - FIRST))       # most of what seems to hold something does
+        self.rounds.ballast = (FIRST, count)
+        seen = self.rounds.go(Plan(self.stage, np.array([end - 1]), ending.NOWHERE))
+        is_held = end - 1 in seen.held or end - 1 in self.rounds.bad
+        if not is_held:
+            asked = np.array([held[k] for k in sorted({(len(held) - 1) * n // ASKED for n in range(ASKED + 1)})])
+            seen = self.rounds.go(Plan(self.stage, asked, ending.NOWHERE))
+            again = np.isin(asked, seen.held)
+            low = int(asked[again].max(initial=-1))
+            high = int(asked[~again & (asked > low)].min(initial=high))
+            end = ending.last_held(self.rounds, low, high, above=above)
+        self.rounds.ballast = (0, 0)
+        return end, is_held or count > ENOUGH * DRIVES_OUT
+
+    def _held_below(self, block: int) -> list[int]:
+        return sorted(held for held in self.evidence.held if held < block)
 
     def _count_hit(self, end: int) -> None:
         """What lay where marks above the end came to lie, and was not read in time, is lost."""
