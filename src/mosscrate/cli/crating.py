@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -13,12 +14,13 @@ from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.crate.ageing import Ages
+from mosscrate.core.crate.compare import State
 from mosscrate.core.crate.compare import compare as compare_backups
 from mosscrate.core.crate.library import KeptFile, files_in, life_of, saves
 from mosscrate.core.crate.library import find as find_files
 from mosscrate.core.crate.mending import mend as mend_backup
 from mosscrate.core.crate.notes import Note, notes_in, put_note
-from mosscrate.core.errors import CrateError
+from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.bringing_back import bringing_all_back, bringing_back
 from mosscrate.core.sheet.running.forgetting import forget_on, reclaim, thin_out, thinning, what_is_only_in
@@ -293,8 +295,11 @@ def reclaim_(bench: Bench, as_json: bool) -> None:
 @json_option
 @click.pass_obj
 def compare(bench: Bench, older: str, newer: str, as_json: bool) -> None:
-    """What changed from one backup to another, partition by partition."""
-    found = compare_backups(bench.crate.find(older), bench.crate.find(newer))
+    """What changed from one state to another, partition by partition.
+
+    Each is a BACKUP, a card at hand, or the image that a card was written from.
+    """
+    found = compare_backups(_state(bench, older), _state(bench, newer))
     if as_json:
         show_json([{"partition": c.name, "changed": c.is_changed, "sentence": c.sentence,
                     **{word: [e.path for e in entries] for word, entries in (
@@ -303,6 +308,13 @@ def compare(bench: Bench, older: str, newer: str, as_json: bool) -> None:
     for change in found:
         named = f": {change.examples}" if change.examples else ""
         click.echo(f"{change.name}: {change.sentence}{named}")
+
+
+def _state(bench: Bench, text: str) -> State:
+    """A card at hand, an image, or a backup. Raises CrateError."""
+    with suppress(MediumError):
+        return bench.shelf.find(text)
+    return bench.crate.find(text)
 
 
 def _list(bench: Bench, *, check: bool, as_json: bool) -> None:

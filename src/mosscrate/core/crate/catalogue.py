@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from mosscrate.core.crate.record import BackupRecord
 from mosscrate.core.errors import CrateError
 
-FORMAT = 1
+FORMAT = 2
 AT_ONCE = 30_000                         # values in one question
 SCHEMA = """
 create table backups (path text primary key, stamp text not null, record blob, files blob);

@@ -1,17 +1,22 @@
-"""What changed between two backups of one card: by partition and by file."""
+"""What changed between two states of a card: backups, cards at hand or the image it was written from.
+
+By partition and by file; what two backups hold is known by contents, everything else by size and time.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeAlias
+from typing import Protocol, TypeAlias
 
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.contents import PartitionLook, survey
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition, partition_window
+from mosscrate.core.crate.checking import manifest_at
 from mosscrate.core.crate.crate import Backup
 from mosscrate.core.crate.library import files_in
+from mosscrate.core.crate.places import differing_places
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Entry, Kind
 
@@ -22,7 +27,7 @@ SHOWN = 3
 
 @dataclass(frozen=True)
 class PartitionChange:
-    """One partition then and now; entries are of the newer backup, those `gone` of the older.
+    """One partition then and now; entries are of the newer state, those `gone` of the older.
 
     `moved` has pairs of (then, now): the same contents under another path.
     """
@@ -66,15 +71,28 @@ class PartitionChange:
         return ", ".join(e.path for e in named[:SHOWN]) + more
 
 
-def compare(older: Backup, newer: Backup) -> list[PartitionChange]:
-    """Every partition of the newer backup against the one at the same place in the older. Raises MossError."""
+class State(Protocol):
+    """A backup, a card or an image."""
+
+    def open(self) -> Blocks:
+        """For reading. Raises MediumError."""
+
+
+def compare(older: State, newer: State) -> list[PartitionChange]:
+    """Every partition of the newer state against the one at the same place in the older. Raises MossError."""
     with older.open() as first, newer.open() as second:
         a, b = straight(first), straight(second)
         before, after = survey(a), survey(b)
         old = {p.partition.start: p for p in before.partitions}
-        is_known = older.is_in_chunks and newer.is_in_chunks
-        known = tuple(_contents(backup) if is_known else {} for backup in (older, newer))
+        kept = [state for state in (older, newer) if isinstance(state, Backup) and state.is_in_chunks]
+        known = tuple(_contents(backup) for backup in kept) if len(kept) == 2 else ({}, {})
         return [_partition(a, old.get(p.partition.start), b, p, known) for p in after.partitions]
+
+
+def places(older: State, newer: State) -> list[Extent]:
+    """Where the newer state of two backups holds something else; nothing where that would have to be read."""
+    kept = [state for state in (older, newer) if isinstance(state, Backup) and state.is_in_chunks]
+    return differing_places(*(manifest_at(backup.path) for backup in kept)) if len(kept) == 2 else []
 
 
 def _contents(backup: Backup) -> Contents:

@@ -64,6 +64,12 @@ class Backup:
         return self.path.suffix == KEPT
 
     @property
+    def new(self) -> float:
+        """Share of it that no backup had before, 0 to 1; all of it where that is not known."""
+        fresh, used = self.record.fresh, self.record.written
+        return 1.0 if fresh is None or not used else min(1.0, fresh / used)
+
+    @property
     def chosen(self) -> str:
         """Of a part of a card, or of a device: what was kept; "" for a whole card."""
         return str(self.record.layout.get("chosen", ""))
@@ -356,7 +362,7 @@ def _record_of(path: Path) -> BackupRecord:
 
 def _record(path: Path, about: About) -> BackupRecord:
     return BackupRecord(about.card, about.kept_at, path.name, about.card.size, about.used, about.root, about.seconds,
-                        about.verified, about.unreadable, about.layout)
+                        about.verified, about.unreadable, about.layout, fresh=about.fresh)
 
 
 def _verify(image: Blocks, copied: Copied, watch: Watch) -> None:

@@ -46,6 +46,7 @@ class BackupRecord(msgspec.Struct, frozen=True):
     not_asked: list[tuple[int, int]] = []
     holed: list[HoledFile] = []
     whole: int | None = None
+    fresh: int | None = None          # bytes that no backup had before; None where that is not known
     format: int = FORMAT
 
     @property

@@ -93,7 +93,8 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     packs.refresh()
     try:
         _use_again(left_over(crate), packs, writer, watch)
-        names, unreadable = _read(tape, blocks, packs, writer, watch)
+        reader = _Reader(tape, blocks, packs, writer)
+        names, unreadable = _read(reader, watch)
         writer.finish()
     except BaseException:
         writer.abandon()
@@ -105,7 +106,7 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     runs = _runs_of(tape)
     about = About(card, kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
                   round(time.monotonic() - begun, 3), verify, root_of(names, lengths, runs), every_byte, unreadable,
-                  described)
+                  described, reader.fresh)
     path = crate / "backups" / card.key / f"{kept_at:%Y-%m-%d %H.%M.%S} {secrets.token_hex(4)}.kept"
     files, paths = _files_of(tape)
     _put(path, {b"HEAD": msgspec.msgpack.encode(about), b"NAME": names.tobytes(),
@@ -124,10 +125,10 @@ def _use_again(parts: list[Path], packs: Packs, writer: PackWriter, watch: Watch
         part.unlink(missing_ok=True)
 
 
-def _read(tape: Tape, card: Blocks, packs: Packs, writer: PackWriter,
+def _read(reader: _Reader,
           watch: Watch) -> tuple[np.ndarray[Any, np.dtype[np.uint8]], list[tuple[int, int]]]:
     """Names in tape order, and what could not be read as [start, length]."""
-    reader = _Reader(tape, card, packs, writer)
+    tape = reader.tape
     names: list[bytes] = []
     pending: deque[Future[list[bytes]]] = deque()
     with ThreadPoolExecutor(WORKERS, "keep") as workers:
@@ -162,6 +163,7 @@ class _Reader:
     def __init__(self, tape: Tape, card: Blocks, packs: Packs, writer: PackWriter) -> None:
         self.tape, self.card, self.packs, self.writer = tape, card, packs, writer
         self.unreadable: list[Extent] = []
+        self.fresh = 0
         self._good = -1                                   # a byte that could be read
         self._at = np.concatenate([[0], np.cumsum([length for _, length in tape.places], dtype=np.int64)]).tolist()
         self._ends = [*tape.cuts[1:], tape.size]
@@ -176,6 +178,8 @@ class _Reader:
         cut = [data[self.tape.cuts[k] - start:self._ends[k] - start] for k in range(first, last)]
         names = [blake3(chunk).digest() for chunk in cut]
         is_known = self.packs.has(as_names(names)).tolist()
+        with self._card_lock:
+            self.fresh += sum(len(chunk) for chunk, known in zip(cut, is_known, strict=True) if not known)
         for name, chunk, known in zip(names, cut, is_known, strict=True):
             if not known and self.writer.claim(name):
                 codec, stored = self._squeezer().squeeze(chunk)

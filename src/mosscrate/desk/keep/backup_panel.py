@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtBoundSignal, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange
 from mosscrate.core.crate.notes import LONGEST_TEXT
@@ -14,6 +16,7 @@ from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
 
+FOR_TWO = 980                            # pixels of width from which on two cores are shown
 FORGET, FORGET_IT = "Forget…", "Forget it"
 
 
@@ -43,6 +46,10 @@ class BackupPanel(Panel):
         head.addLayout(row(self.check, self.mend, self.look, self.save, self.forget, self.put_back))
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
+        self.core_before = CoreView("")
+        self.core_before.setMinimumHeight(130)
+        self.core_before.hide()
+        self._has_before = False
         self.facts = Facts()
         self.name = _field("What you call this card", self.named)
         self.note = _field("A note on this backup", self.noted)
@@ -54,12 +61,21 @@ class BackupPanel(Panel):
         facts.addStretch(1)
         body = QHBoxLayout()
         body.setSpacing(18)
-        body.addWidget(self.core, 3)
+        body.addWidget(self.core, 4)
+        body.addWidget(self.core_before, 2)
         body.addLayout(facts, 3)
         body.addWidget(area, 4)
         self.column.addLayout(head)
         self.column.addLayout(body, 1)
         self.setMinimumHeight(220)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Qt: the state before has room beside this one where there is enough."""
+        super().resizeEvent(event)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        self.core_before.setVisible(self._has_before and self.width() >= FOR_TWO)
 
     def show_backup(self, backup: Backup, before: Backup | None) -> None:
         """The record in words; what changed follows."""
@@ -77,6 +93,9 @@ class BackupPanel(Panel):
             field.setCursorPosition(0)
             field.setModified(False)
         clear(self.rows)
+        self.core.show_changed(())
+        self._has_before = before is not None
+        self._make_room()
         self.mend.hide()
         self.forget.setText(FORGET)
         if not r.is_complete:
@@ -90,8 +109,10 @@ class BackupPanel(Panel):
         else:
             self.rows.addWidget(label(f"Since {before.kept_at:%d %B %Y}", bold=True))
 
-    def show_changes(self, changes: list[PartitionChange]) -> None:
-        """What is different from the backup before."""
+    def show_changes(self, changes: list[PartitionChange], places: list[Extent]) -> None:
+        """What is different from the backup before, by partition and by place."""
+        self.core.show_changed(places)
+        self.core_before.show_changed(places)
         for change in changes:
             severity = Severity.WARNING if change.gone_saves else Severity.NOTE if change.is_changed else Severity.GOOD
             self.say(Finding(severity, f"{change.name}: {change.sentence}", remedy=change.examples))

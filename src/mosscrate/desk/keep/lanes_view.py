@@ -107,6 +107,7 @@ class LanesView(QWidget):
             QToolTip.showText(event.globalPosition().toPoint(),
                               f"{record.card.name}\n{mark.backup.kept_at:%d %B %Y, %H:%M}"
                               f"\n{binary(record.length)}, {binary(record.written)} of it not empty"
+                              f"\n{binary(round(mark.backup.new * record.written))} of that in no backup before"
                               + (f"\n{mark.backup.note}" if mark.backup.note else ""), self)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -178,7 +179,9 @@ class LanesView(QWidget):
             tall = inner.height() * part.share
             base = Look.now.role(part.role)
             painter.fillRect(QRectF(inner.left(), top, inner.width(), tall - 1), mixed(base, color("ground"), 0.3))
-            painter.fillRect(QRectF(inner.left(), top, max(2.0, inner.width() * part.used), tall - 1), base)
+            used = QRectF(inner.left(), top, max(2.0, inner.width() * part.used), tall - 1)
+            painter.fillRect(used, mixed(base, color("ground"), 0.55))
+            painter.fillRect(used.adjusted(0, used.height() * (1 - mark.backup.new), 0, 0), base)
             top += tall
         if not mark.backup.record.is_complete:
             draw_text(painter, rect, "!", scaled_font(self.font(), 1.0, bold=True), color("problem"),

@@ -8,10 +8,11 @@ from pathlib import Path
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup
-from mosscrate.core.crate.compare import PartitionChange, compare
+from mosscrate.core.crate.compare import PartitionChange, compare, places
 from mosscrate.core.crate.library import KeptFile, Version, find, life_of
 from mosscrate.core.crate.mending import mend
 from mosscrate.core.crate.notes import Note, notes_in, put_note
@@ -255,7 +256,8 @@ class KeepStation(QWidget):
         self._asked = backup
         self._show_core()
         if before is not None:
-            self.model.asker.ask(lambda: compare(before, backup), lambda found: self._show_changes(backup, found),
+            self.model.asker.ask(lambda: (compare(before, backup), places(before, backup)),
+                                 lambda found: self._show_changes(backup, *found),
                                  lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
 
     def _show_core(self, key: str | None = None) -> None:
@@ -264,13 +266,17 @@ class KeepStation(QWidget):
         if backup is None or not backup.path.exists():
             self.detail.core.show_layout(None, "a backup whose image is gone")
             return
-        medium = self.model.backup_medium(backup)
-        if key in (None, medium.key):
-            self.detail.core.show_layout(self.model.layout_of(medium), backup.record.card.name)
+        shown = [(self.detail.core, backup)]
+        if before := self._before(backup):
+            shown.append((self.detail.core_before, before))
+        for core, state in shown:
+            medium = self.model.backup_medium(state)
+            if key in (None, medium.key):
+                core.show_layout(self.model.layout_of(medium), f"{state.record.card.name}, {state.kept_at:%d %B %Y}")
 
-    def _show_changes(self, backup: Backup, found: list[PartitionChange]) -> None:
+    def _show_changes(self, backup: Backup, found: list[PartitionChange], changed: list[Extent]) -> None:
         if self._asked is backup:
-            self.detail.show_changes(found)
+            self.detail.show_changes(found, changed)
 
     def _before(self, backup: Backup) -> Backup | None:
         row_ = next((lane.backups for lane in self.model.lanes if lane.card.key == backup.record.card.key), ())

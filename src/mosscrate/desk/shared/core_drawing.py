@@ -6,6 +6,7 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QWidget
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.contents import Layout
 from mosscrate.core.findings import Severity
 from mosscrate.core.sizes import binary
@@ -19,6 +20,7 @@ TALL, BESIDE = 66, 86                  # pixels: of a stratum with room below it
 TINY = 0.72                            # of the font: the smallest in which a name can be read
 DOTS = 34                              # pixels: the mark that offers acts
 RULER = 78
+NOTCH = 9                              # pixels: how wide what changed is marked
 WRAPPING = 11                          # pixels around a packed disk
 _MARKS = {Severity.WARNING: "!", Severity.PROBLEM: "✗", Severity.NOTE: "i"}
 
@@ -35,6 +37,7 @@ class DrawnCore(QWidget):
         self.layout_shown: Layout | None = None
         self.teaching = ""                       # what is said where no card is shown
         self.unwrapped = 1.0                     # how much of a packed disk was read through
+        self.changed: tuple[Extent, ...] = ()    # stretches that are marked as other than they were
         self.has_acts = False                    # whether what can be done is offered on the core
         self._placed: tuple[Stratum, ...] = ()
         self._still: QPixmap | None = None       # as it is below a running job, which moves ten times a second
@@ -105,6 +108,7 @@ class DrawnCore(QWidget):
         painter.setClipPath(outline)
         for stratum in self._placed:
             self._draw(painter, stratum)
+        self._draw_changed(painter)
         painter.restore()
         if self.layout_shown is None and self.teaching:
             painter.setPen(color("muted"))
@@ -198,6 +202,14 @@ class DrawnCore(QWidget):
         column = self.column()
         height = first.height() * (2.0 if has_second else 1.0)
         painter.drawRoundedRect(QRectF(column.left() + 8, first.top() - 2, column.width() - 14, height + 4), 5, 5)
+
+    def _draw_changed(self, painter: QPainter) -> None:
+        """A notch at the right edge for each stretch that changed."""
+        column = self.column()
+        for extent in self.changed:
+            first, last = (y_of(self._placed, at) for at in (extent.start, extent.end))
+            notch = QRectF(column.right() - NOTCH, column.top() + first, NOTCH, max(2.0, last - first))
+            painter.fillRect(notch, color("warning"))
 
     def _draw_reached(self, painter: QPainter) -> None:
         column = self.column()

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.contents import Layout
 from mosscrate.core.sizes import binary, exact
 from mosscrate.desk.shared.core_drawing import DrawnCore
@@ -51,6 +54,14 @@ class CoreView(DrawnCore):
         if self.selected not in indexes:
             self.selected = indexes[-1] if indexes else None
         self._describe()
+        self._still = None
+        self.update()
+
+    def show_changed(self, changed: Sequence[Extent]) -> None:
+        """Mark stretches that are other than they were."""
+        self.changed = tuple(changed)
+        held = binary(sum(extent.length for extent in changed))
+        self.setToolTip(f"Marked at the edge: what changed since, {held}." if changed else "")
         self._still = None
         self.update()
 

@@ -53,6 +53,7 @@ class About(msgspec.Struct, frozen=True):
         sector: bytes.
         used: bytes on the tape.
         added: bytes that its packs grew by.
+        fresh: bytes on the tape that no backup had before; None where that was not noted.
         seconds: that it took.
         verified: whether everything that was new was read back.
         every_byte: whether free room was kept too.
@@ -72,6 +73,7 @@ class About(msgspec.Struct, frozen=True):
     every_byte: bool = False
     unreadable: list[tuple[int, int]] = []
     layout: dict[str, Any] = {}
+    fresh: int | None = None
 
 
 @dataclass(frozen=True)
