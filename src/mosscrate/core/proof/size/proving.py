@@ -148,11 +148,12 @@ class _Proof:
             return end, self.rounds.ballast == (0, 0)
         count = max(1, min(DRIVES_OUT, held[len(held) // 2] - FIRST))       # most of what seems to hold something does
         self.rounds.ballast = (FIRST, count)
-        seen = self.rounds.go(Plan(self.stage, np.array([end - 1]), ending.NOWHERE))
+        last = [] if above is None else [above]
+        seen = self.rounds.go(Plan(self.stage, np.array([end - 1, *last]), ending.NOWHERE))
         is_held = end - 1 in seen.held or end - 1 in self.rounds.bad
         if not is_held:
             asked = np.array([held[k] for k in sorted({(len(held) - 1) * n // ASKED for n in range(ASKED + 1)})])
-            seen = self.rounds.go(Plan(self.stage, asked, ending.NOWHERE))
+            seen = self.rounds.go(Plan(self.stage, np.append(asked, np.array(last, np.int64)), ending.NOWHERE))
             again = np.isin(asked, seen.held)
             low = int(asked[again].max(initial=-1))
             high = int(asked[~again & (asked > low)].min(initial=high))
