@@ -232,7 +232,10 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
 @click.option("--device", is_flag=True, help="Be a running device with made-up files until you stop it.")
 @click.option("--folder", type=FOLDER, help="Where to build it; a folder of its own when left out.")
 def demo(headless: bool, device: bool, folder: Path | None) -> None:
-    """Build the Heron Lane bench and move its worn card onto a larger one; or stand in for a device."""
+    """Build the Heron Lane bench and move its worn card onto a larger one.
+
+    With --device a running device is stood in for instead.
+    """
     if headless == device:
         raise click.UsageError("Say --headless or --device.")
     if device:
