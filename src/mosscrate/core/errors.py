@@ -66,6 +66,10 @@ class NotReadYet(MossError):
     """A packed file would have to be unpacked further than a glance into it may: nothing is wrong with it."""
 
 
+class PlanError(MossError):
+    """A folder plan cannot be used."""
+
+
 class MachineError(MossError):
     """A description of a machine cannot be used, or there is none of that name."""
 

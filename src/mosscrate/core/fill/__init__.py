@@ -1,0 +1,1 @@
+"""Filling a card: what files are, what its firmware expects where, and what goes where."""

@@ -1,0 +1,281 @@
+"""Folder plans: what a card's firmware expects, as TOML. Six ship; a person adds their own in a folder."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import tomli_w
+
+from mosscrate.core.durable import write_whole
+from mosscrate.core.errors import PlanError
+from mosscrate.core.fill.systems import systems
+
+WORDS = ("root", "folder", "code", "CODE", "name", "number", "stem", "file", "ending", "slot")
+OF_A_FILE = {"stem", "file"}
+_WORD = re.compile(r"\{(\w*)(:[^}]*)?\}")
+
+
+class Saves(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where saves go; `also` are places that are understood, `card` is where a memory card lies."""
+
+    place: str
+    also: tuple[str, ...] = ()
+    card: str = ""
+    size: str = ""
+
+
+class States(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where save states go."""
+
+    place: str
+    also: tuple[str, ...] = ()
+
+
+class Pictures(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where pictures go, and how large they are at most: points, 0 for any."""
+
+    place: str
+    width: int = 0
+    height: int = 0
+    kind: str = "png"
+
+
+class NameRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What names may be beside what the file system allows."""
+
+    most: int = 0
+    path: int = 0
+    ascii: bool = False
+    because: str = ""
+
+
+ANY_NAME = NameRules()
+
+
+class SystemPlan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One system: its folders (the first is written, the others are understood) and the endings that it opens."""
+
+    folder: str | tuple[str, ...]
+    opens: tuple[str, ...] = ()
+    packed: tuple[str, ...] | None = None
+    holds: tuple[str, ...] = ()
+    sets: str = ""
+    name: str = ""
+    number: int = 0
+    saves: Saves | None = None
+    states: States | None = None
+    pictures: Pictures | None = None
+
+    @property
+    def folders(self) -> tuple[str, ...]:
+        """All of them."""
+        return (self.folder,) if isinstance(self.folder, str) else self.folder
+
+
+class Want(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A system file: which systems want it, where, and by what it is known."""
+
+    file: str
+    systems: tuple[str, ...]
+    places: tuple[str, ...] = ()
+    need: str = "always"
+    digests: tuple[str, ...] = ()
+    size: int = 0
+
+
+class _Head(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    name: str
+    about: str = ""
+    root: str = ""
+    fresh: str = "{code}"
+    packed: tuple[str, ...] = ()
+    playlists: str = ""
+    system_files: str = ""
+    reserved: tuple[str, ...] = ()
+    litter: tuple[str, ...] = ()
+    volumes: tuple[str, ...] = ()
+    kin: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class FolderPlan:
+    """One plan; fields as in the file, `id` is the name of the file without its ending."""
+
+    id: str
+    name: str
+    systems: dict[str, SystemPlan]
+    about: str = ""
+    root: str = ""
+    fresh: str = "{code}"
+    playlists: str = ""
+    system_files: str = ""
+    reserved: tuple[str, ...] = ()
+    litter: tuple[str, ...] = ()
+    volumes: tuple[str, ...] = ()
+    kin: tuple[str, ...] = ()
+    packed: tuple[str, ...] = ()
+    saves: Saves | None = None
+    states: States | None = None
+    pictures: Pictures | None = None
+    names: NameRules = ANY_NAME
+    wants: tuple[Want, ...] = ()
+
+    def folder_of(self, code: str) -> str:
+        """Path on the volume at which files of a system are written; "" where the plan does not name it."""
+        system = self.systems.get(code) or next((s for s in self.systems.values() if code in s.holds), None)
+        if system is None:
+            return ""
+        return f"{self.root}/{system.folders[0]}".strip("/")
+
+    def opens(self, code: str) -> tuple[str, ...]:
+        """Endings that it opens for a system, in order of liking; those of systems that its folder holds too."""
+        system = self.systems.get(code)
+        if system is None:
+            return ()
+        held = (ending for other in system.holds for ending in systems().by_code[other].endings)
+        return tuple(dict.fromkeys((*system.opens, *held)))
+
+    def packings(self, code: str) -> tuple[str, ...]:
+        """Archives that it opens as they are."""
+        system = self.systems.get(code)
+        return self.packed if system is None or system.packed is None else system.packed
+
+    def fill_in(self, pattern: str, code: str, path: str, slot: str = "") -> str:
+        """A place for a file of a system: pattern with everything put in."""
+        system, file = self.systems.get(code), path.rpartition("/")[2]
+        stem, dot, ending = file.rpartition(".")
+        words = {"root": self.root, "folder": system.folders[0] if system else code, "code": code, "CODE": code.upper(),
+                 "name": (system.name if system else "") or code, "number": system.number if system else 0,
+                 "stem": stem if dot else file, "file": file, "ending": ending if dot else "", "slot": slot}
+        return re.sub("/+", "/", pattern.format(**words)).strip("/")
+
+
+def shipped() -> dict[str, FolderPlan]:
+    """Those that come with the program, by id. Raises PlanError where one is damaged."""
+    folder = files("mosscrate.core.fill") / "data" / "plans"
+    return {place.name.removesuffix(".toml"): parse_plan(place.read_text("utf-8"), place.name)
+            for place in sorted(folder.iterdir(), key=lambda each: each.name) if place.name.endswith(".toml")}
+
+
+def own_plans(folder: Path) -> Iterator[FolderPlan | PlanError]:
+    """A person's own, in order; those that cannot be used as what is wrong with them."""
+    for path in sorted(folder.glob("*.toml")):
+        try:
+            yield read_plan(path)
+        except PlanError as error:
+            yield error
+
+
+def read_plan(path: Path) -> FolderPlan:
+    """A plan from a file. Raises PlanError that names file, key and what was expected."""
+    try:
+        return parse_plan(path.read_text("utf-8"), path.name)
+    except (OSError, UnicodeDecodeError) as error:
+        raise PlanError(f"{path.name} cannot be read: {error}") from error
+
+
+def parse_plan(text: str, file: str) -> FolderPlan:
+    """A plan from its text; `file` is named in errors. Raises PlanError."""
+    try:
+        told = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise PlanError(f"{file}: this is no TOML: {error}.") from error
+    parts: dict[str, Any] = {}
+    for key, kind in (("saves", Saves), ("states", States), ("pictures", Pictures), ("names", NameRules)):
+        if key in told:
+            parts[key] = _converted(told.pop(key), kind, file, key)
+    wants = told.pop("wants", [])
+    parts["wants"] = tuple(_converted(want, Want, file, f"wants[{number}]") for number, want in enumerate(
+        wants if isinstance(wants, list) else [wants]))
+    own = told.pop("systems", {})
+    if not isinstance(own, dict) or not own:
+        raise PlanError(f"{file}: systems: found none, expected a table with at least one system.")
+    of_systems = {code: _converted(line, SystemPlan, file, f"systems.{code}") for code, line in own.items()}
+    head = _converted(told, _Head, file, "")
+    plan = FolderPlan(file.removesuffix(".toml"), systems=of_systems, **msgspec.structs.asdict(head), **parts)
+    _must_make_sense(plan, file)
+    return plan
+
+
+def save_plan(plan: FolderPlan, path: Path) -> None:
+    """Write a plan as a file of a person's own. Raises PlanError."""
+    told = {key: value for key, value in msgspec.to_builtins(plan).items() if value not in ("", [], {}, None)
+            and key != "id"}
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(path, tomli_w.dumps(_without_nothing(told)).encode())
+    except OSError as error:
+        raise PlanError(f"{path} cannot be written: {error.strerror}.") from error
+
+
+def _without_nothing(value: Any) -> Any:  # noqa: ANN401 - whatever TOML holds
+    if isinstance(value, dict):
+        return {key: _without_nothing(inner) for key, inner in value.items() if inner not in (None, "", [], (), {})}
+    return [_without_nothing(inner) for inner in value] if isinstance(value, list | tuple) else value
+
+
+def _converted(told: object, kind: type[Any], file: str, key: str) -> Any:  # noqa: ANN401 - one of `kind`
+    try:
+        return msgspec.convert(told, kind)
+    except msgspec.ValidationError as error:
+        said, _, where = str(error).partition(" - at `$")
+        place = ".".join(filter(None, (key, where.strip("`.")))) or "the top"
+        raise PlanError(f"{file}: {place}: {said}.") from error
+
+
+def _must_make_sense(plan: FolderPlan, file: str) -> None:
+    """Raises PlanError: patterns are put together with names from anywhere."""
+    known = systems().by_code
+    for code, system in plan.systems.items():
+        for other in (code, *system.holds):
+            if other not in known:
+                raise PlanError(f"{file}: systems.{code}: {other} is no code of a system; `plans systems` lists them.")
+        if not system.folders:
+            raise PlanError(f"{file}: systems.{code}.folder: found none, expected at least one.")
+        for folder in system.folders:
+            _must_stay_inside(folder, file, f"systems.{code}.folder")
+        for key, part in (("saves", system.saves), ("states", system.states), ("pictures", system.pictures)):
+            if part is not None:
+                _must_be_pattern(part.place, file, f"systems.{code}.{key}.place")
+    _must_stay_inside(plan.root, file, "root")
+    for key, part in (("saves", plan.saves), ("states", plan.states), ("pictures", plan.pictures)):
+        if part is not None:
+            for place in (part.place, *getattr(part, "also", ())):
+                _must_be_pattern(place, file, f"{key}.place")
+    for key, pattern in (("playlists", plan.playlists), ("system_files", plan.system_files)):
+        if pattern:
+            _must_be_pattern(pattern, file, key)
+    _must_know_words(plan.fresh, file, "fresh")
+    for want in plan.wants:
+        for place in want.places:
+            _must_stay_inside(place, file, f"wants.{want.file}.places")
+        _must_stay_inside(want.file, file, "wants.file")
+
+
+def _must_be_pattern(pattern: str, file: str, key: str) -> None:
+    words = _must_know_words(pattern, file, key)
+    if not words & OF_A_FILE:
+        raise PlanError(f"{file}: {key}: {pattern!r} names no file, expected {{stem}} or {{file}} in it.")
+
+
+def _must_know_words(pattern: str, file: str, key: str) -> set[str]:
+    found = _WORD.findall(pattern)
+    for word, rule in found:
+        if word not in WORDS or (rule and (word != "number" or rule not in (":02", ":03"))):
+            raise PlanError(f"{file}: {key} holds {{{word}{rule}}}, expected one of {', '.join(WORDS)}.")
+    if "{" in _WORD.sub("", pattern) or "}" in _WORD.sub("", pattern):
+        raise PlanError(f"{file}: {key}: {pattern!r} has a bracket that is not closed.")
+    _must_stay_inside(pattern, file, key)
+    return {word for word, _ in found}
+
+
+def _must_stay_inside(path: str, file: str, key: str) -> None:
+    if path.startswith("/") or "\\" in path or "\0" in path or ".." in path.split("/"):
+        raise PlanError(f"{file}: {key}: {path!r} leaves the card, expected a path on it.")
