@@ -43,12 +43,14 @@ class Systems:
         by_name: letters and digits of a folder's name → (code, weight).
         own: ending → the only system that has it for itself.
         shared: ending → systems that use it beside others.
+        alone: endings that nobody else uses, systems that share a folder with theirs left aside.
     """
 
     by_code: dict[str, System]
     by_name: dict[str, tuple[tuple[str, float], ...]]
     own: dict[str, str]
     shared: dict[str, tuple[str, ...]]
+    alone: frozenset[str]
 
     def are_kin(self, a: str, b: str) -> bool:
         """Whether two commonly lie in one folder."""
@@ -56,11 +58,12 @@ class Systems:
 
     def named(self, folder: str) -> dict[str, float]:
         """Which systems a folder's name stands for, with the weight of that evidence."""
-        found: dict[str, float] = {}
+        found: dict[str, dict[str, float]] = {}
         for form, share in forms(folder):
             for code, weight in self.by_name.get(form, ()):
-                found[code] = max(found.get(code, 0.0), weight * share)
-        return found
+                own = found.setdefault(code, {})
+                own[form] = max(own.get(form, 0.0), weight * share)
+        return {code: min(WHOLE, sum(each.values())) for code, each in found.items()}    # bracket and front agree
 
 
 def letters(name: str) -> str:
@@ -109,4 +112,6 @@ def systems() -> Systems:
         every = [code for code in codes if code not in names.get(name, ())]
         alone = len(every) + len(names.get(name, ())) == 1
         weighed[name] = (*weighed.get(name, ()), *((code, MAYBE if alone else SHARED_MAYBE) for code in every))
-    return Systems(by_code, weighed, own, {ending: tuple(codes) for ending, codes in shared.items()})
+    nobody_elses = frozenset(ending for ending, code in own.items() if all(
+        other in by_code[code].kin or code in by_code[other].kin for other in shared.get(ending, ())))
+    return Systems(by_code, weighed, own, {ending: tuple(codes) for ending, codes in shared.items()}, nobody_elses)

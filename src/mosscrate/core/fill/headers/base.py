@@ -76,7 +76,8 @@ Look: TypeAlias = Callable[[Front], Reading | None]
 
 @dataclass(frozen=True)
 class Recogniser:
-    """One layout: the endings that it is asked first for, and the look itself."""
+    """One layout: the endings that it is asked first for, the look itself, and whether every good file has it."""
 
     endings: tuple[str, ...]
     look: Look
+    is_firm: bool = True

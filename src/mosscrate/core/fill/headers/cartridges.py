@@ -253,7 +253,7 @@ def uze(front: Front) -> Reading | None:
     return Reading("uzebox", 2, "its header", (), ("uze",)) if front.has(0, b"UZEBOX") else None
 
 
-RECOGNISERS = tuple(Recogniser(endings, look) for endings, look in (
+RECOGNISERS = tuple(Recogniser(endings, look, look not in (pce, col, vb)) for endings, look in (
     (("gb", "gbc", "cgb", "sgb"), gb), (("gba", "agb"), gba), (("nes",), nes), (("fds", "qd"), fds),
     (("sfc", "smc", "fig", "swc"), snes), (("md", "gen", "smd", "68k", "32x"), md), (("sms", "gg"), sms),
     (("n64", "z64", "v64"), n64), (("lnx", "lyx"), lynx), (("a78",), a78), (("ngp", "ngc", "npc", "ngpc"), ngp),
