@@ -45,7 +45,10 @@ class Putting:
 
 
 class PutFiles(Step, tag="put", frozen=True):
-    """See above. `name` gives a single file another name; names that cannot stand there are changed."""
+    """See above. `name` gives a single file another name; names that cannot stand there are changed.
+
+    With `places`, as many as files, each goes to its own, and folders on the way are made.
+    """
 
     partition: Annotated[int, PARTITION]
     paths: Annotated[tuple[str, ...], asked("Files and folders of this computer.", Form.FILES, is_first=True)]
@@ -53,6 +56,8 @@ class PutFiles(Step, tag="put", frozen=True):
     existing: Annotated[Existing, EXISTING] = Existing.REFUSE
     name: Annotated[str, asked("Another name, for a single file.")] = ""
     contents: Annotated[bool, asked("Of a folder what is in it, not the folder itself.", flag="--contents")] = False
+    places: Annotated[tuple[str, ...], asked("Where each of the files goes, in their order.", Form.PLACE,
+                                             flag="--place")] = ()
 
     command: ClassVar[str] = "put"
     is_about_files: ClassVar[bool] = True
@@ -75,7 +80,7 @@ class PutFiles(Step, tag="put", frozen=True):
         else:
             look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in putting.entries))
         first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
-        what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "item")
+        what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "file" if self.places else "item")
         return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0,
                         sum(e.size for e in putting.entries), looks=(look,), passage=putting.passage,
                         bytes={} if view is None else {self.partition: view},
@@ -87,10 +92,21 @@ class PutFiles(Step, tag="put", frozen=True):
         missing = next((p for p in sources if not p.exists()), None)
         if missing:
             raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
+        if self.places:
+            return self._to_places(facts, there, sources)
         found = [(path, rel.partition("/")[2] if self.contents and source.is_dir() else rel)
                  for source in sources for path, rel in below(source)]
         places = {self.name or rel: path for path, rel in found if rel}
         entries = tuple(_entry_of(path, to) for to, path in places.items())
+        return Putting(entries, places, plan_passage(entries, facts, there), facts)
+
+    def _to_places(self, facts: Facts, there: tuple[str, ...], sources: list[Path]) -> Putting:
+        if not len(self.places) == len(set(self.places)) == len(sources) or any(p.is_dir() for p in sources):
+            raise FitError("Each file needs a place of its own, and folders have none.")
+        places = dict(zip(self.places, sources, strict=True))
+        above = sorted({place[:at] for place in places for at, letter in enumerate(place) if letter == "/"})
+        entries = (*(Entry(path, Kind.FOLDER, 0, now().modified, 0) for path in above),
+                   *(_entry_of(path, to) for to, path in places.items()))
         return Putting(entries, places, plan_passage(entries, facts, there), facts)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:

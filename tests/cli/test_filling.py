@@ -1,0 +1,31 @@
+"""`plans`, `identify` and `fill` in a shell."""
+
+from __future__ import annotations
+
+import json
+
+from tests.fill.test_filling import fresh, library, on
+
+__all__ = ["library"]
+
+
+def test_the_shell_plans_identifies_learns_and_fills(cli, library, bench, tmp_path):
+    card = fresh(bench)
+    assert len(json.loads(cli("plans", "--json")[1])) == 6
+    told = {e["path"].rpartition("/")[2]: e["system"] for e in json.loads(cli("identify", library, "--json")[1])}
+    assert (told["Hill Run md.bin"], told["Packed.zip"], told["Thumbs.db"]) == ("md", "nes", "")
+    code, out, _ = cli("fill", "Pipkin", library, "--plan", "long-names-saves-apart", "-p", "2", "--files")
+    assert (code, "GB → roms/gameboy: 2 files" in out, "Tide.lnx → roms/atarilynx/Tide.lnx" in out) == (0, True, True)
+    sheet = tmp_path / "fill.json"
+    cli("fill", "Pipkin", library, "--plan", "long-names-saves-apart", "-p", "2", "--out", sheet)
+    assert cli("sheet", "show", sheet)[0] == 0
+    words = ("fill", "Pipkin", library, "--plan", "long-names-saves-apart", "-p", "2", "--run", "--tag")
+    assert cli(*words, "XXXX")[0] == 3
+    assert cli(*words, card.tag)[0] == 0
+    assert "roms/gameboy/Hill Run gb.gb" in on(card)
+    code, out, _ = cli("plans", "learn", "Pipkin", "-p", "2", "--save", "mine")
+    assert (code, "Nearest plan: long-names-saves-apart" in out) == (0, True)
+    assert "mine" in cli("plans")[1]
+    assert "Nothing is to be written" in cli("fill", "Pipkin", library, "--plan", "mine", "-p", "2", "--run")[1]
+    assert "There is no plan “nothing”" in cli("fill", "Pipkin", library, "--plan", "nothing")[2]
+    assert "can be used" in cli("plans", "check", bench.state / "plans" / "mine.toml")[1]

@@ -1,0 +1,140 @@
+"""Filling a card: each file where the plan says, twice changes nothing, and nothing of the person's is lost."""
+
+from __future__ import annotations
+
+import random
+import zipfile
+
+import pytest
+
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.fill.bringing import bring
+from mosscrate.core.fill.plans import shipped
+from mosscrate.core.sheet.planning.filling import fill
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, handheld, put_card
+from tests.core.test_store import card_with
+from tests.fill.samples import SAMPLES
+
+SYSTEMS = ("gb", "gba", "nes", "sms", "md", "snes", "ngp")
+
+
+@pytest.fixture
+def library(tmp_path):
+    """Games in folders that are called otherwise, a zip, saves, system files, litter, something strange."""
+    top, rnd = tmp_path / "library", random.Random(3)
+    folders = ("GB", "Advance", "NES roms", "Master System", "misc", "Super", "pocket")
+    for folder, code in zip(folders, SYSTEMS, strict=True):
+        (top / folder).mkdir(parents=True)
+        ending, build = SAMPLES[code]
+        for name in ("Hill Run", "Velvet Weaver"):
+            (top / folder / f"{name} {code}.{'bin' if folder == 'misc' else ending}").write_bytes(build(rnd))
+    with zipfile.ZipFile(top / "NES roms" / "Packed.zip", "w") as packed:
+        packed.writestr("Packed.nes", SAMPLES["nes"][1](rnd))
+    (top / "GB" / "Hill Run gb.sav").write_bytes(rnd.randbytes(8192))
+    (top / "bios").mkdir()
+    (top / "bios" / "disc.bin").write_bytes(rnd.randbytes(4096))
+    (top / "GB" / "Thumbs.db").write_bytes(b"litter")
+    (top / "GB" / "strange.xyz").write_bytes(b"what is this")
+    (top / "lynx").mkdir()
+    (top / "lynx" / "Tide.lnx").write_bytes(SAMPLES["lynx"][1](rnd))
+    return top
+
+
+def on(card, index: int = 2) -> dict[str, bytes]:
+    with card.open() as blocks:
+        volume = open_partition(blocks, index)
+        return {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.kind == "file"}
+
+
+def fresh(bench, size: int = 200 * MIB):
+    put_card(bench, "one", size, handheld(size).data, name="Pipkin")
+    return bench.shelf.find("Pipkin")
+
+
+@pytest.mark.parametrize("plan", shipped())
+def test_each_file_comes_where_the_plan_says_and_twice_changes_nothing(plan, library, bench):
+    card, chosen = fresh(bench), shipped()[plan]
+    before = on(card)
+    filling = fill(card, [library], chosen, Watch(), partition=2)
+    assert {p.file.path.name: p.file.system for p in filling.sorted.placed if p.file.role == "game"} == {
+        **{f"{name} {code}.{'bin' if code == 'md' else SAMPLES[code][0]}": code for code in SYSTEMS
+           for name in ("Hill Run", "Velvet Weaver")}, "Packed.zip": "nes", "Tide.lnx": "lynx"}
+    if filling.sheet is None:
+        pytest.skip("nothing of it is opened by this plan")
+    run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    after = on(card)
+    assert {path: data for path, data in after.items() if path in before} == before
+    written = {p.to: p.file.path.read_bytes() for p in filling.sorted.coming}
+    folded = {path.casefold(): data for path, data in after.items()}
+    assert {to.casefold(): data for to, data in written.items()}.items() <= folded.items()
+    assert len(after) == len(before) + len(written)
+    for each in filling.sorted.coming:
+        if each.file.role == "game":
+            assert each.to.rpartition("/")[0] == chosen.folder_of(each.file.system)
+    again = fill(card, [library], chosen, Watch(), partition=2)
+    assert again.sheet is None
+    assert {p.act for p in again.sorted.placed} == {"there already", "left out"}
+
+
+def test_what_is_there_in_another_state_stays_beside(library, bench):
+    card, plan = fresh(bench), shipped()["short-codes-saves-beside"]
+    run(fill(card, [library], plan, Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    old = on(card)["gb/Hill Run gb.sav"]
+    (library / "GB" / "Hill Run gb.sav").write_bytes(b"further on" * 800)
+    filling = fill(card, [library], plan, Watch(), partition=2)
+    assert [p.file.path.name for p in filling.sorted.coming] == ["Hill Run gb.sav"]
+    assert "1 save is on the card with other contents" in filling.sorted.questions[0].sentence
+    run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    saves = {path: data for path, data in on(card).items() if path.startswith("gb/Hill Run gb") and ".sav" in path}
+    assert saves.pop("gb/Hill Run gb.sav") == b"further on" * 800
+    assert list(saves.values()) == [old]
+
+
+def test_questions_have_answers_and_what_does_not_fit_is_not_written(library, bench):
+    card, plan = fresh(bench, 60 * MIB), shipped()["numbered"]
+    (library / "open").mkdir()
+    (library / "open" / "Tide.uze").write_bytes(SAMPLES["uzebox"][1](random.Random(1)))
+    first = fill(card, [library], plan, Watch(), partition=2)
+    assert {"litter", "folder uzebox", "unknown GB"} <= {q.key for q in first.sorted.questions}
+    answered = fill(card, [library], plan, Watch(), partition=2, answers={"folder uzebox": "make one"})
+    assert next(p.to for p in answered.sorted.placed if p.file.system == "uzebox") == "14 uzebox/Tide.uze"
+    large = library / "GB" / "Large.gb"
+    data = bytearray(SAMPLES["gb"][1](random.Random(1)))
+    large.write_bytes(bytes(data) + bytes(80 * MIB))
+    full = fill(card, [library], shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    assert full.sheet is None
+    said = " ".join(q.sentence for q in full.sorted.questions)
+    assert "do not fit. Without GB" in said
+
+
+@pytest.mark.parametrize("kind", ["fat16", "exfat", "ext4", "ffs-intl"])
+def test_volumes_of_other_kinds_are_filled_too(kind, library, bench, tmp_path):
+    blocks = card_with(kind, 4, acts=20)
+    put_card(bench, "two", len(blocks.data), bytes(blocks.data), name="Other")
+    card = bench.shelf.find("Other")
+    filling = fill(card, [library / "GB"], shipped()["short-codes-saves-beside"], Watch(), partition=1)
+    assert filling.sheet is not None
+    run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    with card.open() as opened:
+        volume = open_partition(opened, 1)
+        there = {e.path: e for e in volume.tree().entries}
+        for each in filling.sorted.coming:
+            assert b"".join(volume.read_file(there[each.to])) == each.file.path.read_bytes()
+
+
+def test_links_and_hostile_names_do_not_leave_their_folder(tmp_path, bench):
+    top = tmp_path / "hostile"
+    (top / "GB").mkdir(parents=True)
+    (top / "GB" / "out.gb").symlink_to("/etc/passwd")
+    (top / "GB" / "con.gb").write_bytes(SAMPLES["gb"][1](random.Random(1)))
+    (top / "GB" / "trailing. .gb ").write_bytes(SAMPLES["gb"][1](random.Random(2)))
+    (top / "GB" / ("long " * 40 + ".gb")).write_bytes(SAMPLES["gb"][1](random.Random(3)))
+    (top / "GB" / "bad.zip").write_bytes(b"PK\x03\x04" + bytes(100))
+    brought = bring([top], Watch())
+    assert "out.gb" not in {b.path.name for b in brought}
+    card = fresh(bench)
+    filling = fill(card, [top], shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    assert sum(path.startswith("gb/") for path in on(card)) >= 3
