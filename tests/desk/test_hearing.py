@@ -71,7 +71,7 @@ def test_ribbons_findings_facts_backups_rail_and_shelf_are_told(person):
     assert len(backups) == 1
     assert backups[0].accessibleName().startswith("Worn card, kept ")
     assert [button.accessibleName() for button in w.rail.findChildren(QAbstractButton)] == [
-        "Station Look", "Station Keep", "Station Move", "Station Proof"]
+        "Station Look", "Station Keep", "Station Move", "Station Fill", "Station Proof"]
     w.go_to(LOOK)
     worn = medium(person, "Worn card")
     assert w.look.shelf.item(0).text() == f"Worn card, {worn.subtitle}, tag {worn.tag}"

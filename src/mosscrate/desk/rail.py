@@ -94,6 +94,12 @@ def _move(painter: QPainter, at: QPointF) -> None:
     painter.drawPath(path)
 
 
+def _fill(painter: QPainter, at: QPointF) -> None:
+    painter.drawRoundedRect(QRectF(at.x() - 13, at.y() - 4, 26, 19), 4, 4)
+    for x, y in ((-7, -15), (0, -11), (7, -15)):
+        painter.drawLine(QPointF(at.x() + x, at.y() + y), QPointF(at.x() + x * 0.6, at.y() + 6))
+
+
 def _proof(painter: QPainter, at: QPointF) -> None:
     painter.drawRoundedRect(QRectF(at.x() - 14, at.y() - 15, 9, 30), 3, 3)
     path = QPainterPath(QPointF(at.x() + 4, at.y() - 15))
@@ -102,4 +108,4 @@ def _proof(painter: QPainter, at: QPointF) -> None:
     painter.drawPath(path)
 
 
-_ICONS = {"Look": _look, "Keep": _keep, "Move": _move, "Proof": _proof}
+_ICONS = {"Look": _look, "Keep": _keep, "Move": _move, "Fill": _fill, "Proof": _proof}

@@ -44,4 +44,5 @@ class StationWidget(Protocol):
 
 STATIONS = (Station("look", "Look", "look.station:LookStation"), Station("keep", "Keep", "keep.station:KeepStation"),
             Station("move", "Move", "move.station:MoveStation"),
+            Station("fill", "Fill", "fill.station:FillStation"),
             Station("proof", "Proof", "proof.station:ProofStation"))

@@ -30,13 +30,14 @@ if TYPE_CHECKING:
 
     from mosscrate.core.sheet.bench import Bench
     from mosscrate.core.slots import Medium
+    from mosscrate.desk.fill.station import FillStation
     from mosscrate.desk.keep.station import KeepStation
     from mosscrate.desk.look.station import LookStation
     from mosscrate.desk.move.station import MoveStation
     from mosscrate.desk.proof.station import ProofStation
     from mosscrate.desk.stations import StationWidget
 
-LOOK, KEEP, MOVE, PROOF = range(4)
+LOOK, KEEP, MOVE, FILL, PROOF = range(5)
 RAIL_WIDTH = 76
 
 
@@ -109,6 +110,7 @@ class MainWindow(QMainWindow):
         built = [station.build(self.model) for station in STATIONS]
         self.look, self.keep, self.move_ = (cast("LookStation", built[LOOK]), cast("KeepStation", built[KEEP]),
                                             cast("MoveStation", built[MOVE]))
+        self.fill = cast("FillStation", built[FILL])
         self.proof = cast("ProofStation", built[PROOF])
         self.stack.removeWidget(self._waiting)
         for widget in built:

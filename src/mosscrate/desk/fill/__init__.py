@@ -1,0 +1,1 @@
+"""Fill: what is brought in, where it goes on the card, and what needs a word."""

@@ -1,0 +1,245 @@
+"""Fill: folders of this computer sorted onto a card, shown before anything is written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.sheet.planning.filling import Filling, fill, home_of, learn_from, plans_at, usual_plan
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sizes import counted
+from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
+from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.fill.flow_view import FlowView
+from mosscrate.desk.fill.room_view import RoomView
+from mosscrate.desk.fill.words_panel import WordsPanel
+from mosscrate.desk.shared.panel import button, label, row
+from mosscrate.desk.shared.tag_entry import TagEntry
+
+COPY = "Fill the card"
+OWN = "as this card has it"
+TEACHING = "Bring in folders with games, saves and system files: they are sorted into the folders that this card " \
+           "wants, and nothing is written before you have seen it."
+
+
+class FillStation(QWidget):
+    """Shows what goes where; writes it when the card's tag is typed."""
+
+    elsewhere = pyqtSignal(str, object)           # see StationWidget
+
+    def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model = model
+        self.folders: list[Path] = []
+        self.answers: dict[str, str] = {}
+        self.filling: Filling | None = None
+        self._asked = 0                           # number of the question that is being worked on
+        self._plans: dict[str, FolderPlan] = {}
+        self.title = label("Fill", scale=1.5, bold=True, elides=True)
+        self.subtitle = label(style="muted", scale=0.95, elides=True)
+        self.cards, self.plans = QComboBox(), QComboBox()
+        self.cards.setAccessibleName("Card to fill")
+        self.plans.setAccessibleName("Folder plan")
+        self.cards.setMinimumWidth(170)
+        self.plans.setMinimumWidth(190)
+        self.bring_button = button("Bring in…", self._choose, style="primary", tip="Folders of this computer; they can "
+                                   "also be dropped here")
+        self.empty = label(TEACHING, style="muted", wraps=True)
+        self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
+        self.entry = TagEntry(COPY)
+        self.entry.confirmed.connect(lambda _word: self._run())
+        self.said = label(style="muted", scale=0.95, wraps=True)
+        self.flow.chosen.connect(self._show_files)
+        self.words.answered.connect(self._answer)
+        self.cards.activated.connect(lambda _row: self._card_chosen())
+        self.plans.activated.connect(lambda _row: self._work())
+        self.setAcceptDrops(True)
+        self._lay_out()
+        model.media_changed.connect(self._show_cards)
+        model.jobs_changed.connect(self._enable)
+        self._show_cards()
+        self._show()
+
+    def take(self, medium: Medium | None, errand: str) -> None:
+        """See StationWidget: the card in hand is the one that is filled."""
+        if medium is not None:
+            self.cards.setCurrentIndex(max(0, self.cards.findData(medium.key)))
+            self._card_chosen()
+
+    def bring(self, folders: list[Path]) -> None:
+        """Bring in more."""
+        self.folders += [folder for folder in folders if folder not in self.folders]
+        self._work()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Qt: folders and files of this computer."""
+        data = event.mimeData() if event else None
+        if event and data and any(url.isLocalFile() for url in data.urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Qt."""
+        data = event.mimeData() if event else None
+        if event and data:
+            event.acceptProposedAction()
+            self.bring([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
+
+    def _lay_out(self) -> None:
+        words = QVBoxLayout()
+        words.setSpacing(2)
+        words.addWidget(self.title)
+        words.addWidget(self.subtitle)
+        head = QHBoxLayout()
+        head.addLayout(words, 1)
+        head.addLayout(row(self.cards, self.plans, self.bring_button))
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setWidget(self.flow)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        if viewport := self.area.viewport():
+            viewport.setAutoFillBackground(False)
+        self.flow.setAutoFillBackground(False)
+        body = QHBoxLayout()
+        body.setSpacing(20)
+        body.addWidget(self.area, 1)
+        body.addWidget(self.room)
+        foot = row(self.said, self.entry)
+        foot.setStretch(0, 1)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(20, 16, 20, 12)
+        whole.setSpacing(12)
+        whole.addLayout(head)
+        whole.addWidget(self.empty)
+        whole.addLayout(body, 5)
+        whole.addWidget(self.words, 3)
+        whole.addLayout(foot)
+
+    def _show_cards(self) -> None:
+        current = self.cards.currentData()
+        self.cards.clear()
+        for medium in self.model.media:
+            self.cards.addItem(medium.name, medium.key)
+        wanted = current or (self.model.selected.key if self.model.selected else None)
+        self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
+        self._show_plans()
+        self._enable()
+
+    def _show_plans(self) -> None:
+        current = self.plans.currentData()
+        self._plans = plans_at(self.model.bench.state / "plans")
+        self.plans.clear()
+        self.plans.addItem(OWN, "")
+        for plan in self._plans.values():
+            self.plans.addItem(plan.name, plan.id)
+        self.plans.setCurrentIndex(max(0, self.plans.findData(current)))
+
+    def _card(self) -> Medium | None:
+        return next((m for m in self.model.media if m.key == self.cards.currentData()), None)
+
+    def _card_chosen(self) -> None:
+        self.answers = {}
+        self._work()
+
+    def _choose(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "A folder to bring in")
+        if folder:
+            self.bring([Path(folder)])
+
+    def _answer(self, key: str, word: str) -> None:
+        self.answers[key] = word
+        self._work()
+
+    def _work(self) -> None:
+        """Sort everything anew, beside the window."""
+        card, folders = self._card(), list(self.folders)
+        if card is None or not folders:
+            self._show()
+            return
+        self._asked += 1
+        number, answers, wanted = self._asked, dict(self.answers), self._plans.get(str(self.plans.currentData()))
+        known = self._plans
+        self.said.setText(f"Looking through {counted(len(folders), 'folder')}…")
+
+        def sort() -> Filling:
+            home = home_of(card)
+            plan = wanted or usual_plan(learn_from(card, home), known)
+            return fill(card, folders, plan, Watch(), partition=home, answers=answers)
+
+        def take(found: Filling) -> None:
+            if number == self._asked:
+                self.filling = found
+                self._show()
+
+        def fail(error: Exception) -> None:
+            if number == self._asked:
+                self.filling = None
+                self._show()
+                self.said.setText(str(error))
+
+        self.model.asker.ask(sort, take, fail)
+
+    def _show(self) -> None:
+        found, card = self.filling, self._card()
+        is_there = found is not None and card is not None and bool(self.folders)
+        self.empty.setVisible(not is_there)
+        for part in (self.area, self.room, self.words):
+            part.setVisible(is_there)
+        self.title.setText(f"Fill {card.name}" if card else "Fill")
+        if not is_there or found is None or card is None:
+            self.subtitle.setText("")
+            self.said.setText("")
+            self._enable()
+            return
+        layout = self.model.layout_of(card)
+        look = next((p for p in layout.partitions if p.index == found.partition), None) if layout else None
+        where = look.name if look else f"partition {found.partition}"
+        names = ", ".join(folder.name for folder in self.folders)
+        self.subtitle.setText(f"{where}, {found.plan.name}; brought in: {names}")
+        self.flow.show_flows(found.sorted.flows())
+        self.room.show_room(look.volume.size if look and look.volume else found.sorted.free, found.sorted)
+        self.words.show_files("", ())
+        self.words.show_questions(found.sorted.questions)
+        coming = len(found.sorted.coming)
+        written = f"{counted(coming, 'file')} will be written. What is there already stays."
+        self.said.setText(written if found.sheet else
+                          "Nothing is to be written." if found.sorted.fits else
+                          "It does not fit; say what is left out.")
+        self._enable()
+
+    def _show_files(self, name: str) -> None:
+        if self.filling is None:
+            return
+        chosen = [each for each in self.filling.sorted.placed
+                  if name in (each.file.group, each.to.rpartition("/")[0]) or (name == "left out" and not each.to)]
+        self.words.show_files(name, chosen)
+
+    def _enable(self) -> None:
+        card = self._card()
+        is_free = card is not None and card.key not in self.model.busy
+        can_run = is_free and self.filling is not None and self.filling.sheet is not None and bool(self.folders)
+        self.bring_button.setEnabled(card is not None)
+        self.entry.setVisible(can_run)
+        self.entry.ask(card.tag if card and can_run else "", is_possible=can_run)
+
+    def _run(self) -> None:
+        card, filling, bench, tag = self._card(), self.filling, self.model.bench, self.entry.typed()
+        if card is None or filling is None or filling.sheet is None:
+            return
+        sheet = filling.sheet
+        job = self.model.run(f"Fill {card.name}", lambda watch: running.run(sheet, bench, watch, typed_tag=tag),
+                             {card.key})
+        if job:
+            job.done.connect(lambda result: self._done(card, result))
+            job.failed.connect(lambda error: self.said.setText(str(error)))
+
+    def _done(self, card: Medium, result: running.Result) -> None:
+        told = result.done[-1].sentence
+        self.folders, self.answers, self.filling = [], {}, None
+        self._show()
+        self.said.setText(told)
+        self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")

@@ -1,0 +1,114 @@
+"""Fill at the window: a card filled in six acts, questions answered, and what does not fit left out."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
+
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.fill.sorting import Act, Flow
+from mosscrate.desk.fill.streams import lay_out
+from mosscrate.desk.window import FILL
+from tests.cards import MIB, handheld, put_card
+from tests.desk.person import words_of
+from tests.fill.samples import SAMPLES
+
+
+@pytest.fixture
+def station(person, bench):
+    put_card(bench, "one", 100 * MIB, handheld(100 * MIB, seed=1).data, name="Pipkin")
+    person.window.model.refresh()
+    model = person.window.model
+    person.wait(lambda: any(m.name == "Pipkin" for m in model.media) and model.asker.is_idle)
+    person.window.go_to(FILL)
+    return person.window.fill
+
+
+@pytest.fixture
+def library(tmp_path):
+    top, rnd = tmp_path / "library", random.Random(3)
+    for folder, code in (("GB", "gb"), ("Advance", "gba"), ("open", "uzebox")):
+        (top / folder).mkdir(parents=True)
+        (top / folder / f"Hill Run.{SAMPLES[code][0]}").write_bytes(SAMPLES[code][1](rnd))
+    (top / "GB" / "Hill Run.sav").write_bytes(rnd.randbytes(8192))
+    return top
+
+
+def drop(person, station, folder: Path) -> None:
+    person.acts += 1
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(folder))])
+    station.dropEvent(QDropEvent(QPointF(5, 5), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                                 Qt.KeyboardModifier.NoModifier))
+
+
+def choose(person, box, text: str) -> None:
+    person.acts += 1
+    box.setCurrentIndex(box.findText(text))
+    box.activated.emit(box.currentIndex())
+    person.wait(lambda: person.window.model.asker.is_idle)
+
+
+def test_a_card_is_filled_in_six_acts(person, station, library, bench):
+    person.acts = 0
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "long lower-case names, saves apart")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    assert "uzebox has no folder on this card" in words_of(station.words)
+    person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "make one"))
+    person.wait(lambda: len(station.filling.sorted.coming) == 4)
+    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    assert person.acts <= 6
+    with bench.shelf.find("Pipkin").open() as card:
+        there = {e.path for e in open_partition(card, 2).tree().entries}
+    assert {"roms/gameboy/Hill Run.gb", "roms/gameboyadvance/Hill Run.gba", "roms/uzebox/Hill Run.uze",
+            "saves/gameboy/Hill Run.srm"} <= there
+
+
+def test_a_group_shows_its_files_with_reasons_and_nothing_is_asked_twice(person, station, library):
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "short codes, saves beside")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    box = next(box for box in station.flow.streams().groups if box.name == "GB")
+    QTest.mouseClick(station.flow, Qt.MouseButton.LeftButton, pos=station.flow.box_rect(box).center().toPoint())
+    listed = [station.words.files.item(k).text() for k in range(station.words.files.count())]
+    assert any("Hill Run.gb " in line and "to gb/Hill Run.gb" in line and "its header and the sum of it agree" in line
+               for line in listed)
+    station.flow.chosen.emit("")
+    assert station.words.rows.isVisible()
+
+
+def test_nothing_brought_in_a_blank_card_and_a_folder_that_is_gone(person, station, library, tmp_path, bench):
+    assert station.empty.isVisible()
+    assert not station.entry.isVisible()
+    choose(person, station.cards, "Pipkin")
+    station.bring([tmp_path / "nowhere"])
+    person.wait(lambda: "There is no" in station.said.text())
+    put_card(bench, "blank", 40 * MIB, bytes(40 * MIB), name="Blank")
+    person.window.model.refresh()
+    person.wait(lambda: station.cards.findText("Blank") >= 0)
+    station.folders = [library]
+    choose(person, station.cards, "Blank")
+    person.wait(lambda: "has no volume that takes files" in station.said.text())
+
+
+def test_streams_stay_within_their_boxes():
+    rnd = random.Random(2)
+    for many in (1, 3, 12, 60):
+        flows = [Flow(f"group {rnd.randrange(many)}", f"folder {rnd.randrange(many)}", Act.COPY, 3,
+                      rnd.randrange(1, 10**9)) for _ in range(many * 2)]
+        placed = lay_out(flows, 400)
+        tops = {box.name: box.top for box in (*placed.groups, *placed.folders)}
+        for stream in placed.streams:
+            for edge, name in ((stream.left, stream.group), (stream.right, stream.folder)):
+                assert tops[name] <= edge[0] <= edge[1] <= tops[name] + 38
