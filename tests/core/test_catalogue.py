@@ -9,12 +9,15 @@ from pathlib import Path
 
 import pytest
 
+from mosscrate.core.contents.survey import open_partition, survey
 from mosscrate.core.crate import Crate
 from mosscrate.core.crate.catalogue import Catalogue, Listed, Row
 from mosscrate.core.crate.forgetting import forget
 from mosscrate.core.crate.library import all_contents, files_in, find, life_of, saves
+from mosscrate.core.crate.unkept import Unkept, unkept_on
 from mosscrate.core.watch import Watch
 from tests.core.test_store import card_with, record
+from tests.volumes import KINDS
 
 
 @pytest.fixture
@@ -96,3 +99,14 @@ def test_names_that_are_no_text_are_found(tmp_path: Path) -> None:
     assert fresh.rows(fresh.held_by(listed)) == {row.number: row for row in rows}
     fresh.note(replace(listed, stamp="2"), lambda: rows[:1])
     assert len(fresh.held_by(replace(listed, stamp="2"))) == 1
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_what_is_in_no_backup_is_told_on_every_kind_of_volume(kind: str, tmp_path: Path) -> None:
+    """Of a card that was never kept, with the same files on another one that was: all of them are elsewhere."""
+    crate, card = Crate(tmp_path), card_with(kind, 5, acts=60)
+    files = sum(e.kind == "file" for e in open_partition(card, 1).tree().entries)
+    assert len(unkept_on(card, survey(card), None, crate).files) == files
+    kept = crate.keep(record(card, "another"), card, Watch())
+    assert unkept_on(card, survey(card), None, crate) == Unkept((), files)
+    assert unkept_on(card, survey(card), kept, crate) == Unkept()

@@ -17,11 +17,12 @@ from mosscrate.core.images.drive_file import Facts
 from mosscrate.core.images.making import kind_of
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
+from mosscrate.demo import library
 from mosscrate.demo.cards import bench_at
 from mosscrate.desk import theme
 from mosscrate.desk.app import make_application
 from mosscrate.desk.move.station import MoveStation
-from mosscrate.desk.window import KEEP, LOOK, MOVE, PROOF, MainWindow
+from mosscrate.desk.window import FILL, KEEP, LOOK, MOVE, PROOF, MainWindow
 
 
 class Photographer:
@@ -95,6 +96,7 @@ def main() -> None:
         files(Photographer(folder, Path(bench)))
         packed(Photographer(folder, Path(bench)), Path(bench))
         proof(Photographer(folder, Path(bench)))
+        filling(Photographer(folder, Path(bench)))
         light = Photographer(folder, Path(bench), theme_name="light")
         light.look_at("Pipkin owner’s spare")
         light.take("look-light")
@@ -102,7 +104,7 @@ def main() -> None:
 
 
 def packed(p: Photographer, bench: Path) -> None:
-    """A release in an archive, before and after it was read through."""
+    """A release in an archive, before it was read through."""
     w, path = p.window, bench / "pipkin-release-3.img.gz"
     card = _medium(w, "Pipkin bench card")
     with card.open() as blocks:
@@ -110,10 +112,6 @@ def packed(p: Photographer, bench: Path) -> None:
     w.model.open_image(path)
     p.settle()
     p.take("look-packed")
-    p.plan("pipkin-release-3")
-    p.settle(lambda: bool(w.model.reading) and w.model.unwrapped(w.model.selected) > 0.4)
-    p.take("move-packed")
-    p.settle(lambda: not w.model.reading)
     w.close()
 
 
@@ -286,6 +284,19 @@ def proof(p: Photographer) -> None:
     p.settle()
     p.take("proof")
     window.close()
+
+
+def filling(p: Photographer) -> None:
+    """Folders of this computer sorted onto a card, two things to say."""
+    station = p.window.fill
+    p.window.go_to(FILL)
+    station.take(_medium(p.window, "Pipkin bench card"), "")
+    with tempfile.TemporaryDirectory() as here:
+        station.bring([library.build(Path(here))])
+        p.settle(lambda: station.filling is not None)
+        p.settle()
+        p.take("fill")
+    p.window.close()
 
 
 def _medium(window: MainWindow, name: str) -> Medium:

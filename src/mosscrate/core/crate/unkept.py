@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from functools import cache
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.files import FileKind, kind_of
@@ -15,7 +14,7 @@ from mosscrate.core.crate.crate import Backup, Crate
 from mosscrate.core.crate.library import contents_in_chunks, contents_of
 from mosscrate.core.errors import MossError
 from mosscrate.core.sizes import counted, days_ago
-from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.volumes import Entry, Kind, Volume
 
 MOST_READ = 16 << 20                     # bytes of files that are compared with what is kept before anybody asks for it
 RECENT = 60                              # days that people count
@@ -65,12 +64,7 @@ class Unkept:
 
 def files_on(card: Blocks, layout: Layout) -> list[Filed]:
     """Every file of every volume that can be opened, with its partition. Raises MediumError, FormatError."""
-    found = list[Filed]()
-    for look in layout.partitions:
-        if look.volume and look.volume.used is not None:
-            entries = open_partition(card, look.index).tree().entries
-            found += [(look.index, e) for e in entries if e.kind == Kind.FILE]
-    return found
+    return _files_of(_volumes(card, layout))
 
 
 def not_in(backup: Backup | None, now: Sequence[Filed]) -> list[Filed]:
@@ -88,20 +82,29 @@ def not_in(backup: Backup | None, now: Sequence[Filed]) -> list[Filed]:
 
 def unkept_on(card: Blocks, layout: Layout, latest: Backup | None, crate: Crate) -> Unkept:
     """What of a card is in no backup, its own newest one looked at first. Raises MediumError, FormatError."""
-    new = not_in(latest, files_on(card, layout))
+    volumes = _volumes(card, layout)
+    new = not_in(latest, _files_of(volumes))
     known = contents_in_chunks(crate) if new else set()
     if not known:
         return Unkept(tuple(new))
     order = sorted(new, key=lambda filed: (kind_of(filed[1]) != FileKind.SAVE, filed[1].size))
-    volume = cache(lambda index: open_partition(card, index))
     found, elsewhere, uncompared, read = list[Filed](), 0, 0, 0
     for index, entry in order:
         read += entry.size
         if read > MOST_READ:
             uncompared += 1
-        elif not entry.size or contents_of(volume(index).read_file(entry)) in known:
+        elif not entry.size or contents_of(volumes[index].read_file(entry)) in known:
             elsewhere += 1
             continue
         found.append((index, entry))
     return Unkept(tuple(found), elsewhere, uncompared)
 
+
+def _volumes(card: Blocks, layout: Layout) -> dict[int, Volume]:
+    return {look.index: open_partition(card, look.index) for look in layout.partitions
+            if look.volume and look.volume.used is not None}
+
+
+def _files_of(volumes: dict[int, Volume]) -> list[Filed]:
+    return [(index, entry) for index, volume in volumes.items() for entry in volume.tree().entries
+            if entry.kind == Kind.FILE]
