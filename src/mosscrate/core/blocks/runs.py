@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,3 +31,15 @@ def joined(extents: Iterable[Extent], gap: int = 0) -> list[Extent]:
         else:
             found.append(extent)
     return found
+
+
+def with_holes(data: Iterable[tuple[int, int]], size: int) -> Iterator[Extent]:
+    """Stretches (start, end) that hold something, in order and apart, and the holes around them up to `size`."""
+    at = 0
+    for start, end in data:
+        if start > at:
+            yield Extent(at, start - at, is_hole=True)
+        yield Extent(start, end - start)
+        at = end
+    if at < size:
+        yield Extent(at, size - at, is_hole=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
+from mosscrate.core.blocks.runs import with_holes
 
 PAGE = 4096
 
@@ -27,16 +28,9 @@ class Sparse(Blocks):
                 self._pages[page][first - page * PAGE:last - page * PAGE] = bytes(last - first)
 
     def extents(self) -> Iterator[Extent]:
-        """Pages that are there, those beside each other as one, and holes."""
-        at = 0
-        for page in sorted(self._pages):
-            start, end = page * PAGE, min(self.size, (page + 1) * PAGE)
-            if start > at:
-                yield Extent(at, start - at, is_hole=True)
-            yield Extent(start, end - start)
-            at = end
-        if at < self.size:
-            yield Extent(at, self.size - at, is_hole=True)
+        """Pages that are there, and holes."""
+        pages = ((page * PAGE, min(self.size, (page + 1) * PAGE)) for page in sorted(self._pages))
+        return with_holes(pages, self.size)
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         buffer[:] = bytes(len(buffer))

@@ -9,11 +9,10 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks, Extent, Window
-from mosscrate.core.blocks.runs import joined
+from mosscrate.core.blocks.runs import joined, with_holes
 from mosscrate.core.blocks.sparse import Sparse
 from mosscrate.core.contents.transfer import copy_tree, hollow, plan_passage
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, write_map
@@ -72,12 +71,7 @@ class LaidOut(Blocks):
         """What tables and files take; holes between."""
         held = joined([*(e for e in self.tables.extents() if not e.is_hole),
                        *(Extent(s.start, s.length) for s in self.stretches)])
-        edges = [Extent(0, 0), *held, Extent(self.size, 0)]
-        for before, after in pairwise(edges):
-            if before.length:
-                yield before
-            if after.start > before.end:
-                yield Extent(before.end, after.start - before.end, is_hole=True)
+        return with_holes(((each.start, each.end) for each in held), self.size)
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         self.tables.read_into(offset, buffer)

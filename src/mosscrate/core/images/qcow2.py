@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks, Extent, open_blocks
+from mosscrate.core.blocks.runs import with_holes
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.images.container import ContainedDisk, DiskInPieces
 
@@ -98,14 +99,7 @@ class Qcow2Disk(DiskInPieces):
         if self.backing is not None:
             yield Extent(0, self.size)
             return
-        at = 0
-        for start, end in self._data():
-            if start > at:
-                yield Extent(at, start - at, is_hole=True)
-            yield Extent(start, end - start)
-            at = end
-        if at < self.size:
-            yield Extent(at, self.size - at, is_hole=True)
+        yield from with_holes(self._data(), self.size)
 
     def _data(self) -> Iterator[tuple[int, int]]:
         """(start, end) of stretches that are no holes, in order."""

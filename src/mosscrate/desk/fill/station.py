@@ -18,7 +18,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.room_view import RoomView
 from mosscrate.desk.fill.words_panel import WordsPanel
-from mosscrate.desk.shared.panel import button, label, row
+from mosscrate.desk.shared.panel import button, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 COPY = "Fill the card"
@@ -90,13 +90,7 @@ class FillStation(QWidget):
             self.bring([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
 
     def _lay_out(self) -> None:
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.title)
-        words.addWidget(self.subtitle)
-        head = QHBoxLayout()
-        head.addLayout(words, 1)
-        head.addLayout(row(self.cards, self.plans, self.bring_button))
+        top = head(self.title, self.subtitle, self.cards, self.plans, self.bring_button)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
         self.area.setWidget(self.flow)
@@ -113,7 +107,7 @@ class FillStation(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(head)
+        whole.addLayout(top)
         whole.addWidget(self.empty)
         whole.addLayout(body, 5)
         whole.addWidget(self.words, 3)

@@ -14,7 +14,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, head, label, row
 
 FOR_TWO = 980                            # pixels of width from which on two cores are shown
 FORGET, FORGET_IT = "Forget…", "Forget it"
@@ -37,13 +37,7 @@ class BackupPanel(Panel):
         self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
         self.forget = button(FORGET, lambda: None, tip="Say what is in no other backup, then give its room back")
-        titles = QVBoxLayout()
-        titles.setSpacing(1)
-        titles.addWidget(self.head)
-        titles.addWidget(self.about)
-        head = QHBoxLayout()
-        head.addLayout(titles, 1)
-        head.addLayout(row(self.check, self.mend, self.look, self.save, self.forget, self.put_back))
+        top = head(self.head, self.about, self.check, self.mend, self.look, self.save, self.forget, self.put_back)
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
         self.core_before = CoreView("")
@@ -65,7 +59,7 @@ class BackupPanel(Panel):
         body.addWidget(self.core_before, 2)
         body.addLayout(facts, 3)
         body.addWidget(area, 4)
-        self.column.addLayout(head)
+        self.column.addLayout(top)
         self.column.addLayout(body, 1)
         self.setMinimumHeight(220)
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.contents.extract import take_out
@@ -31,7 +31,7 @@ from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.parting import Parting
 from mosscrate.desk.keep.thinning_row import ThinningRow
 from mosscrate.desk.keep.timeline import summary
-from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, head, label
 from mosscrate.desk.shared.saving import ask_where, saving
 
 DEVICE = "device "                       # before the address of one, among the cards
@@ -98,13 +98,7 @@ class KeepStation(QWidget):
         """See StationWidget: what is kept shows all cards at once."""
 
     def _lay_out(self) -> None:
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.title)
-        words.addWidget(self.subtitle)
-        head = QHBoxLayout()
-        head.addLayout(words, 1)
-        head.addLayout(row(self.field, self.cards, self.part_button, self.keep_button))
+        top = head(self.title, self.subtitle, self.field, self.cards, self.part_button, self.keep_button)
         self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is in use "
                            "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
         area = QScrollArea()
@@ -119,7 +113,7 @@ class KeepStation(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(head)
+        whole.addLayout(top)
         whole.addWidget(self.troubles)
         whole.addWidget(self.thinning)
         whole.addWidget(self.empty)

@@ -20,7 +20,7 @@ from mosscrate.desk.move.sheet_panel import SheetPanel
 from mosscrate.desk.move.size_panel import SizePanel
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.machine_chooser import MachineChooser
-from mosscrate.desk.shared.panel import button, label, row
+from mosscrate.desk.shared.panel import button, head, label
 
 NARROW, LOW = 1040, 640                # pixels below which room is shared otherwise
 SHEET, LOW_SHEET = 212, 168            # least height of sheet and guard
@@ -85,13 +85,7 @@ class MovePage(QWidget):
             self.grid.setColumnStretch(column, 0 if is_narrow and is_single else stretch)
 
     def _lay_out(self) -> None:
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.title)
-        words.addWidget(self.subtitle)
-        head = QHBoxLayout()
-        head.addLayout(words, 1)
-        head.addLayout(row(self.machine, self.save_button, self.rehearse_button))
+        top = head(self.title, self.subtitle, self.machine, self.save_button, self.rehearse_button)
         self.grid = grid = QGridLayout()
         grid.setHorizontalSpacing(0)
         grid.setVerticalSpacing(8)
@@ -121,7 +115,7 @@ class MovePage(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(head)
+        whole.addLayout(top)
         whole.addLayout(upper, 3)
         whole.addLayout(lower, 1)
 

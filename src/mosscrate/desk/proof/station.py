@@ -48,7 +48,7 @@ from mosscrate.desk.proof.bore import READING, WRITING, Bore
 from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, title
 from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
-from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 SAMPLE_MS = 150
@@ -294,13 +294,7 @@ class ProofStation(QWidget):
         return self.known.setdefault(medium.key, Known())
 
     def _lay_out(self) -> None:
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.title)
-        words.addWidget(self.subtitle)
-        head = QHBoxLayout()
-        head.addLayout(words, 1)
-        head.addLayout(row(self.cards, self.compare_button, self.read_button))
+        top = head(self.title, self.subtitle, self.cards, self.compare_button, self.read_button)
         foot = QHBoxLayout()
         foot.setSpacing(12)
         head_of_size = row(self.ways, self.instead)
@@ -318,7 +312,7 @@ class ProofStation(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(head)
+        whole.addLayout(top)
         whole.addWidget(self.bore, 1)
         whole.addLayout(foot)
 

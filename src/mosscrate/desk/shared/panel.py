@@ -109,6 +109,18 @@ def row(*parts: QWidget | int | None, spacing: int = 8) -> QHBoxLayout:
     return made
 
 
+def head(title: QWidget, subtitle: QWidget, *beside: QWidget) -> QHBoxLayout:
+    """The top of a page or a panel: what it is about on the left, what can be done on the right."""
+    words = QVBoxLayout()
+    words.setSpacing(2)
+    words.addWidget(title)
+    words.addWidget(subtitle)
+    made = QHBoxLayout()
+    made.addLayout(words, 1)
+    made.addLayout(row(*beside))
+    return made
+
+
 def clear(layout: QLayout) -> None:
     """Remove everything from a layout."""
     while layout.count():

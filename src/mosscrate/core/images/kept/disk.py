@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent, FileBlocks
+from mosscrate.core.blocks.runs import with_holes
 from mosscrate.core.errors import CrateError, Damaged
 from mosscrate.core.images.container import ContainedDisk
 from mosscrate.core.images.kept.frames import UNREAD
@@ -46,14 +47,7 @@ class KeptDisk(ContainedDisk):
 
     def extents(self) -> Iterator[Extent]:
         """See Blocks: what was not kept is a hole."""
-        at = 0
-        for start, end in zip(self._starts.tolist(), self._ends.tolist(), strict=True):
-            if start > at:
-                yield Extent(at, start - at, is_hole=True)
-            yield Extent(start, end - start)
-            at = end
-        if at < self.size:
-            yield Extent(at, self.size - at, is_hole=True)
+        return with_holes(zip(self._starts.tolist(), self._ends.tolist(), strict=True), self.size)
 
     def drop_cache(self) -> None:
         """See Blocks."""
