@@ -7,7 +7,9 @@ import zipfile
 
 import pytest
 
+from mosscrate.core.contents.members import member_at
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.plans import shipped
 from mosscrate.core.sheet.planning.filling import fill
@@ -66,7 +68,9 @@ def test_each_file_comes_where_the_plan_says_and_twice_changes_nothing(plan, lib
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     after = on(card)
     assert {path: data for path, data in after.items() if path in before} == before
-    written = {p.to: p.file.path.read_bytes() for p in filling.sorted.coming}
+    written = {p.to: b"".join(member_at(p.source).read()) if p.is_unpacked else p.file.path.read_bytes()
+               for p in filling.sorted.coming}
+    assert any(p.is_unpacked for p in filling.sorted.coming) == ("zip" not in chosen.packings("nes"))
     folded = {path.casefold(): data for path, data in after.items()}
     assert {to.casefold(): data for to, data in written.items()}.items() <= folded.items()
     assert len(after) == len(before) + len(written)
@@ -138,3 +142,27 @@ def test_links_and_hostile_names_do_not_leave_their_folder(tmp_path, bench):
     filling = fill(card, [top], shipped()["short-codes-saves-beside"], Watch(), partition=2)
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     assert sum(path.startswith("gb/") for path in on(card)) >= 3
+
+
+def test_archives_that_lie_bombs_and_climbing_names_do_no_harm(tmp_path, bench):
+    """A bomb is as large as it says and does not fit; a name in an archive is only a name; damage stops the job."""
+    top, rnd = tmp_path / "packed", random.Random(5)
+    (top / "NES").mkdir(parents=True)
+    with zipfile.ZipFile(top / "NES" / "climbs.zip", "w") as packed:
+        packed.writestr("../../etc/Climb.nes", SAMPLES["nes"][1](rnd))
+    with zipfile.ZipFile(top / "NES" / "bomb.zip", "w", zipfile.ZIP_DEFLATED) as packed:
+        packed.writestr("bomb.nes", bytes(300 * MIB))
+    card, plan = fresh(bench), shipped()["upper-codes"]
+    full = fill(card, [top], plan, Watch(), partition=2)
+    assert full.sheet is None
+    assert "do not fit" in " ".join(q.sentence for q in full.sorted.questions)
+    (top / "NES" / "bomb.zip").unlink()
+    filling = fill(card, [top], plan, Watch(), partition=2)
+    assert [p.to for p in filling.sorted.coming] == [f"{plan.folder_of('nes')}/Climb.nes"]
+    damaged = bytearray((top / "NES" / "climbs.zip").read_bytes())
+    damaged[200:20_000] = rnd.randbytes(19_800)
+    before = on(card)
+    (top / "NES" / "climbs.zip").write_bytes(bytes(damaged))
+    with pytest.raises(MossError, match=r"climbs\.zip cannot be unpacked"):
+        run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    assert on(card) == before

@@ -8,6 +8,7 @@ from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
 from mosscrate.core.blocks.runs import with_holes
 
 PAGE = 4096
+_EMPTY = memoryview(bytes(PAGE))
 
 
 class Sparse(Blocks):
@@ -43,7 +44,7 @@ class Sparse(Blocks):
         while len(view):
             page, within = divmod(at, PAGE)
             part = view[:PAGE - within]
-            if page in self._pages or any(part):
+            if page in self._pages or part != _EMPTY[:len(part)]:
                 self._pages.setdefault(page, bytearray(PAGE))[within:within + len(part)] = part
             view, at = view[len(part):], at + len(part)
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
 from mosscrate.core.contents.files import FileKind, kind_of
+from mosscrate.core.contents.members import Member, members
 from mosscrate.core.errors import MediumError
 from mosscrate.core.fill.folders import Use, use_of
 from mosscrate.core.fill.headers import read_header
@@ -21,7 +21,6 @@ LITTER_FOLDERS = {"__macosx", ".spotlight-v100", ".trashes", ".fseventsd", "$rec
 STATE_ENDINGS = ("state", "st", "ss", "oops")
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
 PACKED = ("zip", "7z", "chd", "cue", "m3u")
-MOST_MEMBERS = 20_000
 
 
 class Role(StrEnum):
@@ -50,6 +49,7 @@ class Brought:
         reason: why it is taken for that.
         sure: 3 by checksum or sizes, 2 by header, 1 by ending or folder, 0 unknown.
         saves: bytes that a save of it may have, where its header says so.
+        member: of an archive with one game in it, that one.
     """
 
     path: Path
@@ -61,6 +61,7 @@ class Brought:
     reason: str = ""
     sure: int = 0
     saves: tuple[int, ...] = ()
+    member: Member | None = None
 
     @property
     def ending(self) -> str:
@@ -125,11 +126,13 @@ def _game(own: Brought, by_folder: str) -> Brought:
     if reading.sure:
         return replace(own, role=Role.GAME, system=reading.system, reason=reading.reason, sure=reading.sure,
                        saves=reading.saves)
-    packed = _system_in_zip(own.path) if own.ending == "zip" else ""
+    games = _games_in_zip(own.path) if own.ending == "zip" else {}
+    packed = next(iter(set(games.values())), "") if len(set(games.values())) == 1 else ""
     known = systems()
     by_ending = known.own.get(own.ending, "")
     if packed:
-        return replace(own, role=Role.GAME, system=packed, reason="the endings of what is packed in it", sure=1)
+        return replace(own, role=Role.GAME, system=packed, reason="the endings of what is packed in it", sure=1,
+                       member=next(iter(games)) if len(games) == 1 else None)
     if by_ending and (not by_folder or known.are_kin(by_ending, by_folder) or own.ending in known.alone):
         return replace(own, role=Role.GAME, system=by_ending, reason="its ending", sure=1)
     usual = (*known.by_code[by_folder].shared, *known.by_code[by_folder].endings, *PACKED) if by_folder else ()
@@ -148,13 +151,12 @@ def _system_of_folders(parts: Sequence[str]) -> str:
     return ""
 
 
-def _system_in_zip(path: Path) -> str:
-    """By the endings in its directory; "" for sets of parts, and for what cannot be read."""
+def _games_in_zip(path: Path) -> dict[Member, str]:
+    """Files whose endings mean one system, with it; none for sets of parts, and for what cannot be read."""
     try:
-        with zipfile.ZipFile(path) as packed:
-            names = packed.namelist()[:MOST_MEMBERS]
-    except (OSError, zipfile.BadZipFile, NotImplementedError, ValueError):
-        return ""
-    found = {systems().own.get(name.rpartition(".")[2].casefold(), "") for name in names if not name.endswith("/")}
-    found.discard("")
-    return found.pop() if len(found) == 1 else ""
+        found = members(path)
+    except MediumError:
+        return {}
+    known = systems()
+    return {member: known.own[ending] for member in found
+            if (ending := member.name.rpartition(".")[2].casefold()) in known.own}

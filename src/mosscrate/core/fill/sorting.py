@@ -9,6 +9,8 @@ from enum import StrEnum
 from math import log2
 from pathlib import Path
 
+from blake3 import blake3
+
 from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.plans import FolderPlan
@@ -31,12 +33,23 @@ class Act(StrEnum):
 
 @dataclass(frozen=True)
 class Placed:
-    """A file with its place on the card, what becomes of it, and why."""
+    """A file with its place on the card, what becomes of it, and why; `is_unpacked` for what lies in an archive."""
 
     file: Brought
     act: Act
     to: str = ""
     why: str = ""
+    is_unpacked: bool = False
+
+    @property
+    def size(self) -> int:
+        """Bytes that come to the card."""
+        return self.file.member.size if self.is_unpacked and self.file.member else self.file.size
+
+    @property
+    def source(self) -> str:
+        """As a sheet says it."""
+        return self.file.member.path if self.is_unpacked and self.file.member else str(self.file.path)
 
 
 @dataclass(frozen=True)
@@ -109,12 +122,12 @@ class Sorted:
             folder = each.to.rpartition("/")[0] if each.act != Act.LEAVE else ""
             key = (each.file.group, folder, each.act)
             files[key] += 1
-            sizes[key] += each.file.size
+            sizes[key] += each.size
         return [Flow(*key, files[key], size) for key, size in sizes.most_common()]
 
 
 def sort(brought: Sequence[Brought], plan: FolderPlan, there: Iterable[Entry], facts: Facts, *, block: int, free: int,
-         is_equal: Callable[[Brought, Entry], bool], answers: dict[str, str] | None = None) -> Sorted:
+         is_equal: Callable[[Placed, Entry], bool], answers: dict[str, str] | None = None) -> Sorted:
     """Sort what is brought in.
 
     Args:
@@ -128,7 +141,7 @@ def sort(brought: Sequence[Brought], plan: FolderPlan, there: Iterable[Entry], f
     """
     sorter = _Sorter(plan, list(there), facts, is_equal, answers or {})
     placed = tuple(sorter.place(each) for each in brought)
-    coming = [each.file.size for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
+    coming = [each.size for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
     need = sum(-(-size // block) * block for size in coming)
     questions = sorter.questions(placed)
     if need > free:
@@ -137,7 +150,7 @@ def sort(brought: Sequence[Brought], plan: FolderPlan, there: Iterable[Entry], f
 
 
 class _Sorter:
-    def __init__(self, plan: FolderPlan, there: list[Entry], facts: Facts, is_equal: Callable[[Brought, Entry], bool],
+    def __init__(self, plan: FolderPlan, there: list[Entry], facts: Facts, is_equal: Callable[[Placed, Entry], bool],
                  answers: dict[str, str]) -> None:
         self.plan, self.facts, self.is_equal, self.answers = plan, facts, is_equal, answers
         self._there = {facts.folded(entry.path): entry for entry in there}
@@ -148,6 +161,7 @@ class _Sorter:
         if f"group {file.group}" in self.answers and self.answers[f"group {file.group}"] == "leave out":
             return Placed(file, Act.LEAVE, why="its group is left out")
         to, why = self._target(file)
+        is_unpacked = bool(to) and self._is_unpacked(file)
         if not to:
             return Placed(file, Act.LEAVE, why=why)
         to = "/".join(self._possible(part) for part in to.split("/"))
@@ -160,10 +174,17 @@ class _Sorter:
             return Placed(file, Act.LEAVE, to, "a folder of that name is there")
         self._taken[folded] = file
         if entry is None:
-            return Placed(file, Act.COPY, to, file.reason)
-        if entry.size == file.size and self.is_equal(file, entry):
-            return Placed(file, Act.SKIP, to, "it is there with the same contents")
-        return Placed(file, Act.KEEP_BOTH, to, "another one of that name is there; it stays under a dated name")
+            return Placed(file, Act.COPY, to, file.reason, is_unpacked)
+        both = Placed(file, Act.KEEP_BOTH, to, "another one of that name is there; it stays under a dated name",
+                      is_unpacked)
+        if entry.size == both.size and self.is_equal(both, entry):
+            return Placed(file, Act.SKIP, to, "it is there with the same contents", is_unpacked)
+        return both
+
+    def _is_unpacked(self, file: Brought) -> bool:
+        """Whether what is packed is brought in, and not the archive: where the plan does not open such archives."""
+        return file.role == Role.GAME and file.member is not None and file.ending not in (
+            *self.plan.opens(file.system), *self.plan.packings(file.system))
 
     def _target(self, file: Brought) -> tuple[str, str]:
         """(path on the card, "") or ("", why not)."""
@@ -193,6 +214,8 @@ class _Sorter:
             folder = f"{self.plan.root}/{self._fresh(file.system)}".strip("/")
         opens, packed = self.plan.opens(file.system), self.plan.packings(file.system)
         is_wanted = self.answers.get(f"ending {file.system} {file.ending}") == "bring in all the same"
+        if self._is_unpacked(file) and file.member is not None:
+            return f"{folder}/{file.member.name.rpartition('/')[2]}", ""
         if opens and file.ending not in (*opens, *packed) and not is_wanted:
             return "", f"this card opens {listed([*opens[:4], *packed])} for {file.system}, not {file.ending}"
         return f"{folder}/{file.path.name}", ""
@@ -272,7 +295,7 @@ def _too_much(placed: Sequence[Placed], need: int, free: int) -> Question:
     groups = Counter[str]()
     for each in placed:
         if each.act in (Act.COPY, Act.KEEP_BOTH):
-            groups[each.file.group] += each.file.size
+            groups[each.file.group] += each.size
     over = need - free
     enough = sorted((size, group) for group, size in groups.items() if size >= over)
     hint = f" Without {enough[0][1]} ({binary(enough[0][0])}) the rest does." if enough else ""
@@ -282,13 +305,23 @@ def _too_much(placed: Sequence[Placed], need: int, free: int) -> Question:
 
 def local_paths(found: Sorted) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Files on this computer and their places on the card, folder by folder, the largest files first."""
-    order = sorted(found.coming, key=lambda each: (each.to.rpartition("/")[0], -each.file.size, each.to))
-    return tuple(str(each.file.path) for each in order), tuple(each.to for each in order)
+    order = sorted(found.coming, key=lambda each: (each.to.rpartition("/")[0], -each.size, each.to))
+    return tuple(each.source for each in order), tuple(each.to for each in order)
 
 
-def equal_by_contents(read: Callable[[Entry], Iterable[bytes]]) -> Callable[[Brought, Entry], bool]:
+def equal_by_contents(read: Callable[[Entry], Iterable[bytes]]) -> Callable[[Placed, Entry], bool]:
     """Compares a file here with one on the card, whole."""
-    def is_equal(file: Brought, entry: Entry) -> bool:
-        with Path(file.path).open("rb") as here:
+    def is_equal(placed: Placed, entry: Entry) -> bool:
+        if placed.is_unpacked and placed.file.member is not None:
+            return blake_of(placed.file.member.read()) == blake_of(read(entry))
+        with Path(placed.file.path).open("rb") as here:
             return all(here.read(len(piece)) == piece for piece in read(entry)) and not here.read(1)
     return is_equal
+
+
+def blake_of(pieces: Iterable[bytes]) -> bytes:
+    """The digest of what comes in pieces."""
+    digest = blake3()
+    for piece in pieces:
+        digest.update(piece)
+    return digest.digest()

@@ -49,9 +49,7 @@ class WordsPanel(Panel):
         more = f", the first {LISTED} of them" if len(placed) > LISTED else ""
         self.head.setText(f"{name}: {counted(len(placed), 'file')}{more}")
         self.files.clear()
-        self.files.addItems([f"{each.file.path.name}   {binary(each.file.size)}   {each.act}"
-                             f"{f' to {each.to}' if each.to else ''}   ({each.why or each.file.reason})"
-                             for each in placed[:LISTED]])
+        self.files.addItems([_line(each) for each in placed[:LISTED]])
 
     def _fill(self) -> None:
         clear(self.rows.column)
@@ -79,3 +77,10 @@ class WordsPanel(Panel):
     def _show_all(self) -> None:
         self._is_whole = True
         self._fill()
+
+
+def _line(placed: Placed) -> str:
+    packed = "unpacked, " if placed.is_unpacked else ""
+    to = f" to {placed.to}" if placed.to else ""
+    reason = placed.why or placed.file.reason
+    return f"{placed.file.path.name}   {binary(placed.size)}   {packed}{placed.act}{to}   ({reason})"

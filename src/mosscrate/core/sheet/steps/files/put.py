@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, ClassVar
 
+from mosscrate.core.contents.members import is_member, member_at
 from mosscrate.core.contents.transfer import Passage, ensure_folder, must_fit, plan_passage
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
@@ -39,7 +40,7 @@ class Putting:
     """Files and folders of this computer on their way: their place here by the path that they are meant to have."""
 
     entries: tuple[Entry, ...]
-    places: dict[str, Path]
+    places: dict[str, str]
     passage: Passage
     facts: Facts
 
@@ -47,7 +48,8 @@ class Putting:
 class PutFiles(Step, tag="put", frozen=True):
     """See above. `name` gives a single file another name; names that cannot stand there are changed.
 
-    With `places`, as many as files, each goes to its own, and folders on the way are made.
+    With `places`, as many as files, each goes to its own, and folders on the way are made; a file may lie in an archive
+    then, as ARCHIVE//NAME.
     """
 
     partition: Annotated[int, PARTITION]
@@ -88,22 +90,26 @@ class PutFiles(Step, tag="put", frozen=True):
 
     def _plan(self, facts: Facts, there: tuple[str, ...]) -> Putting:
         """What is put, and under which names. Raises MediumError where something is not there."""
+        if self.places:
+            return self._to_places(facts, there)
         sources = [Path(p) for p in self.paths]
         missing = next((p for p in sources if not p.exists()), None)
         if missing:
             raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
-        if self.places:
-            return self._to_places(facts, there, sources)
         found = [(path, rel.partition("/")[2] if self.contents and source.is_dir() else rel)
                  for source in sources for path, rel in below(source)]
-        places = {self.name or rel: path for path, rel in found if rel}
+        places = {self.name or rel: str(path) for path, rel in found if rel}
         entries = tuple(_entry_of(path, to) for to, path in places.items())
         return Putting(entries, places, plan_passage(entries, facts, there), facts)
 
-    def _to_places(self, facts: Facts, there: tuple[str, ...], sources: list[Path]) -> Putting:
-        if not len(self.places) == len(set(self.places)) == len(sources) or any(p.is_dir() for p in sources):
+    def _to_places(self, facts: Facts, there: tuple[str, ...]) -> Putting:
+        is_paired = len(self.places) == len(set(self.places)) == len(self.paths)
+        if not is_paired or any(Path(path).is_dir() for path in self.paths):
             raise FitError("Each file needs a place of its own, and folders have none.")
-        places = dict(zip(self.places, sources, strict=True))
+        missing = next((p for p in self.paths if not is_member(p) and not Path(p).exists()), None)
+        if missing:
+            raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
+        places = dict(zip(self.places, self.paths, strict=True))
         above = sorted({place[:at] for place in places for at, letter in enumerate(place) if letter == "/"})
         entries = (*(Entry(path, Kind.FOLDER, 0, now().modified, 0) for path in above),
                    *(_entry_of(path, to) for to, path in places.items()))
@@ -120,7 +126,7 @@ class PutFiles(Step, tag="put", frozen=True):
         said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
         return Done(f"{counted(count, 'file')} put onto {card.look(self.partition).name}, {binary(done)}.{said}", done)
 
-    def _fill(self, editor: Editor, putting: Putting, read: Callable[[Path], Iterator[bytes]], watch: Watch) -> int:
+    def _fill(self, editor: Editor, putting: Putting, read: Callable[[str], Iterator[bytes]], watch: Watch) -> int:
         """Put everything; returns bytes of files. Raises FitError, MediumError."""
         ensure_folder(editor, self.folder, now())
         total, done = sum(e.size for e in putting.entries), 0
@@ -152,9 +158,11 @@ def below(source: Path) -> Iterator[tuple[Path, str]]:
                 yield base / name, str(within / name)
 
 
-def _entry_of(path: Path, to: str) -> Entry:
-    about = path.stat()
-    is_folder = path.is_dir()
+def _entry_of(path: str, to: str) -> Entry:
+    if is_member(path):
+        member = member_at(path)
+        return Entry(to, Kind.FILE, member.size, member.modified, 0)
+    about, is_folder = Path(path).stat(), Path(path).is_dir()
     return Entry(to, Kind.FOLDER if is_folder else Kind.FILE, 0 if is_folder else about.st_size, int(about.st_mtime), 0)
 
 
@@ -162,7 +170,10 @@ def _is_litter(name: str) -> bool:
     return name.startswith("._") or name.lower() in LITTER
 
 
-def _pieces(path: Path) -> Iterator[bytes]:
-    with path.open("rb") as file:
+def _pieces(path: str) -> Iterator[bytes]:
+    if is_member(path):
+        yield from member_at(path).read()
+        return
+    with Path(path).open("rb") as file:
         while piece := file.read(PIECE):
             yield piece
