@@ -126,6 +126,7 @@ def some_step(layout: Layout, rnd: random.Random) -> Step:
         lambda: s.PutFiles(index, (str(_put(rnd.choice(("tree", "tree/one.gb", "large")))),), name, existing,
                            rnd.choice(("", "", "x.y")), rnd.random() < 0.3),
         lambda: s.RemoveFiles(index, (name,)), lambda: s.RenameFile(index, name, rnd.choice(NAMES)),
+        lambda: s.RegroupFiles(index, (name, rnd.choice(NAMES)), (rnd.choice(NAMES), rnd.choice(NAMES))),
         lambda: s.MakeFolder(index, name), lambda: s.SetTraits(index, name, "a word"),
         lambda: s.WriteImage(swap=rnd.random() < 0.2), lambda: s.WriteFitted()))
     return make()

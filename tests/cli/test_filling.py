@@ -27,5 +27,9 @@ def test_the_shell_plans_identifies_learns_and_fills(cli, library, bench, tmp_pa
     assert (code, "Nearest plan: long-names-saves-apart" in out) == (0, True)
     assert "mine" in cli("plans")[1]
     assert "Nothing is to be written" in cli("fill", "Pipkin", library, "--plan", "mine", "-p", "2", "--run")[1]
+    assert "roms/gameboy/Hill Run gb.gb → gb/Hill Run gb.gb" in cli(
+        "plans", "move", "Pipkin", "short-codes-saves-beside", "-p", "2", "--from", "long-names-saves-apart")[1]
+    assert cli("plans", "move", "Pipkin", "short-codes-saves-beside", "-p", "2", "--run", "--tag", card.tag)[0] == 0
+    assert "gb/Hill Run gb.gb" in on(card)
     assert "There is no plan “nothing”" in cli("fill", "Pipkin", library, "--plan", "nothing")[2]
     assert "can be used" in cli("plans", "check", bench.state / "plans" / "mine.toml")[1]

@@ -45,6 +45,10 @@ TYPED = (
     ("put Worn.card {here} -p 2 --to /saves/ --existing replace --name x.sav", s.PutFiles(
         2, ("{here}",), "saves", s.Existing.REPLACE, "x.sav")),
     ("rename Worn.card roms/a b -p 2", s.RenameFile(2, "roms/a", "roms/b")),
+    ("sheet copy Worn.card New.card --from 2 -p 1 --only roms/a --only b", s.CopyFiles(
+        2, 1, only=("roms/a", "b"))),
+    ("regroup Worn.card roms/a roms/b --place x/a --place x/b -p 2", s.RegroupFiles(
+        2, ("roms/a", "roms/b"), ("x/a", "x/b"))),
     ("rename Worn.card roms/a saves/b -p 2", s.RenameFile(2, "roms/a", "saves/b")),
     ("remove Worn.card a /b/ -p 2", s.RemoveFiles(2, ("a", "b"))),
     ("folder Worn.card new/ -p 2", s.MakeFolder(2, "new")),

@@ -12,8 +12,9 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.plans import shipped
-from mosscrate.core.sheet.planning.filling import fill
+from mosscrate.core.sheet.planning.filling import fill, regroup_under
 from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.steps.files.regroup import in_turn
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
 from tests.core.test_store import card_with
@@ -126,6 +127,35 @@ def test_volumes_of_other_kinds_are_filled_too(kind, library, bench, tmp_path):
         there = {e.path: e for e in volume.tree().entries}
         for each in filling.sorted.coming:
             assert b"".join(volume.read_file(there[each.to])) == each.file.path.read_bytes()
+
+
+def test_the_same_games_under_another_plan_and_back(library, bench):
+    """By renaming alone: every file is there, saves go with their games, and back they are where they were."""
+    card, plans = fresh(bench), shipped()
+    first, second = plans["short-codes-saves-beside"], plans["long-names-saves-apart"]
+    run(fill(card, [library], first, Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    before = on(card)
+    there = regroup_under(card, second, partition=2, now=first)
+    run(there.sheet, bench, Watch(), typed_tag=card.tag)
+    moved = on(card)
+    assert {"roms/gameboy/Hill Run gb.gb", "saves/gameboy/Hill Run gb.srm"} <= set(moved)
+    assert "roms/megadrive/Hill Run md.bin" in moved
+    assert sorted(moved.values()) == sorted(before.values())
+    assert regroup_under(card, second, partition=2, now=second).sheet is None
+    run(regroup_under(card, first, partition=2, now=second).sheet, bench, Watch(), typed_tag=card.tag)
+    assert on(card) == before
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_renames_find_every_place_free(seed):
+    rnd = random.Random(seed)
+    names = [f"file {k}" for k in range(rnd.randrange(1, 40))]
+    wanted = dict(zip(names, rnd.sample([*names, *(f"new {k}" for k in range(20))], len(names)), strict=True))
+    there = {name: name for name in names}
+    for path, place in in_turn(wanted):
+        assert place not in there
+        there[place] = there.pop(path)
+    assert there == {place: path for path, place in wanted.items()}
 
 
 def test_links_and_hostile_names_do_not_leave_their_folder(tmp_path, bench):

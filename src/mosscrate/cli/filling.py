@@ -15,7 +15,7 @@ from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
 from mosscrate.core.fill.systems import systems as all_systems
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.filling import fill as fill_card
-from mosscrate.core.sheet.planning.filling import home_of, learn_from, nearest, plans_at, usual_plan
+from mosscrate.core.sheet.planning.filling import home_of, learn_from, nearest, plans_at, regroup_under, usual_plan
 from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sizes import binary, counted
 
@@ -88,6 +88,37 @@ def systems_(as_json: bool) -> None:
         return
     for code, system in known.items():
         click.echo(f"{code:12} {system.about}")
+
+
+@plans.command()
+@click.argument("card")
+@click.argument("plan")
+@click.option("--partition", "-p", type=int, help="Of the card; the one with the most free room when left out.")
+@click.option("--from", "by", help="Plan by which it is laid out now; what the card teaches when left out.")
+@click.option("--run", "is_run", is_flag=True, help="Do it; without this it is only shown.")
+@click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it.")
+@json_option
+@click.pass_obj
+def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | None, is_run: bool, tag: str,
+         as_json: bool) -> None:
+    """Lay the games of a CARD out by another PLAN, with saves and pictures, by renaming alone."""
+    medium = bench.shelf.find(card)
+    home = home_of(medium) if partition is None else partition
+    found = regroup_under(medium, _plan(bench, plan), partition=home, now=_plan(bench, by) if by else None)
+    if is_run and found.sheet:
+        run_sheet(bench, found.sheet, tag, as_json=as_json)
+        return
+    if as_json:
+        show_json({"moves": found.found.moves, "homeless": found.found.homeless, "met": found.found.met})
+        return
+    for path, place in found.found.moves.items():
+        click.echo(f"{path} → {place}")
+    click.echo(f"{counted(len(found.found.moves), 'file')} would get another place.")
+    for code in found.found.homeless:
+        click.echo(f"  ? {code} has no folder in that plan; its files stay.")
+    if found.found.met:
+        met = found.found.met
+        click.echo(f"  ? {counted(len(met), 'file')} would meet another one and stay, first {met[0]}.")
 
 
 @click.command()

@@ -24,6 +24,7 @@ COMMANDS = (
     Entry("get", "commands", "Take the file or folder at PATH out of a partition."),
     Entry("put", "filing", "Put files and folders of this computer into a folder of a volume."),
     Entry("rename", "filing", "Give a file or folder another name or another folder."),
+    Entry("regroup", "filing", "Give many files other places on their volume at once; nothing is copied."),
     Entry("remove", "filing", "Remove files, or folders with all that is in them."),
     Entry("folder", "filing", "Make a folder, and those above it where they are missing."),
     Entry("traits", "filing", "Set comment, protection bits or date of a file on OFS or FFS."),

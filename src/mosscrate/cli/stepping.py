@@ -70,7 +70,8 @@ def _option(q: Question, *, is_optional: bool) -> click.Option:
                                 help=q.help)
         case _:
             text = q.default if isinstance(q.default, str) else None
-            return click.Option(names, required=q.is_required, default=text, help=q.help, show_default=bool(text))
+            return click.Option(names, required=q.is_required, default=text, help=q.help, show_default=bool(text),
+                                multiple=q.is_many)
 
 
 def _round(size: int) -> str:

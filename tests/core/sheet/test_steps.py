@@ -94,6 +94,7 @@ CASES = (
     Case("swap bytes", s.SwapBytes()), Case("empty", s.EmptyCard(), ()), Case("new map", s.NewMap("gpt"), ()),
     Case("remove files", s.RemoveFiles(2, ("roms",)), ("PEAT", "GAMES")),
     Case("rename", s.RenameFile(3, "roms/gb", "EMPTY/gb"), ("PEAT", "STATE")),
+    Case("regroup", s.RegroupFiles(3, ("roms/gb",), ("EMPTY/new/gb",)), ("PEAT", "STATE")),
     Case("make a folder", s.MakeFolder(1, "saves/gb"), ("STATE", "GAMES")),
 )
 

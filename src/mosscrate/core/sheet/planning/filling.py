@@ -12,11 +12,13 @@ from mosscrate.core.errors import FitError, PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.learning import Learnt, learn
 from mosscrate.core.fill.plans import FolderPlan, own_plans, shipped
+from mosscrate.core.fill.regrouping import Regrouped, regroup
 from mosscrate.core.fill.sorting import Sorted, equal_by_contents, local_paths, sort
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Existing
-from mosscrate.core.sheet.steps import PutFiles
+from mosscrate.core.sheet.steps import PutFiles, RegroupFiles
 from mosscrate.core.slots import Medium
+from mosscrate.core.volumes import facts_of
 from mosscrate.core.watch import Watch
 
 FEW = 3                                  # folders that a card must have for its own plan to be taken
@@ -66,6 +68,31 @@ def home_of(card: Medium) -> int:
     if not open_:
         raise FitError(f"{card.name} has no volume that takes files. Format one first.")
     return max(open_, key=lambda look: (look.volume.free or 0) if look.volume else 0).index
+
+
+@dataclass(frozen=True)
+class Regrouping:
+    """What would change places on a card, and the sheet for it; None for nothing."""
+
+    found: Regrouped
+    now: FolderPlan
+    sheet: JobSheet | None
+
+
+def regroup_under(card: Medium, plan: FolderPlan, *, partition: int, now: FolderPlan | None = None) -> Regrouping:
+    """Lay the files of a card out by another plan. Raises MediumError, FitError, FormatError.
+
+    `now` is the plan by which they lie; what the card teaches where it is left out.
+    """
+    with card.open() as blocks:
+        volume = open_partition(blocks, partition)
+        facts, entries = facts_of(volume.variant), volume.tree().entries
+        if facts is None or not facts.is_written:
+            raise FitError(f"Files on partition {partition} of {card.name} cannot be changed.")
+        own = now or learn(entries, volume.read_at).plan
+        found = regroup(entries, own, plan, facts)
+    step = RegroupFiles(partition, tuple(found.moves), tuple(found.moves.values()))
+    return Regrouping(found, own, JobSheet((step,), None, reference(card)) if found.moves else None)
 
 
 def fill(card: Medium, folders: Sequence[Path], plan: FolderPlan, watch: Watch, *, partition: int,

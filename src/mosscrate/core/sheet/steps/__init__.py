@@ -17,6 +17,7 @@ from mosscrate.core.sheet.steps.card.write_fitted import WriteFitted as WriteFit
 from mosscrate.core.sheet.steps.files.copy import CopyFiles as CopyFiles
 from mosscrate.core.sheet.steps.files.folder import MakeFolder as MakeFolder
 from mosscrate.core.sheet.steps.files.put import PutFiles as PutFiles
+from mosscrate.core.sheet.steps.files.regroup import RegroupFiles as RegroupFiles
 from mosscrate.core.sheet.steps.files.remove import RemoveFiles as RemoveFiles
 from mosscrate.core.sheet.steps.files.rename import RenameFile as RenameFile
 from mosscrate.core.sheet.steps.files.traits import SetTraits as SetTraits
@@ -44,6 +45,6 @@ AnyStep: TypeAlias = (                         # in the order in which people wo
     KeepCard | WriteImage | WriteFitted | CopyPartition | CopyFiles | BringCode | RemoveCode | EmptyCard | SwapBytes
     | NewMap | TunePartition | AddPartition | RemovePartition | GrowPartition | ShrinkPartition | MovePartition
     | LabelPartition | FlagPartition | TypePartition | FormatPartition | RebuildPartition | FillWithDrives
-    | ReplayJournal | RebuildBitmap | MendMap | PutFiles | RenameFile | RemoveFiles | MakeFolder | SetTraits | Verify
-    | Eject)
+    | ReplayJournal | RebuildBitmap | MendMap | PutFiles | RenameFile | RegroupFiles | RemoveFiles | MakeFolder
+    | SetTraits | Verify | Eject)
 ALL: tuple[type[Step], ...] = get_args(AnyStep)

@@ -1,0 +1,62 @@
+"""Give many files other places on their volume at once; nothing is copied."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar
+
+from mosscrate.core.errors import FitError
+from mosscrate.core.sheet.asking import Form, asked
+from mosscrate.core.sheet.steps.files.editing import EditsNames
+from mosscrate.core.sheet.steps.shared.filing import now
+from mosscrate.core.sizes import counted
+from mosscrate.core.volumes import Editor
+
+BESIDE = ".moss-{}"                      # behind a name, while files change places in a circle
+
+
+class RegroupFiles(EditsNames, tag="regroup", frozen=True):
+    """See above. A place that another of the files leaves counts as free; folders on the way are made."""
+
+    paths: Annotated[tuple[str, ...], asked("The files.", Form.PLACE, is_first=True)]
+    places: Annotated[tuple[str, ...], asked("Where each of them goes, in their order.", Form.PLACE, flag="--place")]
+
+    command: ClassVar[str] = "regroup"
+
+    def edit(self, editor: Editor) -> None:
+        """See EditsNames."""
+        if not len(self.paths) == len(self.places) == len(set(self.places)) or len(set(self.paths)) != len(self.paths):
+            raise FitError("Each file needs a place of its own.")
+        for folder in sorted({place[:at] for place in self.places for at, letter in enumerate(place) if letter == "/"}):
+            if not editor.has(folder):
+                editor.add_folder(folder, now())
+        for path, place in in_turn(dict(zip(self.paths, self.places, strict=True))):
+            editor.rename(path, place)
+
+    def sentence(self, name: str) -> str:
+        """See EditsNames."""
+        return f"Give {counted(len(self.paths), 'file')} on {name} other places"
+
+    def said(self, name: str) -> str:
+        """See EditsNames."""
+        return f"{counted(len(self.paths), 'file')} on {name} have other places now."
+
+
+def in_turn(wanted: dict[str, str]) -> list[tuple[str, str]]:
+    """Renames in an order in which every place is free: chains from their end, circles over one name beside."""
+    left = {path: place for path, place in wanted.items() if path != place}
+    found, number = list[tuple[str, str]](), 0
+    while left:
+        path = next(iter(left))
+        chain, seen = [path], {path}
+        while left[chain[-1]] in left and left[chain[-1]] not in seen:
+            chain.append(left[chain[-1]])
+            seen.add(chain[-1])
+        if left[chain[-1]] in seen:                           # a circle: its last one waits beside
+            aside = chain[-1] + BESIDE.format(number)
+            number += 1
+            found.append((chain[-1], aside))
+            found += [(each, left.pop(each)) for each in reversed(chain[:-1])]
+            found.append((aside, left.pop(chain[-1])))
+        else:
+            found += [(each, left.pop(each)) for each in reversed(chain)]
+    return found
