@@ -102,6 +102,31 @@ def test_nothing_brought_in_a_blank_card_and_a_folder_that_is_gone(person, stati
     person.wait(lambda: "has no volume that takes files" in station.said.text())
 
 
+def test_games_are_moved_between_two_naming_schemes_in_six_acts(person, station, library, bench):
+    """Nothing is brought in; another plan, the tag, and every game has its save beside it again."""
+    tag = bench.shelf.find("Pipkin").tag
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "short codes, saves beside")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    person.type_tag(station.entry, tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    person.acts = 0
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "long lower-case names, saves apart")
+    person.wait(lambda: station.regrouping is not None)
+    assert {(s.group, s.folder) for s in station.flow.streams().streams} >= {("gb", "roms/gameboy"), (
+        "gb", "saves/gameboy")}
+    person.type_tag(station.entry, tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "have other places now" in station.said.text())
+    assert person.acts <= 6
+    with bench.shelf.find("Pipkin").open() as card:
+        there = {e.path for e in open_partition(card, 2).tree().entries}
+    assert {"roms/gameboy/Hill Run.gb", "saves/gameboy/Hill Run.srm"} <= there
+
+
 def test_streams_stay_within_their_boxes():
     rnd = random.Random(2)
     for many in (1, 3, 12, 60):

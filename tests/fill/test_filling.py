@@ -14,6 +14,8 @@ from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.plans import shipped
 from mosscrate.core.sheet.planning.filling import fill, regroup_under
 from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import PutFiles
 from mosscrate.core.sheet.steps.files.regroup import in_turn
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
@@ -144,6 +146,20 @@ def test_the_same_games_under_another_plan_and_back(library, bench):
     assert regroup_under(card, second, partition=2, now=second).sheet is None
     run(regroup_under(card, first, partition=2, now=second).sheet, bench, Watch(), typed_tag=card.tag)
     assert on(card) == before
+
+
+def test_folders_that_no_one_is_sure_of_stay_unless_a_known_plan_calls_them_so(bench, tmp_path):
+    """Games without the headers that their endings promise: the names alone are those of a plan."""
+    top = tmp_path / "made up"
+    for folder, ending in (("gb", "gb"), ("gba", "gba"), ("nes", "nes"), ("sms", "sms"), ("my box", "gb")):
+        (top / folder).mkdir(parents=True)
+        for number in range(4):
+            (top / folder / f"Hill {number}.{ending}").write_bytes(bytes([number]) * 5000)
+    card = fresh(bench)
+    run(JobSheet((PutFiles(2, (str(top),), contents=True),), None, reference(card)), bench, Watch(), typed_tag=card.tag)
+    found = regroup_under(card, shipped()["long-names-saves-apart"], partition=2)
+    assert {place.rpartition("/")[0] for place in found.found.moves.values()} >= {"roms/gameboy", "roms/famicom"}
+    assert not any(path.startswith("my box") for path in found.found.moves)
 
 
 @pytest.mark.parametrize("seed", range(40))

@@ -52,7 +52,7 @@ def learn(bench: Bench, card: str, partition: int | None, answers: tuple[str, ..
     medium = bench.shelf.find(card)
     told = dict(answer.rpartition("=")[::2] for answer in answers)
     learnt = learn_from(medium, home_of(medium) if partition is None else partition, told)
-    near = nearest(learnt.plan, plans_at(_own(bench)))
+    near = nearest(learnt, plans_at(_own(bench)))
     if save:
         save_plan(learnt.plan, _own(bench) / f"{save}.toml")
     if as_json:
@@ -104,7 +104,8 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
     """Lay the games of a CARD out by another PLAN, with saves and pictures, by renaming alone."""
     medium = bench.shelf.find(card)
     home = home_of(medium) if partition is None else partition
-    found = regroup_under(medium, _plan(bench, plan), partition=home, now=_plan(bench, by) if by else None)
+    found = regroup_under(medium, _plan(bench, plan), partition=home, now=_plan(bench, by) if by else None,
+                          plans=_own(bench))
     if is_run and found.sheet:
         run_sheet(bench, found.sheet, tag, as_json=as_json)
         return
@@ -114,6 +115,8 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
     for path, place in found.found.moves.items():
         click.echo(f"{path} → {place}")
     click.echo(f"{counted(len(found.found.moves), 'file')} would get another place.")
+    for folder in found.unsure:
+        click.echo(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer … --save” says so.")
     for code in found.found.homeless:
         click.echo(f"  ? {code} has no folder in that plan; its files stay.")
     if found.found.met:

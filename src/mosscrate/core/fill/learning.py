@@ -154,7 +154,7 @@ def _line(folder: _Folder, read_at: Callable[[Entry, int, int], bytes] | None) -
         for code in weights:
             weights[code] -= 4.5
     is_all_games = 2 * sum(_ending(e) in systems().own for e in own) > len(own)
-    least = LEAST if by_name or not is_all_games else 0.1    # games of many systems in one folder are asked
+    least = LEAST if not by_name and not is_all_games else -10.0 if by_name and own else 0.1    # these are asked
     guesses = tuple(Guess(code, round(weight, 2), tuple(evidence[code])) for code, weight in sorted(
         weights.items(), key=lambda each: -each[1]) if weight >= least)
     if not guesses:

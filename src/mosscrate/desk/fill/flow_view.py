@@ -31,14 +31,15 @@ class FlowView(QWidget):
         self._flows: tuple[Flow, ...] = ()
         self._streams = Streams((), (), (), 0.0)
         self.selected = ""
+        self._heads = ("", "")
         self._heard = Heard(self, Spot)
         self.setMinimumHeight(120)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("What goes where")
 
-    def show_flows(self, flows: Sequence[Flow]) -> None:
-        """Draw these."""
-        self._flows, self.selected = tuple(flows), ""
+    def show_flows(self, flows: Sequence[Flow], heads: tuple[str, str] = ("Brought in", "On the card")) -> None:
+        """Draw these, with what stands above both sides."""
+        self._flows, self.selected, self._heads = tuple(flows), "", heads
         self._place()
 
     def sizeHint(self) -> QSize:
@@ -76,8 +77,8 @@ class FlowView(QWidget):
         if self._streams.groups:
             wide = self.width() * SIDE
             bold = scaled_font(self.font(), 0.95, bold=True)
-            draw_text(painter, QRectF(0, 0, wide, HEAD - 6), "Brought in", bold, color("text"))
-            draw_text(painter, QRectF(self.width() - wide, 0, wide, HEAD - 6), "On the card", bold, color("text"))
+            for left, words in ((0.0, self._heads[0]), (self.width() - wide, self._heads[1])):
+                draw_text(painter, QRectF(left, 0, wide, HEAD - 6), words, bold, color("text"))
         for stream in self._streams.streams:
             self._draw_stream(painter, stream)
         for box in (*self._streams.groups, *self._streams.folders):

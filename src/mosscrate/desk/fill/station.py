@@ -9,9 +9,19 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from mosscrate.core.fill.plans import FolderPlan
-from mosscrate.core.sheet.planning.filling import Filling, fill, home_of, learn_from, plans_at, usual_plan
+from mosscrate.core.sheet.planning.filling import (
+    Filling,
+    Regrouping,
+    fill,
+    home_of,
+    learn_from,
+    plans_at,
+    regroup_under,
+    usual_plan,
+)
 from mosscrate.core.sheet.running import run as running
-from mosscrate.core.sizes import counted
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
@@ -21,10 +31,11 @@ from mosscrate.desk.fill.words_panel import WordsPanel
 from mosscrate.desk.shared.panel import button, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
-COPY = "Fill the card"
+COPY, MOVE = "Fill the card", "Move them"
 OWN = "as this card has it"
 TEACHING = "Bring in folders with games, saves and system files: they are sorted into the folders that this card " \
-           "wants, and nothing is written before you have seen it."
+           "wants, and nothing is written before you have seen it. Or choose a plan, to have the games that are on " \
+           "the card already laid out by it."
 
 
 class FillStation(QWidget):
@@ -37,7 +48,8 @@ class FillStation(QWidget):
         self.model = model
         self.folders: list[Path] = []
         self.answers: dict[str, str] = {}
-        self.filling: Filling | None = None
+        self.filling: Filling | None = None       # of what is brought in
+        self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
         self.title = label("Fill", scale=1.5, bold=True, elides=True)
@@ -121,6 +133,8 @@ class FillStation(QWidget):
         wanted = current or (self.model.selected.key if self.model.selected else None)
         self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
         self._show_plans()
+        if self.filling is None and self.regrouping is None:
+            self._show()
         self._enable()
 
     def _show_plans(self) -> None:
@@ -137,6 +151,7 @@ class FillStation(QWidget):
 
     def _card_chosen(self) -> None:
         self.answers = {}
+        self.filling = self.regrouping = None             # they were of another card
         self._work()
 
     def _choose(self) -> None:
@@ -151,44 +166,54 @@ class FillStation(QWidget):
     def _work(self) -> None:
         """Sort everything anew, beside the window."""
         card, folders = self._card(), list(self.folders)
-        if card is None or not folders:
+        wanted = self._plans.get(str(self.plans.currentData()))
+        self._asked += 1
+        if card is None or (not folders and wanted is None):
+            self.filling = self.regrouping = None
             self._show()
             return
-        self._asked += 1
-        number, answers, wanted = self._asked, dict(self.answers), self._plans.get(str(self.plans.currentData()))
-        known = self._plans
-        self.said.setText(f"Looking through {counted(len(folders), 'folder')}…")
+        number, answers, known = self._asked, dict(self.answers), self._plans
+        own = self.model.bench.state / "plans"
+        self.said.setText(f"Looking through {counted(len(folders), 'folder')}…" if folders else "Looking at the card…")
 
-        def sort() -> Filling:
+        def sort() -> Filling | Regrouping:
             home = home_of(card)
+            if not folders and wanted is not None:
+                return regroup_under(card, wanted, partition=home, plans=own)
             plan = wanted or usual_plan(learn_from(card, home), known)
             return fill(card, folders, plan, Watch(), partition=home, answers=answers)
 
-        def take(found: Filling) -> None:
+        def take(found: Filling | Regrouping) -> None:
             if number == self._asked:
-                self.filling = found
+                self.filling = found if isinstance(found, Filling) else None
+                self.regrouping = found if isinstance(found, Regrouping) else None
                 self._show()
 
         def fail(error: Exception) -> None:
             if number == self._asked:
-                self.filling = None
+                self.filling = self.regrouping = None
                 self._show()
                 self.said.setText(str(error))
 
         self.model.asker.ask(sort, take, fail)
 
     def _show(self) -> None:
-        found, card = self.filling, self._card()
-        is_there = found is not None and card is not None and bool(self.folders)
-        self.empty.setVisible(not is_there)
-        for part in (self.area, self.room, self.words):
-            part.setVisible(is_there)
+        card, found = self._card(), self.filling or self.regrouping
         self.title.setText(f"Fill {card.name}" if card else "Fill")
-        if not is_there or found is None or card is None:
-            self.subtitle.setText("")
-            self.said.setText("")
-            self._enable()
-            return
+        is_there = card is not None and found is not None
+        self.empty.setVisible(not is_there)
+        self.area.setVisible(is_there)
+        for part in (self.room, self.words):
+            part.setVisible(is_there and self.filling is not None)
+        self.subtitle.setText("")
+        self.said.setText("")
+        if card is not None and self.filling is not None:
+            self._show_filling(card, self.filling)
+        elif self.regrouping is not None:
+            self._show_regrouping(self.regrouping)
+        self._enable()
+
+    def _show_filling(self, card: Medium, found: Filling) -> None:
         layout = self.model.layout_of(card)
         look = next((p for p in layout.partitions if p.index == found.partition), None) if layout else None
         where = look.name if look else f"partition {found.partition}"
@@ -203,7 +228,22 @@ class FillStation(QWidget):
         self.said.setText(written if found.sheet else
                           "Nothing is to be written." if found.sorted.fits else
                           "It does not fit; say what is left out.")
-        self._enable()
+
+    def _show_regrouping(self, found: Regrouping) -> None:
+        """The card's own files under another plan."""
+        self.flow.show_flows(found.flows, ("Where it lies", "Where it goes"))
+        stay = [f"{code} has no folder there" for code in found.found.homeless]
+        stay += [f"it is not known whose “{folder}” is" for folder in found.unsure[:3]]
+        stay += [f"{counted(len(found.found.met), 'file')} would meet another one"] if found.found.met else []
+        self.subtitle.setText("What is on the card already, under another plan; nothing is copied")
+        left = f" Left as it is: {listed(stay)}." if stay else ""
+        moved = f"{counted(len(found.found.moves), 'file')} would get another place, saves with their games.{left}"
+        self.said.setText(moved if found.sheet else "Everything lies as that plan wants it.")
+
+    @property
+    def _sheet(self) -> JobSheet | None:
+        found = self.filling or self.regrouping
+        return found.sheet if found else None
 
     def _show_files(self, name: str) -> None:
         if self.filling is None:
@@ -215,16 +255,16 @@ class FillStation(QWidget):
     def _enable(self) -> None:
         card = self._card()
         is_free = card is not None and card.key not in self.model.busy
-        can_run = is_free and self.filling is not None and self.filling.sheet is not None and bool(self.folders)
+        can_run = is_free and self._sheet is not None
         self.bring_button.setEnabled(card is not None)
         self.entry.setVisible(can_run)
+        self.entry.buttons[0].setText(MOVE if self.regrouping else COPY)
         self.entry.ask(card.tag if card and can_run else "", is_possible=can_run)
 
     def _run(self) -> None:
-        card, filling, bench, tag = self._card(), self.filling, self.model.bench, self.entry.typed()
-        if card is None or filling is None or filling.sheet is None:
+        card, sheet, bench, tag = self._card(), self._sheet, self.model.bench, self.entry.typed()
+        if card is None or sheet is None:
             return
-        sheet = filling.sheet
         job = self.model.run(f"Fill {card.name}", lambda watch: running.run(sheet, bench, watch, typed_tag=tag),
                              {card.key})
         if job:
@@ -233,7 +273,7 @@ class FillStation(QWidget):
 
     def _done(self, card: Medium, result: running.Result) -> None:
         told = result.done[-1].sentence
-        self.folders, self.answers, self.filling = [], {}, None
+        self.folders, self.answers, self.filling, self.regrouping = [], {}, None, None
         self._show()
         self.said.setText(told)
         self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from mosscrate.core.contents import survey
@@ -11,9 +12,9 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.learning import Learnt, learn
-from mosscrate.core.fill.plans import FolderPlan, own_plans, shipped
+from mosscrate.core.fill.plans import FolderPlan, SystemPlan, own_plans, shipped
 from mosscrate.core.fill.regrouping import Regrouped, regroup
-from mosscrate.core.fill.sorting import Sorted, equal_by_contents, local_paths, sort
+from mosscrate.core.fill.sorting import Act, Flow, Sorted, equal_by_contents, local_paths, sort
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Existing
 from mosscrate.core.sheet.steps import PutFiles, RegroupFiles
@@ -34,9 +35,10 @@ class Filling:
     sheet: JobSheet | None
 
 
-def plans_at(folder: Path) -> dict[str, FolderPlan]:
+def plans_at(folder: Path | None) -> dict[str, FolderPlan]:
     """Those that ship and a person's own, by id; own ones that cannot be used are left out."""
-    return shipped() | {plan.id: plan for plan in own_plans(folder) if not isinstance(plan, PlanError)}
+    own = own_plans(folder) if folder is not None else iter(())
+    return shipped() | {plan.id: plan for plan in own if not isinstance(plan, PlanError)}
 
 
 def learn_from(card: Medium, partition: int, answers: dict[str, str] | None = None) -> Learnt:
@@ -46,18 +48,30 @@ def learn_from(card: Medium, partition: int, answers: dict[str, str] | None = No
         return learn(volume.tree().entries, volume.read_at, answers)
 
 
-def nearest(learnt: FolderPlan, plans: dict[str, FolderPlan]) -> FolderPlan:
-    """The plan whose folders are most like those of a card."""
-    def likeness(plan: FolderPlan) -> float:
-        same = sum(plan.folder_of(code).casefold() == learnt.folder_of(code).casefold() for code in learnt.systems)
-        return same / max(1, len(learnt.systems))
+def nearest(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
+    """The plan that calls most folders of a card as they are called, those that would be asked too."""
+    def likeness(plan: FolderPlan) -> int:
+        return sum(any(plan.folder_of(guess.system).casefold() == line.folder.casefold() for guess in line.guesses)
+                   for line in learnt.lines)
 
     return max(plans.values(), key=likeness)
 
 
 def usual_plan(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
     """The card's own where it has taught enough, else the nearest that is known."""
-    return learnt.plan if len(learnt.plan.systems) >= FEW else nearest(learnt.plan, plans)
+    return learnt.plan if len(learnt.plan.systems) >= FEW else nearest(learnt, plans)
+
+
+def completed(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
+    """What a card has taught, and of what would be asked those folders that the nearest plan calls the same."""
+    near, own = nearest(learnt, plans), learnt.plan
+    more = {code: SystemPlan(line.folder.removeprefix(f"{near.root}/") if near.root else line.folder)
+            for line in learnt.asked for code in [guess.system for guess in line.guesses]
+            if near.folder_of(code).casefold() == line.folder.casefold() and code not in own.systems}
+    root = own.root if own.systems else near.root
+    fits = {code: system for code, system in more.items() if root == near.root}
+    return replace(own, root=root, systems=own.systems | fits, saves=own.saves or near.saves,
+                   pictures=own.pictures or near.pictures)
 
 
 def home_of(card: Medium) -> int:
@@ -72,27 +86,46 @@ def home_of(card: Medium) -> int:
 
 @dataclass(frozen=True)
 class Regrouping:
-    """What would change places on a card, and the sheet for it; None for nothing."""
+    """What would change places on a card, as streams from folder to folder, and the sheet for it; None for nothing.
 
+    `unsure` are folders of which it is not known whose they are; they stay.
+    """
+
+    partition: int
     found: Regrouped
     now: FolderPlan
+    flows: tuple[Flow, ...]
+    unsure: tuple[str, ...]
     sheet: JobSheet | None
 
 
-def regroup_under(card: Medium, plan: FolderPlan, *, partition: int, now: FolderPlan | None = None) -> Regrouping:
+def regroup_under(card: Medium, plan: FolderPlan, *, partition: int, now: FolderPlan | None = None,
+                  plans: Path | None = None) -> Regrouping:
     """Lay the files of a card out by another plan. Raises MediumError, FitError, FormatError.
 
-    `now` is the plan by which they lie; what the card teaches where it is left out.
+    `now` is the plan by which they lie; where it is left out what the card teaches, beside the plans that are known
+    (a person's own in `plans`).
     """
     with card.open() as blocks:
         volume = open_partition(blocks, partition)
         facts, entries = facts_of(volume.variant), volume.tree().entries
         if facts is None or not facts.is_written:
             raise FitError(f"Files on partition {partition} of {card.name} cannot be changed.")
-        own = now or learn(entries, volume.read_at).plan
+        learnt = learn(entries, volume.read_at)
+        own = now or completed(learnt, plans_at(plans))
         found = regroup(entries, own, plan, facts)
+        unsure = () if now else tuple(line.folder for line in learnt.asked if not any(
+            own.folder_of(guess.system) == line.folder for guess in line.guesses))
     step = RegroupFiles(partition, tuple(found.moves), tuple(found.moves.values()))
-    return Regrouping(found, own, JobSheet((step,), None, reference(card)) if found.moves else None)
+    files, sizes = Counter[tuple[str, str]](), Counter[tuple[str, str]]()
+    for entry in entries:
+        if entry.path in found.moves:
+            way = (entry.path.rpartition("/")[0], found.moves[entry.path].rpartition("/")[0])
+            files[way] += 1
+            sizes[way] += entry.size
+    flows = tuple(Flow(*way, Act.COPY, files[way], size) for way, size in sizes.most_common())
+    sheet = JobSheet((step,), None, reference(card)) if found.moves else None
+    return Regrouping(partition, found, own, flows, unsure, sheet)
 
 
 def fill(card: Medium, folders: Sequence[Path], plan: FolderPlan, watch: Watch, *, partition: int,
