@@ -148,6 +148,23 @@ def test_the_same_games_under_another_plan_and_back(library, bench):
     assert on(card) == before
 
 
+def test_names_that_a_menu_does_not_take_are_shortened_the_same_each_time(tmp_path, bench):
+    """Eight letters and three, plain; two that become one are told apart; a second time nothing is to be done."""
+    top, rnd = tmp_path / "long", random.Random(4)
+    (top / "GB").mkdir(parents=True)
+    for name in ("Velvet Weaver of the long road", "Velvet Weaver of the long hill", "Größe", "Short"):
+        (top / "GB" / f"{name}.gb").write_bytes(SAMPLES["gb"][1](rnd))
+    card, plan = fresh(bench), shipped()["numbered"]
+    filling = fill(card, [top], plan, Watch(), partition=2)
+    names = {p.to.rpartition("/")[2] for p in filling.sorted.coming}
+    assert len(names) == 4
+    assert all(len(name) <= plan.names.most and name.isascii() for name in names)
+    assert "3 names cannot stand there: its menu shows eight letters and three" in " ".join(
+        q.sentence for q in filling.sorted.questions)
+    run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    assert fill(card, [top], plan, Watch(), partition=2).sheet is None
+
+
 def test_folders_that_no_one_is_sure_of_stay_unless_a_known_plan_calls_them_so(bench, tmp_path):
     """Games without the headers that their endings promise: the names alone are those of a plan."""
     top = tmp_path / "made up"

@@ -30,6 +30,16 @@ def proposed_name(name: str, taken: set[str], why_not: Callable[[str], str]) -> 
     return short_name(name, taken)
 
 
+def menu_name(name: str, most: int, taken: set[str], *, is_plain: bool) -> str:
+    """A name of at most `most` characters (0 for any), in plain letters where that is asked; free in its folder.
+
+    Raises FitError where none is left.
+    """
+    if is_plain:
+        name = "".join(c for c in unicodedata.normalize("NFKD", name) if 31 < ord(c) < 127) or "file"
+    return _unique(name, most or len(name) + 8, taken)
+
+
 def short_name(name: str, taken: set[str]) -> str:
     """A name of eight characters and three, near the one that does not fit; `taken` holds lower-case names."""
     stem, ending = _parts(name.upper())

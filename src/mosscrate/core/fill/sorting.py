@@ -11,7 +11,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from mosscrate.core.contents.naming import proposed_name
+from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.systems import systems
@@ -155,6 +155,7 @@ class _Sorter:
         self.plan, self.facts, self.is_equal, self.answers = plan, facts, is_equal, answers
         self._there = {facts.folded(entry.path): entry for entry in there}
         self._taken: dict[str, Brought] = {}
+        self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
 
     def place(self, file: Brought) -> Placed:
         """Where one file goes."""
@@ -164,7 +165,10 @@ class _Sorter:
         is_unpacked = bool(to) and self._is_unpacked(file)
         if not to:
             return Placed(file, Act.LEAVE, why=why)
-        to = "/".join(self._possible(part) for part in to.split("/"))
+        wanted = to
+        to = self._suited("/".join(self._possible(part) for part in to.split("/")))
+        if to != wanted:
+            self.renamed[wanted] = to
         folded = self.facts.folded(to)
         entry = self._there.get(folded)
         if folded in self._taken:
@@ -242,6 +246,18 @@ class _Sorter:
         """A name as this file system takes it."""
         return proposed_name(name, set(), self.facts.why_not) if self.facts.why_not(name) else name
 
+    def _suited(self, path: str) -> str:
+        """A place whose name the card's menu takes too; two names that become one are told apart by a number."""
+        rules = self.plan.names
+        folder, slash, name = path.rpartition("/")
+        most = min([length for length in (rules.most, rules.path - len(folder) - 1 if rules.path else 0) if length > 0],
+                   default=0)
+        if (not most or len(name) <= most) and (not rules.ascii or name.isascii()):
+            return path
+        beside = f"{self.facts.folded(folder)}{slash}"
+        taken = {each.removeprefix(beside).lower() for each in self._taken if each.startswith(beside)}
+        return f"{folder}{slash}{menu_name(name, most, taken, is_plain=rules.ascii)}"
+
     def questions(self, placed: Sequence[Placed]) -> list[Question]:
         """One for each cause."""
         causes = defaultdict[tuple[str, ...], list[Placed]](list)
@@ -259,7 +275,21 @@ class _Sorter:
                 causes["saves", file.group].append(each)
             elif each.act == Act.LEAVE and file.role == Role.LITTER:
                 causes["litter",].append(each)
-        return [_question(cause, found) for cause, found in causes.items()]
+        asked = [_question(cause, found) for cause, found in causes.items()]
+        if self.renamed:
+            asked.append(self._about_names())
+        return asked
+
+    def _about_names(self) -> Question:
+        old, new = next(iter(self.renamed.items()))
+        because = f": {self.plan.names.because}" if self.plan.names.because else ""
+        return Question("names", f"{counted(len(self.renamed), 'name')} cannot stand there{because}. “{_last(old)}” "
+                        f"becomes “{_last(new)}”.", ("shorten them so",), 2000 + 100 * log2(1 + len(self.renamed)),
+                        len(self.renamed))
+
+
+def _last(path: str) -> str:
+    return path.rpartition("/")[2]
 
 
 def _question(cause: tuple[str, ...], found: list[Placed]) -> Question:
