@@ -33,6 +33,7 @@ create index saves on files (kind) where kind = 'save';
 """
 COLUMNS = "id, partition, path, kind, size, modified, contents"
 Numbers: TypeAlias = NDArray[np.int64]
+NONE = np.zeros(0, np.int64)
 T = TypeVar("T")
 _RECORDS = msgspec.msgpack.Decoder(BackupRecord)
 
@@ -107,8 +108,8 @@ class Catalogue:
             self._numbers[listed] = np.frombuffer(held[0], "<i8")
 
     def held_by(self, listed: Listed) -> Numbers:
-        """Of the files of a backup that was noted, in its order."""
-        return self._numbers[listed]
+        """Of the files of a backup that was noted, in its order; none where it has changed since."""
+        return self._numbers.get(listed, NONE)
 
     def named(self, words: Sequence[str]) -> dict[int, Row]:
         """Files whose path holds all of some words, by their numbers."""

@@ -212,7 +212,7 @@ class Device:
         try:
             async for name in sftp.scandir(_bytes(folder)):
                 own = _text(name.filename)
-                if own in (".", "..") or posixpath.join("/", top, below, own) in PASSED_OVER:
+                if own in ("", ".", "..") or "/" in own or posixpath.join("/", top, below, own) in PASSED_OVER:
                     continue
                 entry = _entry_of(posixpath.join(below, own), name.attrs)
                 if entry is not None and entry.kind == Kind.LINK:
