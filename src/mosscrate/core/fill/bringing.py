@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -73,7 +74,7 @@ def bring(folders: Sequence[Path], watch: Watch) -> list[Brought]:
     """Look at every file below some folders. Raises MediumError where one is not there, Stopped."""
     found = list[Brought]()
     for folder in folders:
-        if not folder.exists():
+        if not os.path.exists(folder):
             raise MediumError(f"There is no {folder} to bring in. Nothing was changed.")
         for path in _files(folder):
             watch.check()
@@ -82,19 +83,25 @@ def bring(folders: Sequence[Path], watch: Watch) -> list[Brought]:
 
 
 def _files(folder: Path) -> Iterator[Path]:
-    """In order; links that leave the folder are not followed."""
-    if folder.is_file():
+    """In order; links are not followed, folders that may not be read are passed over."""
+    if os.path.isfile(folder):
         yield folder
         return
-    for path in sorted(folder.rglob("*")):
-        if path.is_file() and not path.is_symlink():
-            yield path
+    for base, folders, names in os.walk(folder):
+        folders.sort()
+        for name in sorted(names):
+            path = Path(base, name)
+            if not os.path.islink(path) and os.path.isfile(path):
+                yield path
 
 
 def _known(path: Path, brought: Path) -> Brought:
     within = path.relative_to(brought) if path != brought else Path(path.name)
     group = within.parts[0] if len(within.parts) > 1 else brought.name
-    status = path.stat()
+    try:
+        status = path.stat()
+    except OSError as error:
+        return Brought(path, group, 0, 0, Role.UNKNOWN, reason=f"it cannot be read: {error.strerror}")
     own = Brought(path, group, status.st_size, int(status.st_mtime), Role.UNKNOWN)
     names, ending = [part.casefold() for part in within.parts], own.ending
     if names[-1] in LITTER or names[-1].startswith("._") or LITTER_FOLDERS & set(names):
