@@ -32,4 +32,6 @@ def test_the_shell_plans_identifies_learns_and_fills(cli, library, bench, tmp_pa
     assert cli("plans", "move", "Pipkin", "short-codes-saves-beside", "-p", "2", "--run", "--tag", card.tag)[0] == 0
     assert "gb/Hill Run gb.gb" in on(card)
     assert "There is no plan “nothing”" in cli("fill", "Pipkin", library, "--plan", "nothing")[2]
+    (bench.state / "plans" / "wrong.toml").write_text("name = ")
+    assert "wrong.toml: this is no TOML" in cli("plans")[2]
     assert "can be used" in cli("plans", "check", bench.state / "plans" / "mine.toml")[1]

@@ -127,6 +127,17 @@ def test_games_are_moved_between_two_naming_schemes_in_six_acts(person, station,
     assert {"roms/gameboy/Hill Run.gb", "saves/gameboy/Hill Run.srm"} <= there
 
 
+def test_own_plans_are_offered_and_what_is_wrong_with_one_is_told_once(person, station, bench):
+    own = bench.state / "plans"
+    own.mkdir(parents=True, exist_ok=True)
+    (own / "mine.toml").write_text('name = "as I like it"\n[systems]\ngb = {folder = "grey"}\n')
+    (own / "wrong.toml").write_text('name = "wrong"\n')
+    person.window.model.media_changed.emit()
+    person.window.model.media_changed.emit()
+    assert station.plans.findText("as I like it") > 0
+    assert [said for said in person.told if "wrong.toml: systems: found none" in said] == [person.told[-1]]
+
+
 def test_streams_stay_within_their_boxes():
     rnd = random.Random(2)
     for many in (1, 3, 12, 60):

@@ -15,7 +15,15 @@ from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
 from mosscrate.core.fill.systems import systems as all_systems
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.filling import fill as fill_card
-from mosscrate.core.sheet.planning.filling import home_of, learn_from, nearest, plans_at, regroup_under, usual_plan
+from mosscrate.core.sheet.planning.filling import (
+    home_of,
+    learn_from,
+    nearest,
+    plans_at,
+    regroup_under,
+    usual_plan,
+    wrong_plans,
+)
 from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sizes import binary, counted
 
@@ -36,6 +44,8 @@ def plans(context: click.Context, as_json: bool) -> None:
         return
     for plan in found.values():
         click.echo(f"{plan.id:26} {plan.name}: {counted(len(plan.systems), 'system')}. {plan.about}")
+    for wrong in wrong_plans(_own(context.obj)):
+        click.echo(f"  ! {wrong}", err=True)
 
 
 @plans.command()

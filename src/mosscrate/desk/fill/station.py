@@ -18,6 +18,7 @@ from mosscrate.core.sheet.planning.filling import (
     plans_at,
     regroup_under,
     usual_plan,
+    wrong_plans,
 )
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet
@@ -52,6 +53,7 @@ class FillStation(QWidget):
         self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
+        self._told = set[str]()                   # what is wrong with the person's own plans
         self.title = label("Fill", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
         self.cards, self.plans = QComboBox(), QComboBox()
@@ -139,7 +141,12 @@ class FillStation(QWidget):
 
     def _show_plans(self) -> None:
         current = self.plans.currentData()
-        self._plans = plans_at(self.model.bench.state / "plans")
+        own = self.model.bench.state / "plans"
+        self._plans = plans_at(own)
+        for wrong in wrong_plans(own):
+            if wrong not in self._told:
+                self._told.add(wrong)
+                self.model.failed.emit(wrong)
         self.plans.clear()
         self.plans.addItem(OWN, "")
         for plan in self._plans.values():

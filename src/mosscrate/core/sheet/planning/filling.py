@@ -41,6 +41,11 @@ def plans_at(folder: Path | None) -> dict[str, FolderPlan]:
     return shipped() | {plan.id: plan for plan in own if not isinstance(plan, PlanError)}
 
 
+def wrong_plans(folder: Path) -> list[str]:
+    """What is wrong with a person's own plans that cannot be used."""
+    return [str(each) for each in own_plans(folder) if isinstance(each, PlanError)]
+
+
 def learn_from(card: Medium, partition: int, answers: dict[str, str] | None = None) -> Learnt:
     """What a card itself teaches. Raises MediumError, FormatError."""
     with card.open() as blocks:
