@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import zipfile
+import zlib
 
 import pytest
 
@@ -11,7 +12,7 @@ from mosscrate.core.contents.members import member_at
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import bring
-from mosscrate.core.fill.plans import shipped
+from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.sheet.planning.filling import fill, regroup_under
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -146,6 +147,24 @@ def test_the_same_games_under_another_plan_and_back(library, bench):
     assert regroup_under(card, second, partition=2, now=second).sheet is None
     run(regroup_under(card, first, partition=2, now=second).sheet, bench, Watch(), typed_tag=card.tag)
     assert on(card) == before
+
+
+def test_system_files_go_to_every_place_that_wants_them_and_are_missed_where_they_do_not(library, bench):
+    """Known by size and checksum under another name; what is missing is told with the games that wait."""
+    wanted = (library / "bios" / "disc.bin").read_bytes()
+    (library / "bios" / "disc.bin").rename(library / "GB" / "boot old.bin")
+    text = (f'name = "mine"\n[systems]\ngb = {{folder = "gb"}}\nnes = {{folder = "nes"}}\n'
+            f'[[wants]]\nfile = "disc.bin"\nsystems = ["gb"]\nplaces = ["system", "gb/boot"]\nsize = {len(wanted)}\n'
+            f'digests = ["crc32:{zlib.crc32(wanted):08x}"]\n'
+            f'[[wants]]\nfile = "gone.bin"\nsystems = ["gb", "nes"]\nplaces = ["system"]\n'
+            f'[[wants]]\nfile = "other.bin"\nsystems = ["md"]\nplaces = ["system"]\n')
+    card, plan = fresh(bench), parse_plan(text, "mine.toml")
+    filling = fill(card, [library], plan, Watch(), partition=2)
+    assert {p.to for p in filling.sorted.coming if "disc.bin" in p.to} == {"system/disc.bin", "gb/boot/disc.bin"}
+    said = [q.sentence for q in filling.sorted.questions if q.key.startswith("want ")]
+    assert said == ["gone.bin is missing for gb and nes; 5 games wait for it."]
+    run(filling.sheet, bench, Watch(), typed_tag=card.tag)
+    assert on(card)["system/disc.bin"] == on(card)["gb/boot/disc.bin"] == wanted
 
 
 def test_names_that_a_menu_does_not_take_are_shortened_the_same_each_time(tmp_path, bench):

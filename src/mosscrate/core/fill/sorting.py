@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from math import log2
 from pathlib import Path
@@ -15,6 +15,7 @@ from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.systems import systems
+from mosscrate.core.fill.wanted import is_wanted, missing, places_of
 from mosscrate.core.sizes import MIB, binary, counted, listed
 from mosscrate.core.volumes import Entry, Facts, Kind
 
@@ -140,7 +141,7 @@ def sort(brought: Sequence[Brought], plan: FolderPlan, there: Iterable[Entry], f
         answers: by the keys of questions.
     """
     sorter = _Sorter(plan, list(there), facts, is_equal, answers or {})
-    placed = tuple(sorter.place(each) for each in brought)
+    placed = tuple(each for file in brought for each in sorter.place(file))
     coming = [each.size for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
     need = sum(-(-size // block) * block for size in coming)
     questions = sorter.questions(placed)
@@ -157,15 +158,21 @@ class _Sorter:
         self._taken: dict[str, Brought] = {}
         self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
 
-    def place(self, file: Brought) -> Placed:
-        """Where one file goes."""
-        if f"group {file.group}" in self.answers and self.answers[f"group {file.group}"] == "leave out":
-            return Placed(file, Act.LEAVE, why="its group is left out")
+    def place(self, file: Brought) -> list[Placed]:
+        """Where one file goes; a system file may go to several places."""
+        if self.answers.get(f"group {file.group}") == "leave out":
+            return [Placed(file, Act.LEAVE, why="its group is left out")]
+        wanted = [] if file.role == Role.LITTER else [want for want in self.plan.wants if is_wanted(want, file)]
+        if wanted:
+            why = f"it is {listed([want.file for want in wanted])}, which this card wants"
+            return [self._at(replace(file, reason=why), place) for want in wanted
+                    for place in places_of(self.plan, want)]
         to, why = self._target(file)
-        is_unpacked = bool(to) and self._is_unpacked(file)
-        if not to:
-            return Placed(file, Act.LEAVE, why=why)
-        wanted = to
+        return [self._at(file, to) if to else Placed(file, Act.LEAVE, why=why)]
+
+    def _at(self, file: Brought, to: str) -> Placed:
+        """A file at its place."""
+        wanted, is_unpacked = to, self._is_unpacked(file)
         to = self._suited("/".join(self._possible(part) for part in to.split("/")))
         if to != wanted:
             self.renamed[wanted] = to
@@ -276,9 +283,21 @@ class _Sorter:
             elif each.act == Act.LEAVE and file.role == Role.LITTER:
                 causes["litter",].append(each)
         asked = [_question(cause, found) for cause, found in causes.items()]
+        asked += self._about_system_files(placed)
         if self.renamed:
             asked.append(self._about_names())
         return asked
+
+    def _about_system_files(self, placed: Sequence[Placed]) -> list[Question]:
+        """What is wanted for games that are on the card or come to it, and is not there."""
+        games = Counter(each.file.system for each in placed if each.file.role == Role.GAME and each.act != Act.LEAVE)
+        for code in self.plan.systems:
+            own = self.facts.folded(f"{self.plan.folder_of(code)}/")
+            games[code] += sum(path.startswith(own) for path in self._there)
+        lost = missing(self.plan, lambda place: self.facts.folded(place) in self._there | self._taken, games)
+        return [Question(f"want {want.file}", f"{want.file} is missing for {listed(want.systems)}; "
+                         f"{counted(waiting, 'game')} {'waits' if waiting == 1 else 'wait'} for it.",
+                         ("go on without",), 7000 + 100 * log2(1 + waiting), waiting) for want, waiting in lost]
 
     def _about_names(self) -> Question:
         old, new = next(iter(self.renamed.items()))
