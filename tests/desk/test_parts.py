@@ -6,9 +6,13 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
+from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.contents.files import FileKind
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate.library import files_in
 from mosscrate.core.devices import KnownDevices
+from mosscrate.core.maps import read_map
+from mosscrate.core.volumes import edit
 from mosscrate.demo.device import PASSWORD, StandIn, fill
 from mosscrate.desk.keep.station import DEVICE
 from mosscrate.desk.window import KEEP
@@ -109,3 +113,27 @@ def test_a_part_of_a_card_is_chosen_by_kind_and_folder(person, keep, bench):
     person.wait(lambda: settled(person) and bench.crate.lanes())
     assert bench.crate.lanes()[0].card.name == "Pipkin, in part"
     assert keep.detail.head.text().startswith("Pipkin, in part")
+
+
+def test_a_part_comes_back_onto_its_card_at_the_window(person, keep, bench):
+    """Not as a disk over the card: its files, where they differ."""
+    choose(person, keep, bench.shelf.find("Pipkin").key)
+    person.click(keep.part_button)
+    part = keep.parting.part
+    person.wait(lambda: part.isVisible() and settled(person))
+    person.click(part.act)
+    person.wait(lambda: settled(person) and bench.crate.lanes() and keep.detail.isVisible())
+    person.wait(lambda: keep.detail.head.text().startswith("Pipkin, in part"))
+    save = next(f for f in files_in(bench.crate.find("Pipkin, in part")) if f.kind == "save")
+    with open_blocks(bench.shelf.find("Pipkin").path, writable=True) as card:
+        seat = read_map(card).partition(save.partition)
+        editor = edit(Window(card, seat.start, seat.length))
+        editor.remove(save.path)
+        editor.commit()
+    assert keep.detail.put_back.text() == "Bring back…"
+    person.click(keep.detail.put_back)
+    person.type_tag(keep.bringing.entry, bench.shelf.find("Pipkin").tag)
+    person.click(keep.bringing.entry.buttons[0])
+    person.wait(lambda: settled(person) and "copied to" in keep.bringing.words.text())
+    with bench.shelf.find("Pipkin").open() as card:
+        assert open_partition(card, save.partition).tree().find(save.path) is not None

@@ -75,7 +75,8 @@ class BackupPanel(Panel):
         """The record in words; what changed follows."""
         r = backup.record
         self.head.setText(f"{r.card.name}, {backup.kept_at:%d %B %Y}")
-        self.about.setText(f"{backup.path.name}")
+        self.about.setText(f"{backup.chosen}; {backup.path.name}" if backup.chosen else backup.path.name)
+        self.put_back.setText("Bring back…" if backup.chosen else "Put back…")
         self.about.setToolTip(str(backup.path))
         self.facts.show_facts([
             ("card", exact(r.length)), ("in use", binary(r.written)), ("read in", duration(r.seconds)),

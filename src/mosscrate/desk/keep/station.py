@@ -26,6 +26,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.keep.backup_panel import FORGET, FORGET_IT, BackupPanel
+from mosscrate.desk.keep.bringing import BringingBack
 from mosscrate.desk.keep.find_panel import FindPanel
 from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.parting import Parting
@@ -83,6 +84,8 @@ class KeepStation(QWidget):
         self.detail.named.connect(self._name)
         self.detail.noted.connect(self._note)
         self.thinning = ThinningRow(model)
+        self.bringing = BringingBack(model)
+        self.detail.column.addWidget(self.bringing)
         self._asked: Backup | None = None
         self._lay_out()
         model.crate_changed.connect(self._show_crate)
@@ -246,6 +249,7 @@ class KeepStation(QWidget):
 
     def _show_backup(self, backup: Backup) -> None:
         before = self._before(backup)
+        self.bringing.hide()
         self.detail.show_backup(backup, before)
         self._asked = backup
         self._show_core()
@@ -354,7 +358,10 @@ class KeepStation(QWidget):
         return next((m for m in self.model.media if m.key == backup.record.card.key), None)
 
     def _put_back(self) -> None:
-        if self.lanes.selected:
+        """A whole card is planned on Move; of a part its files come back."""
+        if self.lanes.selected and self.lanes.selected.chosen:
+            self.bringing.offer(self.lanes.selected)
+        elif self.lanes.selected:
             self.elsewhere.emit("move", self.model.backup_medium(self.lanes.selected))
 
     def _save(self) -> None:
