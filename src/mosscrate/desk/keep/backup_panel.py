@@ -101,6 +101,7 @@ class BackupPanel(Panel):
             self.say(Finding(Severity.NOTE, "It was not read back when it was kept.", remedy="Check it now."))
         if before is None:
             self.say(Finding(Severity.NOTE, "The first backup of this card."))
+            self.rows.addStretch(1)
         else:
             self.rows.addWidget(label(f"Since {before.kept_at:%d %B %Y}", bold=True))
 
