@@ -14,6 +14,11 @@ _FORBIDDEN = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
 _SEPARATORS = str.maketrans({"/": "_", ":": "_"})
 
 
+def folders_above(paths: Iterable[str]) -> set[str]:
+    """Every folder that some paths stand in, those above it too."""
+    return {path[:at] for path in paths for at, letter in enumerate(path) if letter == "/"}
+
+
 def proposed_name(name: str, taken: set[str], why_not: Callable[[str], str]) -> str:
     """The first name near `name` that is free and that the volume takes. Raises FitError where none is left.
 

@@ -135,6 +135,12 @@ def open_partition(blocks: Blocks, index: int) -> Volume:
     return open_volume(partition_window(blocks, _partition(blocks, index)))
 
 
+def open_volumes(blocks: Blocks, layout: Layout) -> dict[int, Volume]:
+    """Every volume of a layout whose files can be listed, by its number. Raises FormatError, MediumError."""
+    return {look.index: open_partition(blocks, look.index) for look in layout.partitions
+            if look.volume and look.volume.used is not None}
+
+
 def _partition(blocks: Blocks, index: int) -> Partition:
     partitions = read_map(blocks).partitions
     found = next((p for p in partitions if p.index == index), None)

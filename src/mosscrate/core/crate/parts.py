@@ -11,7 +11,8 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.identity import tag_of
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.naming import folders_above
+from mosscrate.core.contents.survey import open_volumes
 from mosscrate.core.crate.crate import Backup, Crate
 from mosscrate.core.crate.laid_out import Part, lay_out
 from mosscrate.core.errors import CrateError
@@ -51,7 +52,7 @@ def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
     """Files that are kept, with the folders above them, folders first as they were."""
     entries = list(entries)
     files = {entry.path for entry in entries if entry.kind != Kind.FOLDER and choice.takes(entry)}
-    above = {path[:at] for path in files for at, letter in enumerate(path) if letter == "/"}
+    above = folders_above(files)
     return [entry for entry in entries if entry.path in files or entry.path in above]
 
 
@@ -82,8 +83,7 @@ def _more(so_far: tuple[int, int] | None, entry: Entry) -> tuple[int, int]:
 
 def entries_on(blocks: Blocks, layout: Layout) -> list[Entry]:
     """Everything on the volumes of a card that can be opened. Raises MediumError, FormatError."""
-    return [entry for look in layout.partitions if look.volume and look.volume.used is not None
-            for entry in open_partition(blocks, look.index).tree().entries]
+    return [entry for volume in open_volumes(blocks, layout).values() for entry in volume.tree().entries]
 
 
 def part_record(card: CardRecord) -> CardRecord:
@@ -100,11 +100,8 @@ def keep_part(crate: Crate, card: CardRecord, blocks: Blocks, layout: Layout, ch
         MediumError, FormatError: the card cannot be read.
         Stopped.
     """
-    parts = []
-    for look in layout.partitions:
-        if look.volume and look.volume.used is not None:
-            volume = open_partition(blocks, look.index)
-            parts.append(Part(look.index, look.volume.label, chosen(volume.tree().entries, choice), volume))
+    parts = [Part(index, volume.label, chosen(volume.tree().entries, choice), volume)
+             for index, volume in open_volumes(blocks, layout).items()]
     files = sum(entry.kind == Kind.FILE for part in parts for entry in part.entries)
     if not files:
         raise CrateError(f"There are no {choice.words} on {card.name}. Nothing was kept.")

@@ -9,7 +9,7 @@ from datetime import datetime
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import open_partition, open_volumes
 from mosscrate.core.crate.crate import Backup, Crate
 from mosscrate.core.crate.library import contents_in_chunks, contents_of
 from mosscrate.core.errors import MossError
@@ -64,7 +64,7 @@ class Unkept:
 
 def files_on(card: Blocks, layout: Layout) -> list[Filed]:
     """Every file of every volume that can be opened, with its partition. Raises MediumError, FormatError."""
-    return _files_of(_volumes(card, layout))
+    return _files_of(open_volumes(card, layout))
 
 
 def not_in(backup: Backup | None, now: Sequence[Filed]) -> list[Filed]:
@@ -82,7 +82,7 @@ def not_in(backup: Backup | None, now: Sequence[Filed]) -> list[Filed]:
 
 def unkept_on(card: Blocks, layout: Layout, latest: Backup | None, crate: Crate) -> Unkept:
     """What of a card is in no backup, its own newest one looked at first. Raises MediumError, FormatError."""
-    volumes = _volumes(card, layout)
+    volumes = open_volumes(card, layout)
     new = not_in(latest, _files_of(volumes))
     known = contents_in_chunks(crate) if new else set()
     if not known:
@@ -98,11 +98,6 @@ def unkept_on(card: Blocks, layout: Layout, latest: Backup | None, crate: Crate)
             continue
         found.append((index, entry))
     return Unkept(tuple(found), elsewhere, uncompared)
-
-
-def _volumes(card: Blocks, layout: Layout) -> dict[int, Volume]:
-    return {look.index: open_partition(card, look.index) for look in layout.partitions
-            if look.volume and look.volume.used is not None}
 
 
 def _files_of(volumes: dict[int, Volume]) -> list[Filed]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from mosscrate.core.fill.systems import forms, letters
+from mosscrate.core.fill.systems import forms
 
 
 class Use(StrEnum):
@@ -40,5 +40,4 @@ _USES = {word: use for use, words in _WORDS.items() for word in words.split()}
 
 def use_of(name: str) -> Use | None:
     """What a folder is for by its name; None for a name that says nothing of that kind."""
-    found = next((_USES[form] for form, _ in forms(name) if form in _USES), None)
-    return found or _USES.get(letters(name))
+    return next((_USES[form] for form, _ in forms(name) if form in _USES), None)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Annotated, ClassVar
 
+from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.transfer import (
     Passage,
     copy_tree,
@@ -127,5 +128,5 @@ def _those(entries: list[Entry], paths: tuple[str, ...]) -> list[Entry]:
     missing = wanted - {entry.path for entry in entries}
     if missing:
         raise FitError(f"There is no “{min(missing)}” among what is to be copied.")
-    above = {path[:at] for path in wanted for at, letter in enumerate(path) if letter == "/"}
+    above = folders_above(wanted)
     return [entry for entry in entries if entry.path in wanted or (entry.path in above and entry.kind == Kind.FOLDER)]

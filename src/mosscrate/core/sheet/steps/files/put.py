@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.members import is_member, member_at
+from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.transfer import Passage, ensure_folder, must_fit, plan_passage
 from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
@@ -110,8 +111,7 @@ class PutFiles(Step, tag="put", frozen=True):
         if missing:
             raise MediumError(f"There is no file {missing} to put onto the card. Nothing was changed.")
         places = dict(zip(self.places, self.paths, strict=True))
-        above = sorted({place[:at] for place in places for at, letter in enumerate(place) if letter == "/"})
-        entries = (*(Entry(path, Kind.FOLDER, 0, now().modified, 0) for path in above),
+        entries = (*(Entry(path, Kind.FOLDER, 0, now().modified, 0) for path in sorted(folders_above(places))),
                    *(_entry_of(path, to) for to, path in places.items()))
         return Putting(entries, places, plan_passage(entries, facts, there), facts)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar
 
+from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.steps.files.editing import EditsNames
@@ -26,7 +27,7 @@ class RegroupFiles(EditsNames, tag="regroup", frozen=True):
         """See EditsNames."""
         if not len(self.paths) == len(self.places) == len(set(self.places)) or len(set(self.paths)) != len(self.paths):
             raise FitError("Each file needs a place of its own.")
-        for folder in sorted({place[:at] for place in self.places for at, letter in enumerate(place) if letter == "/"}):
+        for folder in sorted(folders_above(self.places)):
             if not editor.has(folder):
                 editor.add_folder(folder, now())
         for path, place in in_turn(dict(zip(self.paths, self.places, strict=True))):
