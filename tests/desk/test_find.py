@@ -10,6 +10,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel
 
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.crate.notes import put_note
 from mosscrate.core.images.kept import packs_of
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.watch import Watch
@@ -144,6 +145,9 @@ def test_a_card_is_named_a_backup_noted_and_old_ones_thinned_out(person, keep, b
     write(person, keep.detail.note, "the good run")
     person.wait(lambda: settled() and keep.detail.head.text().startswith("Blue one"))
     assert (keep.lanes.selected.note, bench.crate.find("Blue one").note) == ("the good run", "the good run")
+    put_note(bench.crate.root, card.key, name="Green one")        # by another program
+    window.model.refresh_crate()
+    person.wait(lambda: settled() and keep.detail.head.text().startswith("Green one"))
     person.click(keep.thinning.act)
     person.wait(lambda: keep.thinning.act.text() == "Forget this")
     assert "Every file in them is in another backup too" in keep.thinning.words.text()

@@ -139,7 +139,7 @@ class KeepStation(QWidget):
         self.lanes.show_lanes(lanes, self.model.bench.crate.now())
         self.thinning.show_lanes(lanes)
         chosen = self.lanes.selected
-        if chosen and (self._asked is None or chosen.path != self._asked.path):
+        if chosen and chosen != self._asked:
             self._show_backup(chosen)
 
     def _show_since(self, _key: str) -> None:
@@ -349,7 +349,6 @@ class KeepStation(QWidget):
             self._put(lambda: put_note(root, id_, text=text))
 
     def _put(self, note: Callable[[], Note]) -> None:
-        self._asked = None                                    # it is shown again with what was noted
         self.model.asker.ask(note, lambda _note: self.model.refresh_crate(),
                              lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
 
