@@ -12,7 +12,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.fill.sorting import Act, Flow
+from mosscrate.core.fill.placed import Act, Flow
 from mosscrate.desk.fill.streams import lay_out
 from mosscrate.desk.window import FILL
 from tests.cards import MIB, handheld, put_card

@@ -8,12 +8,11 @@ import zlib
 
 import pytest
 
-from mosscrate.core.contents.members import member_at
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.plans import parse_plan, shipped
-from mosscrate.core.sheet.planning.filling import fill, regroup_under
+from mosscrate.core.sheet.planning.filling import Sources, fill, regroup_under
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import PutFiles
@@ -63,7 +62,7 @@ def fresh(bench, size: int = 200 * MIB):
 def test_each_file_comes_where_the_plan_says_and_twice_changes_nothing(plan, library, bench):
     card, chosen = fresh(bench), shipped()[plan]
     before = on(card)
-    filling = fill(card, [library], chosen, Watch(), partition=2)
+    filling = fill(card, Sources([library]), chosen, Watch(), partition=2)
     assert {p.file.path.name: p.file.system for p in filling.sorted.placed if p.file.role == "game"} == {
         **{f"{name} {code}.{'bin' if code == 'md' else SAMPLES[code][0]}": code for code in SYSTEMS
            for name in ("Hill Run", "Velvet Weaver")}, "Packed.zip": "nes", "Tide.lnx": "lynx"}
@@ -72,8 +71,7 @@ def test_each_file_comes_where_the_plan_says_and_twice_changes_nothing(plan, lib
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     after = on(card)
     assert {path: data for path, data in after.items() if path in before} == before
-    written = {p.to: b"".join(member_at(p.source).read()) if p.is_unpacked else p.file.path.read_bytes()
-               for p in filling.sorted.coming}
+    written = {p.to: b"".join(p.origin.read()) for p in filling.sorted.coming}
     assert any(p.is_unpacked for p in filling.sorted.coming) == ("zip" not in chosen.packings("nes"))
     folded = {path.casefold(): data for path, data in after.items()}
     assert {to.casefold(): data for to, data in written.items()}.items() <= folded.items()
@@ -81,37 +79,44 @@ def test_each_file_comes_where_the_plan_says_and_twice_changes_nothing(plan, lib
     for each in filling.sorted.coming:
         if each.file.role == "game":
             assert each.to.rpartition("/")[0] == chosen.folder_of(each.file.system)
-    again = fill(card, [library], chosen, Watch(), partition=2)
+    again = fill(card, Sources([library]), chosen, Watch(), partition=2)
     assert again.sheet is None
     assert {p.act for p in again.sorted.placed} == {"there already", "left out"}
 
 
 def test_what_is_there_in_another_state_stays_beside(library, bench):
     card, plan = fresh(bench), shipped()["short-codes-saves-beside"]
-    run(fill(card, [library], plan, Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    run(fill(card, Sources([library]), plan, Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
     old = on(card)["gb/Hill Run gb.sav"]
-    (library / "GB" / "Hill Run gb.sav").write_bytes(b"further on" * 800)
-    filling = fill(card, [library], plan, Watch(), partition=2)
+    further = b"further on".ljust(16) * 512
+    (library / "GB" / "Hill Run gb.sav").write_bytes(further)
+    filling = fill(card, Sources([library]), plan, Watch(), partition=2)
     assert [p.file.path.name for p in filling.sorted.coming] == ["Hill Run gb.sav"]
     assert "1 save is on the card with other contents" in filling.sorted.questions[0].sentence
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     saves = {path: data for path, data in on(card).items() if path.startswith("gb/Hill Run gb") and ".sav" in path}
-    assert saves.pop("gb/Hill Run gb.sav") == b"further on" * 800
-    assert list(saves.values()) == [old]
+    assert saves.pop("gb/Hill Run gb.sav") == old
+    assert list(saves.values()) == [further]
+    assert fill(card, Sources([library]), plan, Watch(), partition=2).sheet is None
+    chosen = fill(card, Sources([library]), plan, Watch(), partition=2, answers={
+        "both save": "use the ones brought in"})
+    run(chosen.sheet, bench, Watch(), typed_tag=card.tag)
+    assert on(card)["gb/Hill Run gb.sav"] == further
+    assert old in on(card).values()
 
 
 def test_questions_have_answers_and_what_does_not_fit_is_not_written(library, bench):
     card, plan = fresh(bench, 60 * MIB), shipped()["numbered"]
     (library / "open").mkdir()
     (library / "open" / "Tide.uze").write_bytes(SAMPLES["uzebox"][1](random.Random(1)))
-    first = fill(card, [library], plan, Watch(), partition=2)
+    first = fill(card, Sources([library]), plan, Watch(), partition=2)
     assert {"litter", "folder uzebox", "unknown GB"} <= {q.key for q in first.sorted.questions}
-    answered = fill(card, [library], plan, Watch(), partition=2, answers={"folder uzebox": "make one"})
+    answered = fill(card, Sources([library]), plan, Watch(), partition=2, answers={"folder uzebox": "make one"})
     assert next(p.to for p in answered.sorted.placed if p.file.system == "uzebox") == "14 uzebox/Tide.uze"
     large = library / "GB" / "Large.gb"
     data = bytearray(SAMPLES["gb"][1](random.Random(1)))
     large.write_bytes(bytes(data) + bytes(80 * MIB))
-    full = fill(card, [library], shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    full = fill(card, Sources([library]), shipped()["short-codes-saves-beside"], Watch(), partition=2)
     assert full.sheet is None
     said = " ".join(q.sentence for q in full.sorted.questions)
     assert "do not fit. Without GB" in said
@@ -122,21 +127,21 @@ def test_volumes_of_other_kinds_are_filled_too(kind, library, bench, tmp_path):
     blocks = card_with(kind, 4, acts=20)
     put_card(bench, "two", len(blocks.data), bytes(blocks.data), name="Other")
     card = bench.shelf.find("Other")
-    filling = fill(card, [library / "GB"], shipped()["short-codes-saves-beside"], Watch(), partition=1)
+    filling = fill(card, Sources([library / "GB"]), shipped()["short-codes-saves-beside"], Watch(), partition=1)
     assert filling.sheet is not None
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     with card.open() as opened:
         volume = open_partition(opened, 1)
         there = {e.path: e for e in volume.tree().entries}
         for each in filling.sorted.coming:
-            assert b"".join(volume.read_file(there[each.to])) == each.file.path.read_bytes()
+            assert b"".join(volume.read_file(there[each.to])) == b"".join(each.origin.read())
 
 
 def test_the_same_games_under_another_plan_and_back(library, bench):
     """By renaming alone: every file is there, saves go with their games, and back they are where they were."""
     card, plans = fresh(bench), shipped()
     first, second = plans["short-codes-saves-beside"], plans["long-names-saves-apart"]
-    run(fill(card, [library], first, Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    run(fill(card, Sources([library]), first, Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
     before = on(card)
     there = regroup_under(card, second, partition=2, now=first)
     run(there.sheet, bench, Watch(), typed_tag=card.tag)
@@ -159,7 +164,7 @@ def test_system_files_go_to_every_place_that_wants_them_and_are_missed_where_the
             f'[[wants]]\nfile = "gone.bin"\nsystems = ["gb", "nes"]\nplaces = ["system"]\n'
             f'[[wants]]\nfile = "other.bin"\nsystems = ["md"]\nplaces = ["system"]\n')
     card, plan = fresh(bench), parse_plan(text, "mine.toml")
-    filling = fill(card, [library], plan, Watch(), partition=2)
+    filling = fill(card, Sources([library]), plan, Watch(), partition=2)
     assert {p.to for p in filling.sorted.coming if "disc.bin" in p.to} == {"system/disc.bin", "gb/boot/disc.bin"}
     said = [q.sentence for q in filling.sorted.questions if q.key.startswith("want ")]
     assert said == ["gone.bin is missing for gb and nes; 5 games wait for it."]
@@ -174,14 +179,14 @@ def test_names_that_a_menu_does_not_take_are_shortened_the_same_each_time(tmp_pa
     for name in ("Velvet Weaver of the long road", "Velvet Weaver of the long hill", "Größe", "Short"):
         (top / "GB" / f"{name}.gb").write_bytes(SAMPLES["gb"][1](rnd))
     card, plan = fresh(bench), shipped()["numbered"]
-    filling = fill(card, [top], plan, Watch(), partition=2)
+    filling = fill(card, Sources([top]), plan, Watch(), partition=2)
     names = {p.to.rpartition("/")[2] for p in filling.sorted.coming}
     assert len(names) == 4
     assert all(len(name) <= plan.names.most and name.isascii() for name in names)
     assert "3 names cannot stand there: its menu shows eight letters and three" in " ".join(
         q.sentence for q in filling.sorted.questions)
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
-    assert fill(card, [top], plan, Watch(), partition=2).sheet is None
+    assert fill(card, Sources([top]), plan, Watch(), partition=2).sheet is None
 
 
 def test_folders_that_no_one_is_sure_of_stay_unless_a_known_plan_calls_them_so(bench, tmp_path):
@@ -221,7 +226,7 @@ def test_links_and_hostile_names_do_not_leave_their_folder(tmp_path, bench):
     brought = bring([top], Watch())
     assert "out.gb" not in {b.path.name for b in brought}
     card = fresh(bench)
-    filling = fill(card, [top], shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    filling = fill(card, Sources([top]), shipped()["short-codes-saves-beside"], Watch(), partition=2)
     run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     assert sum(path.startswith("gb/") for path in on(card)) >= 3
 
@@ -235,11 +240,11 @@ def test_archives_that_lie_bombs_and_climbing_names_do_no_harm(tmp_path, bench):
     with zipfile.ZipFile(top / "NES" / "bomb.zip", "w", zipfile.ZIP_DEFLATED) as packed:
         packed.writestr("bomb.nes", bytes(300 * MIB))
     card, plan = fresh(bench), shipped()["upper-codes"]
-    full = fill(card, [top], plan, Watch(), partition=2)
+    full = fill(card, Sources([top]), plan, Watch(), partition=2)
     assert full.sheet is None
     assert "do not fit" in " ".join(q.sentence for q in full.sorted.questions)
     (top / "NES" / "bomb.zip").unlink()
-    filling = fill(card, [top], plan, Watch(), partition=2)
+    filling = fill(card, Sources([top]), plan, Watch(), partition=2)
     assert [p.to for p in filling.sorted.coming] == [f"{plan.folder_of('nes')}/Climb.nes"]
     damaged = bytearray((top / "NES" / "climbs.zip").read_bytes())
     damaged[200:20_000] = rnd.randbytes(19_800)

@@ -11,11 +11,12 @@ from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
+from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
 from mosscrate.core.fill.systems import systems as all_systems
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.filling import fill as fill_card
 from mosscrate.core.sheet.planning.filling import (
+    Sources,
     home_of,
     learn_from,
     nearest,
@@ -24,6 +25,7 @@ from mosscrate.core.sheet.planning.filling import (
     usual_plan,
     wrong_plans,
 )
+from mosscrate.core.sheet.planning.filling import fill as fill_card
 from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sizes import binary, counted
 
@@ -134,13 +136,19 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
         click.echo(f"  ? {counted(len(met), 'file')} would meet another one and stay, first {met[0]}.")
 
 
+LISTS = click.option("--list", "listed", multiple=True, type=FILE, help="A list of checksums, beside those in your own "
+                     "folder of lists.")
+
+
 @click.command()
 @click.argument("places", nargs=-1, required=True, type=PLACE)
+@LISTS
 @json_option
-def identify(places: tuple[Path, ...], as_json: bool) -> None:
-    """What files are, by header, ending and folder, with the reason. Folders are gone through."""
+@click.pass_obj
+def identify(bench: Bench, places: tuple[Path, ...], listed: tuple[Path, ...], as_json: bool) -> None:
+    """What files are, by header, contents, ending and folder, with the reason; folders and archives are opened."""
     with watching() as watch:
-        found = bring(places, watch)
+        found = bring(places, watch, lists_at(bench.state / "lists", listed))
     if as_json:
         show_json([{"path": str(each.path), "role": each.role, "system": each.system, "reason": each.reason,
                     "sure": each.sure, "saves": each.saves} for each in found])
@@ -151,7 +159,9 @@ def identify(places: tuple[Path, ...], as_json: bool) -> None:
 
 @click.command()
 @click.argument("card")
-@click.argument("places", nargs=-1, required=True, type=PLACE)
+@click.argument("places", nargs=-1, type=PLACE)
+@click.option("--from", "source", help="Another card, a backup or an image whose files are brought in too.")
+@LISTS
 @click.option("--partition", "-p", type=int, help="Of the card; the one with the most free room when left out.")
 @click.option("--plan", "wanted", help="Id or file of a plan; what the card teaches when left out.")
 @click.option("--answer", "answers", multiple=True, metavar="KEY=WORD", help="To a question, by its key.")
@@ -161,20 +171,24 @@ def identify(places: tuple[Path, ...], as_json: bool) -> None:
 @click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it.")
 @json_option
 @click.pass_obj
-def fill(bench: Bench, card: str, places: tuple[Path, ...], partition: int | None, wanted: str | None,
-         answers: tuple[str, ...], files: bool, out: Path | None, is_run: bool, tag: str, as_json: bool) -> None:
+def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, listed: tuple[Path, ...],
+         partition: int | None, wanted: str | None, answers: tuple[str, ...], files: bool, out: Path | None,
+         is_run: bool, tag: str, as_json: bool) -> None:
     """Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does not fit."""
+    if not places and not source:
+        raise click.UsageError("Say what is brought in: folders, files and archives, or a card with --from.")
     medium = bench.shelf.find(card)
     home = home_of(medium) if partition is None else partition
     plan = _plan(bench, wanted) if wanted else usual_plan(learn_from(medium, home), plans_at(_own(bench)))
     with watching() as watch:
-        found = fill_card(medium, places, plan, watch, partition=home,
-                          answers=dict(answer.rpartition("=")[::2] for answer in answers))
+        found = fill_card(medium, Sources(places, bench.shelf.find(source) if source else None), plan, watch,
+                          partition=home, answers=dict(answer.rpartition("=")[::2] for answer in answers),
+                          lists=lists_at(bench.state / "lists", listed))
     if out and found.sheet:
         save_sheet(found.sheet, out)
     if as_json and not is_run:
         show_json({"plan": plan.id, "need": found.sorted.need, "lost": found.sorted.lost, "free": found.sorted.free,
-                   "files": [{"path": str(p.file.path), "to": p.to, "act": p.act, "why": p.why}
+                   "files": [{"path": str(p.file.path), "to": p.to, "act": p.act, "why": p.why, "was": p.was}
                              for p in found.sorted.placed],
                    "questions": [{"key": q.key, "sentence": q.sentence, "answers": q.answers}
                                  for q in found.sorted.questions]})

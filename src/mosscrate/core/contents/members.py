@@ -2,30 +2,44 @@
 
 from __future__ import annotations
 
+import os
 import time
+import weakref
 import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
 from pathlib import Path
 
+from mosscrate.core.blocks import FileBlocks
 from mosscrate.core.errors import MediumError
+from mosscrate.core.images.packing import ARCHIVES
+from mosscrate.core.images.packing.members import Member as Listed
 
 BETWEEN = "//"
 PIECE = 1 << 20
+FIRST = 512
 DAMAGES = (OSError, zipfile.BadZipFile, NotImplementedError, ValueError, EOFError, RuntimeError, zlib.error)
 MOST = 20_000                            # members of an archive that are looked at
+OTHERS = ("7z", "rar", "tar")
+HELD = 4                                 # archives that stay open, so that their lists are read once
 
 
 @dataclass(frozen=True)
 class Member:
-    """A file in a zip; `size` as its directory says, bytes beyond that are an error."""
+    """A file in an archive; `size` as its directory says, bytes beyond that are an error.
+
+    `crc` is the CRC-32 of its bytes, where the archive's directory has it.
+    """
 
     archive: Path
     name: str
     size: int
     modified: int
+    crc: int | None = None
+    held: _Archive | None = field(default=None, repr=False, compare=False)
 
     @property
     def path(self) -> str:
@@ -34,15 +48,26 @@ class Member:
 
     def read(self) -> Iterator[bytes]:
         """Its bytes in pieces. Raises MediumError where they are damaged, or others than its directory says."""
-        with _opened(self.archive) as packed, packed.open(self.name) as file:
-            left = self.size
-            while piece := file.read(min(PIECE, left + 1)):
-                left -= len(piece)
-                if left < 0:
-                    break
-                yield piece
-            if left:
-                raise MediumError(f"“{self.name}” in {self.archive.name} is not as long as its directory says.")
+        held, left = self.held or _archive(self.archive), self.size
+        for piece in held.pieces(self.name, self.size):
+            left -= len(piece)
+            if left < 0:
+                break
+            yield piece
+        if left:
+            raise MediumError(f"“{self.name}” in {self.archive.name} is not as long as its directory says.")
+
+    def first(self, count: int) -> bytes:
+        """Its first bytes, fewer where it ends before. Raises MediumError."""
+        pieces, found = self.read(), b""
+        while len(found) < min(count, self.size):
+            found += next(pieces, b"")
+        return found[:count]
+
+
+def is_archive(path: Path) -> bool:
+    """Whether a file is an archive by its ending."""
+    return path.suffix[1:].casefold() in ("zip", *OTHERS)
 
 
 def is_member(text: str) -> bool:
@@ -53,24 +78,94 @@ def is_member(text: str) -> bool:
 def member_at(text: str) -> Member:
     """The file that ARCHIVE//NAME means. Raises MediumError."""
     archive, _, name = text.partition(BETWEEN)
-    found = next((member for member in members(Path(archive)) if member.name == name), None)
+    found = _archive(Path(archive)).by_name.get(name)
     if found is None:
         raise MediumError(f"There is no “{name}” in {archive}. Nothing was changed.")
     return found
 
 
 def members(archive: Path) -> list[Member]:
-    """The files of a zip, encrypted ones left out. Raises MediumError where it cannot be read."""
-    with _opened(archive) as packed:
-        return [Member(archive, info.filename, info.file_size, _seconds(info.date_time))
-                for info in packed.infolist()[:MOST] if not info.is_dir() and not info.flag_bits & 1]
+    """The files of an archive, encrypted ones left out. Raises MediumError where it cannot be read."""
+    return list(_archive(archive).by_name.values())
+
+
+class _Archive:
+    """An archive that stays open."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    @cached_property
+    def by_name(self) -> dict[str, Member]:
+        raise NotImplementedError
+
+    def pieces(self, name: str, size: int) -> Iterator[bytes]:
+        raise NotImplementedError
+
+
+class _Zip(_Archive):
+    @cached_property
+    def by_name(self) -> dict[str, Member]:
+        listed = (info for info in self._packed.infolist()[:MOST] if not info.is_dir() and not info.flag_bits & 1)
+        return {info.filename: Member(self.path, info.filename, info.file_size, _seconds(info.date_time), info.CRC,
+                                      self) for info in listed}
+
+    @cached_property
+    def _packed(self) -> zipfile.ZipFile:
+        with _damage_told(self.path):
+            return zipfile.ZipFile(self.path)
+
+    def pieces(self, name: str, size: int) -> Iterator[bytes]:
+        with _damage_told(self.path), self._packed.open(name) as file:
+            left = size
+            while piece := file.read(min(PIECE, left + 1)):
+                left -= len(piece)
+                yield piece
+                if left < 0:
+                    return
+
+
+class _Other(_Archive):
+    @cached_property
+    def by_name(self) -> dict[str, Member]:
+        modified = int(self.path.stat().st_mtime)
+        return {each.name: Member(self.path, each.name, each.size, modified, None, self)
+                for each in self._listed[:MOST] if each.size is not None}
+
+    @cached_property
+    def _listed(self) -> list[Listed]:
+        with _damage_told(self.path):
+            blocks = FileBlocks(os.open(self.path, os.O_RDONLY | os.O_CLOEXEC), self.path, writable=False)
+            weakref.finalize(self, blocks.close)
+            kind = next((each for each in ARCHIVES if each.probe(blocks.read(0, min(FIRST, blocks.size)))), None)
+            if kind is None:
+                raise MediumError(f"{self.path.name} cannot be unpacked: it is no archive, or damaged at its front.")
+            return list(kind.members(blocks))
+
+    def pieces(self, name: str, size: int) -> Iterator[bytes]:
+        with _damage_told(self.path):
+            blocks = next(each for each in self._listed if each.name == name).open()
+            for at in range(0, size, PIECE):
+                yield blocks.read(at, min(PIECE, size - at))
+
+
+def _archive(path: Path) -> _Archive:
+    try:
+        status = path.stat()
+    except OSError as error:
+        raise MediumError(f"{path} cannot be read: {error.strerror}. Nothing was changed.") from error
+    return _held(path, status.st_mtime_ns, status.st_size, status.st_ino)
+
+
+@lru_cache(maxsize=HELD)
+def _held(path: Path, _changed: int, _size: int, _node: int) -> _Archive:
+    return _Other(path) if path.suffix[1:].casefold() in OTHERS else _Zip(path)
 
 
 @contextmanager
-def _opened(archive: Path) -> Iterator[zipfile.ZipFile]:
+def _damage_told(archive: Path) -> Iterator[None]:
     try:
-        with zipfile.ZipFile(archive) as packed:
-            yield packed
+        yield
     except DAMAGES as error:
         raise MediumError(f"{archive.name} cannot be unpacked: {error}") from error
 

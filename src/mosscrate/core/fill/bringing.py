@@ -1,4 +1,4 @@
-"""What is brought in: files of folders, each with what it is and the reason for it."""
+"""What is brought in: files of folders, archives and other cards, each with what it is and the reason for it."""
 
 from __future__ import annotations
 
@@ -6,22 +6,27 @@ import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from pathlib import Path
+from pathlib import Path, PurePosixPath
+
+from blake3 import blake3
 
 from mosscrate.core.contents.files import FileKind, kind_of
-from mosscrate.core.contents.members import Member, members
-from mosscrate.core.errors import MediumError
+from mosscrate.core.contents.members import is_archive, members
+from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
-from mosscrate.core.fill.headers import read_header
+from mosscrate.core.fill.headers import FRONT, Reading, read_header
+from mosscrate.core.fill.lists import NO_LISTS, Lists
+from mosscrate.core.fill.origins import LocalFile, OnCard, Origin, Packed, ReadAt
 from mosscrate.core.fill.systems import MAYBE, systems
-from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
 
 LITTER = {".ds_store", "thumbs.db", "desktop.ini", ".directory", "ehthumbs.db", "folder.jpg.tmp"}
 LITTER_FOLDERS = {"__macosx", ".spotlight-v100", ".trashes", ".fseventsd", "$recycle.bin", "system volume information"}
 STATE_ENDINGS = ("state", "st", "ss", "oops")
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
-PACKED = ("zip", "7z", "chd", "cue", "m3u")
+PACKED = ("zip", "7z", "chd", "cue", "gdi", "ccd", "mds", "m3u")
+TEXTS = {"txt", "nfo", "diz", "md", "htm", "html", "url"}
 
 
 class Role(StrEnum):
@@ -41,7 +46,8 @@ class Brought:
     """One file.
 
     Attributes:
-        path: on this computer.
+        path: as people see it, from the top of what was brought in.
+        origin: where its bytes are.
         group: the folder that was brought in, and the one in it, as people see it.
         size: bytes.
         modified: seconds since 1970.
@@ -50,10 +56,15 @@ class Brought:
         reason: why it is taken for that.
         sure: 3 by checksum or sizes, 2 by header, 1 by ending or folder, 0 unknown.
         saves: bytes that a save of it may have, where its header says so.
-        member: of an archive with one game in it, that one.
+        packed: of an archive with one game in it, that one.
+        print: size and first bytes as one number; files of one print seem the same.
+        lead: of a part of a set, the path of the sheet or list that names it.
+        is_lead: whether it names others.
+        title: as a list of checksums calls it.
     """
 
-    path: Path
+    path: PurePosixPath
+    origin: Origin
     group: str
     size: int
     modified: int
@@ -62,24 +73,65 @@ class Brought:
     reason: str = ""
     sure: int = 0
     saves: tuple[int, ...] = ()
-    member: Member | None = None
+    packed: Packed | None = None
+    print: bytes = b""
+    lead: str = ""
+    is_lead: bool = False
+    title: str = ""
 
     @property
     def ending(self) -> str:
         """Without the dot, in small letters."""
-        return self.path.suffix[1:].casefold()
+        return self.path.suffix[1:].strip().casefold()
 
 
-def bring(folders: Sequence[Path], watch: Watch) -> list[Brought]:
-    """Look at every file below some folders. Raises MediumError where one is not there, Stopped."""
+def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> list[Brought]:
+    """Look at every file below some folders, and in archives. Raises MediumError where one is not there, Stopped."""
     found = list[Brought]()
     for folder in folders:
         if not os.path.exists(folder):
             raise MediumError(f"There is no {folder} to bring in. Nothing was changed.")
         for path in _files(folder):
             watch.check()
-            found.append(_known(path, folder))
+            within = path.relative_to(folder) if path != folder else Path(path.name)
+            try:
+                status = path.stat()
+            except OSError:
+                continue                                     # gone meanwhile
+            found += _with_contents(_File(PurePosixPath(folder.name) if path != folder else PurePosixPath(),
+                                          PurePosixPath(within), LocalFile(path), status.st_size,
+                                          int(status.st_mtime)), lists)
     return found
+
+
+def bring_from_volume(name: str, volume: Volume, partition: int, watch: Watch,
+                      lists: Lists = NO_LISTS) -> list[Brought]:
+    """Look at every file of an open volume of another card, which people call by a name. Raises FormatError, Stopped.
+
+    They are read in the order in which they lie, and told in the order of their paths.
+    """
+    files = [entry for entry in volume.tree().entries if entry.kind == Kind.FILE]
+    found = list[Brought]()
+    for entry in sorted(files, key=lambda each: each.node):
+        watch.check()
+        found.append(_known(_File(PurePosixPath(name), PurePosixPath(entry.path), OnCard(volume, entry, partition),
+                                  entry.size, entry.modified or 0), lists))
+    return sorted(found, key=lambda each: str(each.path))
+
+
+@dataclass(frozen=True)
+class _File:
+    """A file before it is known: what was brought in, its path in there, its bytes."""
+
+    top: PurePosixPath
+    within: PurePosixPath
+    origin: Origin
+    size: int
+    modified: int
+
+    @property
+    def group(self) -> str:
+        return self.within.parts[0] if len(self.within.parts) > 1 else str(self.top.name or self.within.name)
 
 
 def _files(folder: Path) -> Iterator[Path]:
@@ -95,19 +147,48 @@ def _files(folder: Path) -> Iterator[Path]:
                 yield path
 
 
-def _known(path: Path, brought: Path) -> Brought:
-    within = path.relative_to(brought) if path != brought else Path(path.name)
-    group = within.parts[0] if len(within.parts) > 1 else brought.name
+def _with_contents(file: _File, lists: Lists) -> list[Brought]:
+    """A file; of an archive with more than one game, or with folders, what is in it."""
+    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
+    if not is_archive(file.origin.path):
+        return [_known(file, lists)]
     try:
-        status = path.stat()
-    except OSError as error:
-        return Brought(path, group, 0, 0, Role.UNKNOWN, reason=f"it cannot be read: {error.strerror}")
-    own = Brought(path, group, status.st_size, int(status.st_mtime), Role.UNKNOWN)
-    names, ending = [part.casefold() for part in within.parts], own.ending
+        inside = members(file.origin.path)
+    except MediumError as error:
+        return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error))]
+    known = systems()
+    games = [each for each in inside if _ending(each.name) in known.own]
+    others = [each for each in inside if each not in games and _ending(each.name) not in TEXTS]
+    if len(games) == 1 and not others:
+        own, game = _known(file, lists), games[0]
+        system = known.own[_ending(game.name)]
+        return [replace(own, role=Role.GAME, system=system, reason="the ending of what is packed in it",
+                        sure=1, packed=Packed(game))]
+    is_set = not games and not any("/" in each.name for each in inside) and file.origin.path.suffix != ".tar"
+    if is_set:
+        own = _known(file, lists)
+        listed = lists.find(inside[0].size, inside[0].crc, inside[0].read) if len(inside) == 1 else None
+        return [own if listed is None else replace(
+            own, role=Role.GAME, system=listed.system, sure=3, title=listed.title, packed=Packed(inside[0]),
+            reason=f"{listed.source} lists what is in it as “{listed.title}”")]
+    top = file.top / file.within.with_suffix("")
+    return [_known(_File(top, PurePosixPath(*_inner(each.name)), Packed(each), each.size, each.modified), lists)
+            for each in inside if _inner(each.name)]
+
+
+def _inner(name: str) -> list[str]:
+    """The parts of a name in an archive; what would climb out of it goes."""
+    return [part for part in name.replace("\\", "/").split("/") if part not in ("", ".", "..")]
+
+
+def _known(file: _File, lists: Lists) -> Brought:
+    path = file.top / file.within
+    own = Brought(path, file.origin, file.group, file.size, file.modified, Role.UNKNOWN)
+    names, ending = [part.casefold() for part in file.within.parts], own.ending
     if names[-1] in LITTER or names[-1].startswith("._") or LITTER_FOLDERS & set(names):
         return replace(own, role=Role.LITTER, reason="desktops leave it")
-    by_folder = _system_of_folders([brought.name, *within.parts[:-1]] if brought != path else [])
-    uses = {use_of(part) for part in within.parts[:-1]}
+    by_folder = _system_of_folders((file.within if isinstance(file.origin, OnCard) else path).parts[:-1])
+    uses = {use_of(part) for part in file.within.parts[:-1]}
     is_picture = kind_of(Entry(path.name, Kind.FILE, 0, None, 0)) == FileKind.PICTURE
     for role, reason, is_it in (
             (Role.SAVE, "its ending", ending in SAVES),
@@ -116,36 +197,47 @@ def _known(path: Path, brought: Path) -> Brought:
             (Role.PICTURE, "the folder of pictures", Use.PICTURES in uses and is_picture)):
         if is_it:
             return replace(own, role=role, system=by_folder, reason=reason, sure=1)
-    return _game(own, by_folder)
+    return _game(own, by_folder, lists)
 
 
-def _game(own: Brought, by_folder: str) -> Brought:
-    """By its header, by what is packed in it, by its ending, by its folder, in this order."""
+def _game(own: Brought, by_folder: str, lists: Lists) -> Brought:
+    """By its header, by its contents, by its ending, by its folder, in this order."""
     try:
-        with own.path.open("rb") as file:
-            def read(at: int, count: int) -> bytes:
-                file.seek(at)
-                return file.read(count)
-
-            reading = read_header(own.size, read, own.ending)
-    except OSError as error:
-        return replace(own, reason=f"it cannot be read: {error.strerror}")
+        with own.origin.opened() as read:
+            reading, print_ = look_at(own.size, read, own.ending)
+        listed = lists.find(own.size, own.origin.member.crc if isinstance(own.origin, Packed) else None,
+                            own.origin.read) if not reading.sure else None
+    except MossError as error:
+        return replace(own, reason=str(error))
+    own, known = replace(own, print=print_), systems()
     if reading.sure:
         return replace(own, role=Role.GAME, system=reading.system, reason=reading.reason, sure=reading.sure,
                        saves=reading.saves)
-    games = _games_in_zip(own.path) if own.ending == "zip" else {}
-    packed = next(iter(set(games.values())), "") if len(set(games.values())) == 1 else ""
-    known = systems()
+    if listed is not None:
+        return replace(own, role=Role.GAME, system=listed.system, sure=3, title=listed.title,
+                       reason=f"{listed.source} lists its contents as “{listed.title}”")
     by_ending = known.own.get(own.ending, "")
-    if packed:
-        return replace(own, role=Role.GAME, system=packed, reason="the endings of what is packed in it", sure=1,
-                       member=next(iter(games)) if len(games) == 1 else None)
     if by_ending and (not by_folder or known.are_kin(by_ending, by_folder) or own.ending in known.alone):
         return replace(own, role=Role.GAME, system=by_ending, reason="its ending", sure=1)
     usual = (*known.by_code[by_folder].shared, *known.by_code[by_folder].endings, *PACKED) if by_folder else ()
     if own.ending in usual:
         return replace(own, role=Role.GAME, system=by_folder, reason="its folder and ending", sure=1)
     return replace(own, reason="nothing tells what it is for")
+
+
+def look_at(size: int, read: ReadAt, ending: str) -> tuple[Reading, bytes]:
+    """What a header says, and the print of a file: its first bytes with its size."""
+    first = read(0, min(FRONT, size))
+
+    def held(at: int, count: int) -> bytes:
+        return first[at:at + count] if at + count <= len(first) else read(at, count)
+
+    return read_header(size, held, ending), print_of(size, first)
+
+
+def print_of(size: int, first: bytes) -> bytes:
+    """Of a file: files of one print seem the same."""
+    return blake3(size.to_bytes(8, "little") + first[:FRONT]).digest(16)
 
 
 def _system_of_folders(parts: Sequence[str]) -> str:
@@ -158,12 +250,5 @@ def _system_of_folders(parts: Sequence[str]) -> str:
     return ""
 
 
-def _games_in_zip(path: Path) -> dict[Member, str]:
-    """Files whose endings mean one system, with it; none for sets of parts, and for what cannot be read."""
-    try:
-        found = members(path)
-    except MediumError:
-        return {}
-    known = systems()
-    return {member: known.own[ending] for member in found
-            if (ending := member.name.rpartition(".")[2].casefold()) in known.own}
+def _ending(name: str) -> str:
+    return PurePosixPath(name).suffix[1:].casefold()

@@ -147,13 +147,14 @@ class FolderPlan:
         system = self.systems.get(code)
         return self.packed if system is None or system.packed is None else system.packed
 
-    def fill_in(self, pattern: str, code: str, path: str, slot: str = "") -> str:
-        """A place for a file of a system: pattern with everything put in."""
+    def fill_in(self, pattern: str, code: str, path: str, slot: str = "", *, ending: str = "") -> str:
+        """A place for a file of a system: pattern with everything put in; `ending` where it is not that of `path`."""
         system, file = self.systems.get(code), path.rpartition("/")[2]
-        stem, dot, ending = file.rpartition(".")
+        stem, dot, own = file.rpartition(".")
         words = {"root": self.root, "folder": system.folders[0] if system else code, "code": code, "CODE": code.upper(),
                  "name": (system.name if system else "") or code, "number": system.number if system else 0,
-                 "stem": stem if dot else file, "file": file, "ending": ending if dot else "", "slot": slot}
+                 "stem": stem if dot else file, "file": file, "ending": ending or (own if dot else ""),
+                 "slot": slot}
         return re.sub("/+", "/", pattern.format(**words)).strip("/")
 
 

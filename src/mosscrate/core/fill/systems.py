@@ -32,6 +32,7 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     kin: tuple[str, ...] = ()
     header: str = ""
     sizes: tuple[int, ...] = ()
+    saves: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)

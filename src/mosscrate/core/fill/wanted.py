@@ -2,19 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
-import zlib
 from collections import Counter
 from collections.abc import Callable
-from functools import partial
-from pathlib import Path
 
-from blake3 import blake3
-
+from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought
+from mosscrate.core.fill.digests import digest_of
 from mosscrate.core.fill.plans import FolderPlan, Want
-
-PIECE = 1 << 20
 
 
 def is_wanted(want: Want, file: Brought) -> bool:
@@ -23,8 +17,11 @@ def is_wanted(want: Want, file: Brought) -> bool:
         return False
     if not want.digests:
         return file.path.name.casefold() == want.file.casefold()
-    return any(_digest(kind, file.path) == wanted.casefold() for kind, _, wanted in
-               (digest.partition(":") for digest in want.digests))
+    try:
+        return any(digest_of(kind, file.origin.read()) == wanted.casefold() for kind, _, wanted in
+                   (digest.partition(":") for digest in want.digests))
+    except MossError:
+        return False
 
 
 def places_of(plan: FolderPlan, want: Want) -> list[str]:
@@ -39,20 +36,3 @@ def missing(plan: FolderPlan, is_there: Callable[[str], bool], games: Counter[st
     found = [(want, sum(games[code] for code in want.systems)) for want in plan.wants
              if not any(is_there(place) for place in places_of(plan, want))]
     return [(want, waiting) for want, waiting in found if waiting and want.need != "better with"]
-
-
-def _digest(kind: str, path: Path) -> str:
-    try:
-        with path.open("rb") as file:
-            pieces = iter(partial(file.read, PIECE), b"")
-            if kind == "crc32":
-                value = 0
-                for piece in pieces:
-                    value = zlib.crc32(piece, value)
-                return f"{value:08x}"
-            digest = blake3() if kind == "blake3" else hashlib.new(kind)
-            for piece in pieces:
-                digest.update(piece)
-            return str(digest.hexdigest())
-    except (OSError, ValueError):                           # a checksum of no kind that is known
-        return ""

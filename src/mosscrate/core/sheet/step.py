@@ -28,10 +28,12 @@ class Existing(StrEnum):
 
     REFUSE = "refuse"
     KEEP_BOTH = "keep both"            # the old one stays under a dated name
+    KEEP_DIFFERENT = "keep different"  # the same contents stay as they are, else as above
     REPLACE = "replace"
 
 
-EXISTING = asked("A file that is there already: refuse, keep it under a dated name, or replace it.")
+EXISTING = asked("A file that is there already: refuse, keep it under a dated name, the same where it differs, or "
+                 "replace it.")
 
 
 class Shop(Protocol):

@@ -34,6 +34,7 @@ class Facts:
         longest_tail: bytes that a medium without a map may be longer than such a volume; None for any number.
         is_known_swapped: whether one without a map is known again with its bytes swapped.
         entry_bytes: bytes of a folder that a name takes, at most.
+        largest_folder: bytes that one may have; None where only the volume sets a limit.
         extra_blocks: (size of a file, of a block): blocks beside its data, at most.
         is_mostly_room: whether an exact copy leaves out what is free, since such volumes are large.
         has_journal: whether a journal of its own may have to be carried out.
@@ -72,6 +73,7 @@ class Facts:
     most: int | None = None
     home: MapKind | None = None
     entry_bytes: Callable[[str], int] = lambda _name: 0
+    largest_folder: int | None = None
     extra_blocks: Callable[[int, int], int] = lambda _size, _block: 0
 
     @property

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QMouseEvent, QPainter, 
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.contents import Role
-from mosscrate.core.fill.sorting import Act, Flow
+from mosscrate.core.fill.placed import Act, Flow
 from mosscrate.core.sizes import binary, counted
 from mosscrate.desk.fill.streams import BOX, TIGHTEST, Box, Stream, Streams, lay_out
 from mosscrate.desk.shared.drawing import RIGHT, draw_text, scaled_font

@@ -7,7 +7,7 @@ from PyQt6.QtGui import QBrush, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.contents import Role
-from mosscrate.core.fill.sorting import Sorted
+from mosscrate.core.fill.placed import Sorted
 from mosscrate.core.sizes import binary
 from mosscrate.desk.shared.drawing import draw_text, mixed, scaled_font
 from mosscrate.desk.shared.painting import free_brush

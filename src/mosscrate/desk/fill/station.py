@@ -8,10 +8,12 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
+from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.sheet.planning.filling import (
     Filling,
     Regrouping,
+    Sources,
     fill,
     home_of,
     learn_from,
@@ -180,7 +182,7 @@ class FillStation(QWidget):
             self._show()
             return
         number, answers, known = self._asked, dict(self.answers), self._plans
-        own = self.model.bench.state / "plans"
+        own, lists = self.model.bench.state / "plans", self.model.bench.state / "lists"
         self.said.setText(f"Looking through {counted(len(folders), 'folder')}…" if folders else "Looking at the card…")
 
         def sort() -> Filling | Regrouping:
@@ -188,7 +190,8 @@ class FillStation(QWidget):
             if not folders and wanted is not None:
                 return regroup_under(card, wanted, partition=home, plans=own)
             plan = wanted or usual_plan(learn_from(card, home), known)
-            return fill(card, folders, plan, Watch(), partition=home, answers=answers)
+            return fill(card, Sources(folders), plan, Watch(), partition=home, answers=answers,
+                        lists=lists_at(lists))
 
         def take(found: Filling | Regrouping) -> None:
             if number == self._asked:

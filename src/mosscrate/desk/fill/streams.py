@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from mosscrate.core.fill.sorting import Act, Flow
+from mosscrate.core.fill.placed import Act, Flow
 
 BOX, GAP, LEAST = 38.0, 8.0, 2.0
 TIGHTEST = 0.75                          # of a box, where there are many

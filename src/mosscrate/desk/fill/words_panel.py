@@ -8,7 +8,7 @@ from functools import partial
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QVBoxLayout, QWidget
 
-from mosscrate.core.fill.sorting import Placed, Question
+from mosscrate.core.fill.placed import Placed, Question
 from mosscrate.core.sizes import binary, counted
 from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label
 

@@ -9,11 +9,11 @@ from collections.abc import Callable
 
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.headers import cartridges, computers, discs
-from mosscrate.core.fill.headers.base import NOTHING, Front, Reading
+from mosscrate.core.fill.headers.base import FRONT, NOTHING, Front, Reading
 
 RECOGNISERS = (*cartridges.RECOGNISERS, *discs.RECOGNISERS, *computers.RECOGNISERS)
 
-__all__ = ["NOTHING", "RECOGNISERS", "Front", "Reading", "read_header"]
+__all__ = ["FRONT", "NOTHING", "RECOGNISERS", "Front", "Reading", "read_header"]
 
 
 def read_header(size: int, read: Callable[[int, int], bytes], ending: str = "") -> Reading:

@@ -4,24 +4,31 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.roles import SYSTEM_TREE
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, PlanError
-from mosscrate.core.fill.bringing import bring
+from mosscrate.core.fill.bringing import Brought, bring, bring_from_volume
+from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.learning import Learnt, learn
+from mosscrate.core.fill.lists import NO_LISTS, Lists
+from mosscrate.core.fill.placed import Act, Flow, Sorted
 from mosscrate.core.fill.plans import FolderPlan, SystemPlan, own_plans, shipped
 from mosscrate.core.fill.regrouping import Regrouped, regroup
-from mosscrate.core.fill.sorting import Act, Flow, Sorted, equal_by_contents, local_paths, sort
+from mosscrate.core.fill.sorting import Home, sort
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Existing
-from mosscrate.core.sheet.steps import PutFiles, RegroupFiles
+from mosscrate.core.sheet.steps import AnyStep, CopyFiles, PutFiles, RegroupFiles
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import facts_of
 from mosscrate.core.watch import Watch
 
+SYSTEM_FOLDERS = 3                       # of a machine's system at the top of a volume: nothing to be brought in
 FEW = 3                                  # folders that a card must have for its own plan to be taken
 
 
@@ -133,17 +140,63 @@ def regroup_under(card: Medium, plan: FolderPlan, *, partition: int, now: Folder
     return Regrouping(partition, found, own, flows, unsure, sheet)
 
 
-def fill(card: Medium, folders: Sequence[Path], plan: FolderPlan, watch: Watch, *, partition: int,
-         answers: dict[str, str] | None = None) -> Filling:
-    """Sort folders of this computer onto a card. Raises MediumError, FitError, FormatError, Stopped."""
-    brought = bring(folders, watch)
-    with card.open() as blocks:
+@dataclass(frozen=True)
+class Sources:
+    """What is brought in: files and folders of this computer, archives among them, and another card or backup."""
+
+    folders: Sequence[Path] = ()
+    card: Medium | None = None
+
+    @property
+    def names(self) -> list[str]:
+        """As people call them."""
+        return [*(folder.name for folder in self.folders), *([self.card.name] if self.card else [])]
+
+
+def fill(card: Medium, sources: Sources, plan: FolderPlan, watch: Watch, *, partition: int,
+         answers: dict[str, str] | None = None, lists: Lists = NO_LISTS) -> Filling:
+    """Sort what is brought in onto a card. Raises MediumError, FitError, FormatError, PlanError, Stopped."""
+    with ExitStack() as open_, card.open() as blocks:
+        brought = bring(sources.folders, watch, lists)
+        if sources.card is not None:
+            brought += _from_card(sources.card, card, open_.enter_context(sources.card.open()), watch, lists)
         look = next((look for look in survey(blocks).partitions if look.index == partition), None)
         if look is None or look.volume is None or look.volume.free is None or look.volume.facts is None:
             raise FitError(f"{card.name} has no partition {partition} that takes files.")
         volume = open_partition(blocks, partition)
-        found = sort(brought, plan, volume.tree().entries, look.volume.facts, block=look.volume.block,
-                     free=look.volume.free, is_equal=equal_by_contents(volume.read_file), answers=answers)
-    paths, places = local_paths(found)
-    step = PutFiles(partition, paths, existing=Existing.KEEP_BOTH, places=places)
-    return Filling(partition, plan, found, JobSheet((step,), None, reference(card)) if paths and found.fits else None)
+        home = Home(volume.tree().entries, look.volume.facts, look.volume.block, look.volume.free)
+        found = sort(brought, plan, home, OnTheCard(volume.read_at, volume.read_file), answers=answers)
+    steps = steps_of(found, partition)
+    is_carried = any(isinstance(step, CopyFiles) for step in steps)
+    sheet = JobSheet(steps, reference(sources.card) if sources.card and is_carried else None, reference(card))
+    return Filling(partition, plan, found, sheet if steps and found.fits else None)
+
+
+def _from_card(source: Medium, card: Medium, blocks: Blocks, watch: Watch, lists: Lists) -> list[Brought]:
+    """Files of every volume that can be listed, but those with the system of a machine."""
+    if source.key == card.key:
+        raise FitError(f"{card.name} is the card that is filled. Choose another one to bring in from.")
+    found = list[Brought]()
+    for look in survey(blocks).partitions:
+        if look.volume is None or look.volume.used is None:
+            continue
+        volume = open_partition(blocks, look.index)
+        if len(SYSTEM_TREE & {entry.path for entry in volume.tree().entries}) < SYSTEM_FOLDERS:
+            found += bring_from_volume(source.name, volume, look.index, watch, lists)
+    return found
+
+
+def steps_of(found: Sorted, partition: int) -> tuple[AnyStep, ...]:
+    """Renames first, for they cost nothing; then what is copied, from this computer and from the other card."""
+    steps = list[AnyStep]()
+    if found.renamed:
+        steps.append(RegroupFiles(partition, tuple(found.renamed), tuple(found.renamed.values())))
+    for placed, existing in ((found.coming, Existing.KEEP_BOTH), (found.seeming, Existing.KEEP_DIFFERENT)):
+        order = sorted(placed, key=lambda each: (each.to.rpartition("/")[0], -each.size, each.to))
+        by_home = {home: [each for each in order if each.origin.home == home]
+                   for home in dict.fromkeys(each.origin.home for each in order)}
+        for home, files in by_home.items():
+            paths, places = tuple(each.origin.said for each in files), tuple(each.to for each in files)
+            steps.append(PutFiles(partition, paths, existing=existing, places=places) if home is None else
+                         CopyFiles(home, partition, existing=existing, only=paths, places=places))
+    return tuple(steps)

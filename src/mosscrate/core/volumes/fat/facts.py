@@ -7,7 +7,7 @@ from dataclasses import replace
 from mosscrate.core.maps import MapKind
 from mosscrate.core.volumes.facts import Facts
 from mosscrate.core.volumes.fat import names
-from mosscrate.core.volumes.fat.structures import LARGEST_GEMDOS, LEAST_GEMDOS, MAX_CLUSTERS, FatType
+from mosscrate.core.volumes.fat.structures import LARGEST_GEMDOS, LEAST_GEMDOS, MAX_CLUSTERS, MAX_DIRECTORY, FatType
 
 LARGEST_FILE = 2**32 - 1
 CLUSTERS = tuple(512 << k for k in range(8))
@@ -33,11 +33,12 @@ def why_not_short(name: str) -> str:
 def _fat(bits: int, most: int, *, is_mostly_room: bool = False) -> Facts:
     return Facts(f"fat{bits}", f"FAT{bits}", "fat", names.why_not, label_of, largest_file=LARGEST_FILE,
                  blocks=CLUSTERS, unit="clusters", most=most, is_mostly_room=is_mostly_room, is_known_swapped=True,
-                 entry_bytes=entry_bytes)
+                 entry_bytes=entry_bytes, largest_folder=MAX_DIRECTORY)
 
 
 _GEMDOS = Facts("gemdos", "GEMDOS", "fat", why_not_short, label_of, shows="fat16", longest_name=12,
                 largest_file=LARGEST_FILE, unit="clusters", home=MapKind.AHDI, entry_bytes=entry_bytes,
+                largest_folder=MAX_DIRECTORY,
                 folded=str.upper, stands_as=str.upper, least=LEAST_GEMDOS, most=LARGEST_GEMDOS)
 FACTS = (_fat(32, 2 << 40, is_mostly_room=True), _fat(16, 2 << 30), _fat(12, 128 << 20), _GEMDOS,
          replace(_GEMDOS, kind="gemdos-floppy", shows="fat12", home=MapKind.NONE, least=0),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from functools import partial
 from typing import Annotated, ClassVar
 
 from mosscrate.core.contents.naming import folders_above
@@ -22,6 +23,7 @@ from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import EXISTING, Existing, Step
 from mosscrate.core.sheet.steps.shared.filing import (
+    There,
     fuller,
     inside,
     make_way,
@@ -42,7 +44,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     """See above.
 
     Without a source in the sheet they come from another partition of the target itself. `path` is the file
-    or folder that is copied, "" for everything.
+    or folder that is copied, "" for everything. With `places`, as many as files in `only`, each goes to its own.
     """
 
     source: Annotated[int, asked("Number of the partition of the source.", Form.PARTITION, flag="--from")]
@@ -52,6 +54,8 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     existing: Annotated[Existing, EXISTING] = Existing.REFUSE
     contents: Annotated[bool, asked("Of a folder what is in it, not the folder itself.", flag="--contents")] = False
     only: Annotated[tuple[str, ...], asked("Only these files of it, by their paths there.", Form.PLACE)] = ()
+    places: Annotated[tuple[str, ...], asked("Where each of them goes, in their order.", Form.PLACE,
+                                             flag="--place")] = ()
 
     command: ClassVar[str] = "copy"
     begins_anew: ClassVar[bool] = True
@@ -80,7 +84,8 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             view = card.trial(self.partition) if card.is_planned or room.is_tight else None
             look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in entries)) if view is None else tried_out(
                 look.partition, view, look.name,
-                lambda editor: self._fill(editor, entries, passage, hollow, facts, Watch()))
+                lambda editor: self._fill(editor, entries, passage, hollow, facts, Watch(), self._there(
+                    card.files(self.partition), facts, is_trial=True)))
         elif look.volume and look.volume.free is not None and not self.path:
             if came.volume.used > look.volume.free:
                 raise FitError(f"The files of {came.name} ({binary(came.volume.used)}) do not fit into {look.name}: "
@@ -98,10 +103,15 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         assert decided.passage is not None, "the files are at hand"
         volume = open_volume((source or card).window(self.source))
         entries, editor = self._entries(volume), edit(card.window(self.partition))
-        done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch)
+        own = open_volume(card.window(self.partition)) if self.existing == Existing.KEEP_DIFFERENT else None
+        done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch,
+                          self._there(own, decided.chosen, is_trial=False))
         editor.commit()
         return Done(f"{counted(len(entries), 'entry', 'entries')} copied to {card.look(self.partition).name}, "
                     f"{binary(done)}.", done)
+
+    def _there(self, volume: Volume | None, facts: Facts, *, is_trial: bool) -> There:
+        return There(volume, self.folder, self.existing, facts, is_trial=is_trial)
 
     def _entries(self, volume: Volume) -> list[Entry]:
         """What is copied. Raises FitError where nothing is there."""
@@ -109,15 +119,19 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             found = subtree(volume.tree(), self.path)
         except MediumError as error:
             raise FitError(str(error)) from error
+        if self.places:
+            return _placed(found, self.only, self.places)
         if self.only:
             found = _those(found, self.only)
         return [replace(e, path=e.path.partition("/")[2]) for e in found if "/" in e.path] \
             if self.contents and self.path and found[0].kind == Kind.FOLDER else found
 
     def _fill(self, editor: Editor, entries: list[Entry], passage: Passage, read: Callable[[Entry], Iterator[bytes]],
-              facts: Facts, watch: Watch) -> int:
+              facts: Facts, watch: Watch, there: There) -> int:
         """Copy everything; returns bytes of files. Raises FitError, MediumError."""
         ensure_folder(editor, self.folder, now())
+        entries = [e for e in entries if e.kind != Kind.FILE or not there.holds(passage.path(e), e.size,
+                                                                               partial(read, e))]
         return copy_tree(read, entries, editor, passage, watch, folder=self.folder,
                          make_way=lambda path: make_way(editor, path, self.existing, facts))
 
@@ -130,3 +144,15 @@ def _those(entries: list[Entry], paths: tuple[str, ...]) -> list[Entry]:
         raise FitError(f"There is no “{min(missing)}” among what is to be copied.")
     above = folders_above(wanted)
     return [entry for entry in entries if entry.path in wanted or (entry.path in above and entry.kind == Kind.FOLDER)]
+
+
+def _placed(entries: list[Entry], paths: tuple[str, ...], places: tuple[str, ...]) -> list[Entry]:
+    """Files with the paths that they are meant to have, and the folders above these. Raises FitError."""
+    if not len(paths) == len(places) == len(set(places)):
+        raise FitError("Each file needs a place of its own.")
+    there = {entry.path: entry for entry in entries if entry.kind == Kind.FILE}
+    missing = next((path for path in paths if path not in there), None)
+    if missing is not None:
+        raise FitError(f"There is no file “{missing}” among what is to be copied.")
+    return [*(Entry(path, Kind.FOLDER, 0, now().modified, 0) for path in sorted(folders_above(places))),
+            *(replace(there[path], path=place) for path, place in zip(paths, places, strict=True))]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Annotated, ClassVar
 
@@ -17,6 +18,7 @@ from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import EXISTING, Existing, Step
 from mosscrate.core.sheet.steps.shared.filing import (
+    There,
     fuller,
     inside,
     make_way,
@@ -29,7 +31,7 @@ from mosscrate.core.sheet.steps.shared.filing import (
 from mosscrate.core.sheet.steps.shared.room import tables
 from mosscrate.core.sheet.steps.shared.trying import tried_out
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Entry, Facts, Kind, edit
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, open_volume
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
@@ -79,7 +81,8 @@ class PutFiles(Step, tag="put", frozen=True):
         view = card.trial(self.partition) if card.is_planned or room.is_tight else None
         if view is not None:
             look = tried_out(look.partition, view, look.name,
-                             lambda editor: self._fill(editor, putting, lambda _path: iter(()), Watch()))
+                             lambda editor: self._fill(editor, putting, lambda _path: iter(()), Watch(), self._there(
+                                 card.files(self.partition), facts, is_trial=True)))
         else:
             look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in putting.entries))
         first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
@@ -119,14 +122,19 @@ class PutFiles(Step, tag="put", frozen=True):
         """See Step."""
         putting: Putting = decided.chosen
         editor = edit(card.window(self.partition))
-        done = self._fill(editor, putting, _pieces, watch)
+        volume = open_volume(card.window(self.partition)) if self.existing == Existing.KEEP_DIFFERENT else None
+        done = self._fill(editor, putting, _pieces, watch, self._there(volume, putting.facts, is_trial=False))
         editor.commit()
         passage, count = putting.passage, sum(e.kind == Kind.FILE for e in putting.entries)
         names = len(passage.changed_names)
         said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
         return Done(f"{counted(count, 'file')} put onto {card.look(self.partition).name}, {binary(done)}.{said}", done)
 
-    def _fill(self, editor: Editor, putting: Putting, read: Callable[[str], Iterator[bytes]], watch: Watch) -> int:
+    def _there(self, volume: Volume | None, facts: Facts, *, is_trial: bool) -> There:
+        return There(volume, self.folder, self.existing, facts, is_trial=is_trial)
+
+    def _fill(self, editor: Editor, putting: Putting, read: Callable[[str], Iterator[bytes]], watch: Watch,
+              there: There) -> int:
         """Put everything; returns bytes of files. Raises FitError, MediumError."""
         ensure_folder(editor, self.folder, now())
         total, done = sum(e.size for e in putting.entries), 0
@@ -134,6 +142,8 @@ class PutFiles(Step, tag="put", frozen=True):
             to = f"{self.folder}/{putting.passage.path(entry)}".strip("/")
             if entry.kind == Kind.FOLDER:
                 editor.add_folder(to, entry.traits)
+                continue
+            if there.holds(putting.passage.path(entry), entry.size, partial(read, putting.places[entry.path])):
                 continue
             make_way(editor, to, self.existing, putting.facts)
             editor.add_file(to, read(putting.places[entry.path]), entry.traits, size=entry.size)

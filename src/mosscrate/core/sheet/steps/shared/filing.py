@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from mosscrate.core.contents.comparing import are_equal
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.contents.needs import room_for
@@ -74,6 +75,9 @@ def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage
             raise FitError(f"“{e.path}” is there already, as a {kind}. Take another name; nothing was changed.")
         if e.kind != Kind.FOLDER and existing == Existing.REFUSE:
             raise FitError(f"“{e.path}” is there already. Replace it, or keep both; nothing was changed.")
+    if existing == Existing.KEEP_DIFFERENT:              # those seem to be the same
+        seeming = {e.path for e, was in met if e.size == was.size}
+        wanted = [e for e in wanted if e.path not in seeming]
     need = room_for(wanted, facts, volume.block)
     gone = (was.size for _, was in met) if existing == Existing.REPLACE else ()
     free = (volume.free or 0) + sum(-(-size // volume.block) * volume.block for size in gone)
@@ -114,8 +118,27 @@ def make_way(editor: Editor, path: str, existing: Existing, facts: Facts) -> Non
             raise FitError(f"“{path}” is there already. Replace it, or keep both; nothing was changed.")
         case Existing.REPLACE:
             editor.remove(path)
-        case Existing.KEEP_BOTH:
+        case Existing.KEEP_BOTH | Existing.KEEP_DIFFERENT:
             editor.rename(path, dated(path, editor, facts))
+
+
+class There:
+    """Files that are on a volume already, for those that come with `KEEP_DIFFERENT`.
+
+    Nothing counts as there for the other ways, and by its size alone where only a trial is made.
+    """
+
+    def __init__(self, volume: Volume | None, folder: str, existing: Existing, facts: Facts, *, is_trial: bool) -> None:
+        self._volume, self._facts, self._is_trial = volume, facts, is_trial
+        entries = inside(volume, folder) if existing == Existing.KEEP_DIFFERENT else ()
+        self._entries = {facts.folded(e.path): e for e in entries if e.kind == Kind.FILE}
+
+    def holds(self, path: str, size: int, pieces: Callable[[], Iterable[bytes]]) -> bool:
+        """Whether a file with these bytes is at a path, as it is seen from the folder. Raises MediumError."""
+        entry = self._entries.get(self._facts.folded(path))
+        if entry is None or entry.size != size or self._volume is None:
+            return False
+        return self._is_trial or are_equal(pieces(), self._volume.read_file(entry))
 
 
 def dated(path: str, editor: Editor, facts: Facts) -> str:

@@ -1,0 +1,156 @@
+"""What needs a word from the person: one question for each cause, with ready answers, most worth first."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from math import log2
+
+from mosscrate.core.fill.bringing import Role
+from mosscrate.core.fill.placed import Act, Cause, Placed, Question
+from mosscrate.core.fill.placing import Placing
+from mosscrate.core.fill.sets import Lacking
+from mosscrate.core.fill.wanted import missing
+from mosscrate.core.sizes import MIB, binary, counted, listed
+
+SHOWN = 3
+ALL_THE_SAME = "bring in all the same"
+LEAVE_OUT = "leave out"
+TAKE = "take it from the crate"
+
+
+def questions_about(placed: Sequence[Placed], placing: Placing, lacking: Sequence[Lacking],
+                    in_crate: dict[str, str]) -> list[Question]:
+    """One for each cause; `in_crate` are wanted system files that a backup holds, with its name."""
+    causes = defaultdict[tuple[str, str, str], list[Placed]](list)
+    for each in placed:
+        if each.act == Act.KEEP_BOTH:
+            causes["both", str(each.file.role), ""].append(each)
+        elif each.act == Act.RENAME:
+            causes["renames", "", ""].append(each)
+        elif each.act == Act.LEAVE:
+            causes[_cause_of(each)].append(each)
+        elif each.file.role == Role.SAVE and "stays in use" in each.why:
+            causes["both", "save", "beside"].append(each)
+    asked = [question for cause, found in causes.items() if (question := _question(cause, found)) is not None]
+    asked += _about_system_files(placed, placing, in_crate)
+    asked += [_about_sheet(each) for each in lacking]
+    return [*asked, _about_names(placing)] if placing.renamed else asked
+
+
+def _cause_of(each: Placed) -> tuple[str, str, str]:
+    file = each.file
+    match each.cause:
+        case Cause.FOLDER:
+            return str(each.cause), file.system, ""
+        case Cause.ENDING:
+            return str(each.cause), file.system, file.ending
+        case Cause.LITTER:
+            return str(each.cause), "", ""
+    return str(each.cause), file.group, ""
+
+
+def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | None:
+    number, size, group = len(found), sum(each.file.size for each in found), cause[1]
+    names = f"{', '.join(each.file.path.name for each in found[:SHOWN])}{' …' if number > SHOWN else ''}"
+    are, why = "is" if number == 1 else "are", found[0].why
+    match cause[0]:
+        case "both" if cause[2]:
+            newer = sum("card’s is newer" in each.why for each in found)
+            return Question("both save", f"{counted(number, 'save')} {are} on the card with other contents: {names}. "
+                            f"The card’s stay in use{f', newer for {newer} of them' if newer else ''}; the others come "
+                            "beside.", ("keep both", "use the ones brought in"), _worth(9, found), number)
+        case "both":
+            return Question(f"both {group}", f"{counted(number, group)} {are} on the card with other contents: "
+                            f"{names}. The card’s stay under dated names.", ("keep both",), _worth(9, found), number)
+        case "renames":
+            return Question("renames", f"{counted(number, 'file')} {are} on the card already under other names or in "
+                            f"other folders, compared: {names}.", ("rename", "bring in as well"), _worth(4, found),
+                            number)
+        case Cause.FOLDER:
+            return Question(f"folder {group}", f"{group} has no folder on this card: {counted(number, 'file')}, "
+                            f"{binary(size)}.", (LEAVE_OUT, "make one"), _worth(6, found), number)
+        case Cause.ENDING:
+            return Question(f"ending {group} {cause[2]}", f"{counted(number, f'{group} file')} {are} {cause[2]}; "
+                            f"{why}.", (LEAVE_OUT, ALL_THE_SAME), _worth(5, found), number)
+        case Cause.SAVES:
+            return Question(f"saves {group}", f"{counted(number, 'save')} of {group} {are} left out: {why}.",
+                            (LEAVE_OUT,), _worth(7, found), number)
+        case Cause.SIZE:
+            return Question(f"save size {group}", f"{counted(number, 'save')} of {group} {are} hardly of "
+                            f"{'its game' if number == 1 else 'their games'}: {found[0].file.path.name}, {why}.",
+                            (LEAVE_OUT, ALL_THE_SAME), _worth(7, found), number)
+        case Cause.STATES:
+            return Question(f"states {group}", f"{counted(number, 'save state')} of {group} {are} left out: {why}.",
+                            (LEAVE_OUT, ALL_THE_SAME), _worth(3, found), number)
+        case Cause.PICTURES | Cause.SYSTEM as what:
+            of = "picture" if what == Cause.PICTURES else "system file"
+            return Question(f"{what} {group}", f"{counted(number, of)} of {group} {are} left out: {why}.",
+                            (LEAVE_OUT,), _worth(3, found), number)
+        case Cause.LITTER:
+            return Question("litter", f"{counted(number, 'file')} that desktops leave behind, {binary(size)}.",
+                            (LEAVE_OUT,), _worth(1, found), number)
+        case Cause.FULL:
+            return Question(f"full {group}", f"{counted(number, 'file')} of {group} {are} left out: a folder of this "
+                            f"file system has no room for more names. First {names}.", (LEAVE_OUT,), _worth(8, found),
+                            number)
+        case Cause.UNKNOWN:
+            return Question(f"unknown {group}", f"{counted(number, 'file')} of {group} {are} left out, since nothing "
+                            f"tells what for: {names}.", (LEAVE_OUT,), _worth(3, found), number)
+    return None
+
+
+def _worth(rank: int, found: Sequence[Placed]) -> float:
+    return rank * 1000 + 100 * log2(1 + len(found)) + sum(each.file.size for each in found) / 64 / MIB
+
+
+def _about_system_files(placed: Sequence[Placed], placing: Placing, in_crate: dict[str, str]) -> list[Question]:
+    """What is wanted for games that are on the card or come to it, and is not there."""
+    plan, ground = placing.plan, placing.ground
+    games = Counter(each.file.system for each in placed if each.file.role == Role.GAME and each.act != Act.LEAVE)
+    for code in plan.systems:
+        own = ground.facts.folded(f"{plan.folder_of(code)}/")
+        games[code] += sum(path.startswith(own) for path in ground.there)
+    lost = missing(plan, lambda place: (folded := ground.facts.folded(place)) in ground.there or folded in ground.taken,
+                   games)
+    asked = []
+    for want, waiting in lost:
+        held = in_crate.get(want.file, "")
+        waits = "waits" if waiting == 1 else "wait"
+        asked.append(Question(f"want {want.file}", f"{want.file} is missing for {listed(want.systems)}; "
+                              f"{counted(waiting, 'game')} {waits} for it.{f' {held}' if held else ''}",
+                              (TAKE, "go on without") if held else ("go on without",),
+                              7000 + 100 * log2(1 + waiting), waiting))
+    return asked
+
+
+def _about_sheet(lacking: Lacking) -> Question:
+    more = " …" if len(lacking.names) > SHOWN else ""
+    return Question(f"sheet {lacking.sheet.path}", f"“{lacking.sheet.path.name}” names "
+                    f"{listed(list(lacking.names[:SHOWN]))}{more}, and nothing of that name is beside it.",
+                    ("bring in what there is",), 6500.0, 1)
+
+
+def _about_names(placing: Placing) -> Question:
+    old, new = next(iter(placing.renamed.items()))
+    because = f": {placing.plan.names.because}" if placing.plan.names.because else ""
+    return Question("names", f"{counted(len(placing.renamed), 'name')} cannot stand there{because}. “{_last(old)}” "
+                    f"becomes “{_last(new)}”.", ("shorten them so",), 2000 + 100 * log2(1 + len(placing.renamed)),
+                    len(placing.renamed))
+
+
+def too_much(placed: Sequence[Placed], need: int, free: int) -> Question:
+    """What would fit: without the smallest group that is large enough."""
+    groups = Counter[str]()
+    for each in placed:
+        if each.act in (Act.COPY, Act.KEEP_BOTH):
+            groups[each.file.group] += each.size
+    over = need - free
+    enough = sorted((size, group) for group, size in groups.items() if size >= over)
+    hint = f" Without {enough[0][1]} ({binary(enough[0][0])}) the rest does." if enough else ""
+    return Question(f"group {enough[0][1]}" if enough else "room", f"{binary(over)} do not fit.{hint}",
+                    ("decide", LEAVE_OUT) if enough else ("decide",), 8000.0, len(placed))
+
+
+def _last(path: str) -> str:
+    return path.rpartition("/")[2]

@@ -1,0 +1,144 @@
+"""Lists of checksums that a person has: files are known by their contents, whatever they are called.
+
+Open XML lists (a `datafile` of `game` or `machine` elements with `rom` elements that have name, size, crc and sha1),
+and our own TOML: `system`, and `[[files]]` with `name`, `size` and one of `crc32`, `sha1`, `blake3`.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from xml.etree import ElementTree
+
+import msgspec
+
+from mosscrate.core.errors import PlanError
+from mosscrate.core.fill.digests import digest_of
+from mosscrate.core.fill.systems import MAYBE, systems
+
+ENDINGS = (".xml", ".dat", ".toml")
+LARGEST = 512 << 20                      # bytes of a list
+KINDS = ("crc32", "sha1", "blake3")
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A file that a list names."""
+
+    system: str
+    title: str
+    file: str
+    digests: tuple[tuple[str, str], ...]
+    source: str
+
+
+class Lists:
+    """Everything that is listed, by size."""
+
+    def __init__(self, paths: Sequence[Path] = ()) -> None:
+        """Raises PlanError where a list cannot be used."""
+        self._by_size = defaultdict[int, list[Listed]](list)
+        for path in paths:
+            self._read(path)
+
+    def __len__(self) -> int:
+        return sum(map(len, self._by_size.values()))
+
+    def find(self, size: int, crc: int | None, read: Callable[[], Iterable[bytes]]) -> Listed | None:
+        """What a file is by its contents; they are read only where a listed file has the same size."""
+        held: dict[str, str] = {} if crc is None else {"crc32": f"{crc:08x}"}
+        for each in self._by_size.get(size, ()):
+            if each.digests and all(_held(held, kind, read) == wanted for kind, wanted in each.digests[:1]):
+                return each
+        return None
+
+    def _read(self, path: Path) -> None:
+        try:
+            if path.stat().st_size > LARGEST:
+                raise PlanError(f"{path.name} is too large for a list of checksums.")
+            found = _from_toml(path) if path.suffix == ".toml" else _from_xml(path)
+            for size, each in found:
+                self._by_size[size].append(each)
+        except OSError as error:
+            raise PlanError(f"{path.name} cannot be read: {error.strerror}.") from error
+
+
+NO_LISTS = Lists()
+
+
+def lists_at(folder: Path, more: Sequence[Path] = ()) -> Lists:
+    """Those that a person has in a folder, and more. Raises PlanError."""
+    return Lists([*sorted(path for path in folder.glob("*") if path.suffix in ENDINGS), *more])
+
+
+def _held(held: dict[str, str], kind: str, read: Callable[[], Iterable[bytes]]) -> str:
+    if kind not in held:
+        held[kind] = digest_of(kind, read())
+    return held[kind]
+
+
+class _File(msgspec.Struct, forbid_unknown_fields=True):
+    name: str
+    size: int
+    crc32: str = ""
+    sha1: str = ""
+    blake3: str = ""
+
+
+class _List(msgspec.Struct, forbid_unknown_fields=True):
+    system: str
+    files: list[_File]
+    name: str = ""
+
+
+def _from_toml(path: Path) -> Iterator[tuple[int, Listed]]:
+    try:
+        told = msgspec.convert(tomllib.loads(path.read_text("utf-8")), _List)
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise PlanError(f"{path.name}: this is no TOML: {error}.") from error
+    except msgspec.ValidationError as error:
+        raise PlanError(f"{path.name}: {error}.") from error
+    if told.system not in systems().by_code:
+        raise PlanError(f"{path.name}: system: found {told.system}, expected a code; `plans systems` lists them.")
+    for each in told.files:
+        digests = tuple((kind, getattr(each, kind).casefold()) for kind in KINDS if getattr(each, kind))
+        yield each.size, Listed(told.system, each.name.rpartition(".")[0] or each.name, each.name, digests, path.name)
+
+
+def _from_xml(path: Path) -> Iterator[tuple[int, Listed]]:
+    """Lists may have a hundred thousand games: one element at a time."""
+    system, title, is_list = "", "", False
+    try:
+        for event, element in ElementTree.iterparse(path, ("start", "end")):
+            if event == "start":
+                is_list = is_list or element.tag in ("datafile", "softwarelist")
+                if element.tag in ("game", "machine", "software"):
+                    title = element.get("name", "")
+                continue
+            if element.tag == "name" and not system and not title:
+                system = _system_called(element.text or "")
+            if element.tag == "rom":
+                yield from _rom(element, system or _system_called(path.stem), title, path.name)
+            if element.tag in ("game", "machine", "software"):
+                element.clear()
+    except ElementTree.ParseError as error:
+        raise PlanError(f"{path.name}: this is no XML, or it is cut: {error}.") from error
+    if not is_list:
+        raise PlanError(f"{path.name}: found no list of files with checksums in it.")
+
+
+def _rom(element: ElementTree.Element, system: str, title: str, source: str) -> Iterator[tuple[int, Listed]]:
+    size = element.get("size", "")
+    digests = tuple((kind, value.casefold()) for kind, value in (("crc32", element.get("crc", "").zfill(8)),
+                    ("sha1", element.get("sha1", ""))) if value.strip("0"))
+    if size.isdecimal() and digests and system:
+        yield int(size), Listed(system, title, element.get("name", ""), digests, source)
+
+
+def _system_called(name: str) -> str:
+    named = systems().named(name)
+    best = max(named, key=lambda code: named[code], default="")
+    return best if best and named[best] > MAYBE else ""

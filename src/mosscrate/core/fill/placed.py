@@ -1,0 +1,152 @@
+"""What goes where: files that are brought in, sorted into the folders of a plan, beside what is on the card already."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from enum import StrEnum
+
+from mosscrate.core.fill.bringing import Brought
+from mosscrate.core.fill.origins import Origin
+
+
+class Act(StrEnum):
+    """What becomes of a file."""
+
+    COPY = "copied"
+    KEEP_BOTH = "kept both"
+    RENAME = "renamed on the card"
+    SKIP = "there already"
+    SEEMS = "there, it seems"            # compared when the job runs
+    LEAVE = "left out"
+
+
+class Cause(StrEnum):
+    """Why something is left out; questions are asked by causes."""
+
+    NONE = ""
+    GROUP = "group"
+    FOLDER = "folder"
+    ENDING = "ending"
+    UNKNOWN = "unknown"
+    SAVES = "saves"
+    SIZE = "save size"
+    STATES = "states"
+    PICTURES = "pictures"
+    SYSTEM = "system"
+    LITTER = "litter"
+    FULL = "full"
+    MET = "met"
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A file with its place on the card, what becomes of it, and why.
+
+    `is_unpacked` for what lies in an archive; `was` is the place that a file of the card has now which is renamed;
+    `cause` is why something is left out.
+    """
+
+    file: Brought
+    act: Act
+    to: str = ""
+    why: str = ""
+    is_unpacked: bool = False
+    was: str = ""
+    cause: Cause = Cause.NONE
+
+    @property
+    def origin(self) -> Origin:
+        """Where the bytes come from."""
+        return self.file.packed if self.is_unpacked and self.file.packed else self.file.origin
+
+    @property
+    def size(self) -> int:
+        """Bytes that come to the card."""
+        return self.file.packed.member.size if self.is_unpacked and self.file.packed else self.file.size
+
+
+@dataclass(frozen=True)
+class Question:
+    """Something that needs a word.
+
+    Attributes:
+        key: by which an answer is given.
+        sentence: what it is about.
+        answers: what can be done, by the word of it; the first is taken if nobody answers.
+        worth: by which questions are put in order.
+        files: how many it is about.
+    """
+
+    key: str
+    sentence: str
+    answers: tuple[str, ...]
+    worth: float
+    files: int
+
+    @property
+    def usual(self) -> str:
+        """The answer that is taken if nobody answers."""
+        return self.answers[0]
+
+
+@dataclass(frozen=True)
+class Flow:
+    """Files of one group that go into one folder: what a ribbon is."""
+
+    group: str
+    folder: str
+    act: Act
+    files: int
+    size: int
+
+
+@dataclass(frozen=True)
+class Sorted:
+    """The whole of it.
+
+    Attributes:
+        placed: every file.
+        along: files of the card that change places with the games that are renamed: path → place.
+        questions: most worth first.
+        need: bytes on the card, clusters counted whole.
+        lost: bytes of these that clusters lose.
+        free: bytes that are free there now.
+    """
+
+    placed: tuple[Placed, ...]
+    along: dict[str, str]
+    questions: tuple[Question, ...]
+    need: int
+    lost: int
+    free: int
+
+    @property
+    def coming(self) -> tuple[Placed, ...]:
+        """Files that are written."""
+        return tuple(each for each in self.placed if each.act in (Act.COPY, Act.KEEP_BOTH))
+
+    @property
+    def seeming(self) -> tuple[Placed, ...]:
+        """Files that are compared by the job, and written only where they differ."""
+        return tuple(each for each in self.placed if each.act == Act.SEEMS)
+
+    @property
+    def renamed(self) -> dict[str, str]:
+        """Files of the card that get other places: path → place."""
+        return {each.was: each.to for each in self.placed if each.act == Act.RENAME} | self.along
+
+    @property
+    def fits(self) -> bool:
+        """Whether there is room for what is written."""
+        return self.need <= self.free
+
+    def flows(self) -> list[Flow]:
+        """What goes from which group into which folder, the largest first."""
+        files, sizes = Counter[tuple[str, str, Act]](), Counter[tuple[str, str, Act]]()
+        for each in self.placed:
+            folder = each.to.rpartition("/")[0] if each.act != Act.LEAVE else ""
+            key = (each.file.group, folder, each.act)
+            files[key] += 1
+            sizes[key] += each.size
+        return [Flow(*key, files[key], size) for key, size in sizes.most_common()]

@@ -1,0 +1,378 @@
+"""The place of each file that is brought in, and what stands against it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import PurePosixPath
+
+from mosscrate.core.contents.naming import menu_name, proposed_name
+from mosscrate.core.errors import MossError
+from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.placed import Act, Cause, Placed
+from mosscrate.core.fill.plans import FolderPlan, Saves
+from mosscrate.core.fill.saves import CARDS, Game, Games, is_empty, why_not_of
+from mosscrate.core.fill.systems import systems
+from mosscrate.core.fill.wanted import is_wanted, places_of
+from mosscrate.core.sizes import listed
+from mosscrate.core.volumes import Entry, Facts, Kind
+
+DISCS = ("cue", "gdi", "ccd", "mds", "chd", "pbp", "iso", "cso", "cdi")
+COMING = (Act.COPY, Act.KEEP_BOTH)
+
+
+@dataclass(frozen=True)
+class Target:
+    """A place on the card; or "" and why there is none."""
+
+    path: str
+    why: str = ""
+    cause: Cause = Cause.NONE
+
+
+@dataclass
+class Ground:
+    """The card that is filled: what is on it, and what is going to be.
+
+    Attributes:
+        there: by folded path.
+        taken: folded places that something is going to have, with it.
+        names: folded folder → lower-case names that are going to stand there.
+        used: folded folder → bytes of its entries.
+    """
+
+    facts: Facts
+    there: dict[str, Entry]
+    taken: dict[str, Brought] = field(default_factory=dict)
+    names: defaultdict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
+    used: defaultdict[str, int] = field(default_factory=lambda: defaultdict(int))
+
+    def __post_init__(self) -> None:
+        for path in self.there:
+            folder, _, name = path.rpartition("/")
+            self.used[folder] += self.facts.entry_bytes(name)
+
+    def is_full(self, path: str) -> bool:
+        """Whether a new name has no room in its folder, however much is free."""
+        folder, _, name = path.rpartition("/")
+        most = self.facts.largest_folder
+        return most is not None and self.used[self.facts.folded(folder)] + self.facts.entry_bytes(name) > most
+
+    def take(self, path: str, file: Brought) -> None:
+        """Note a place as taken."""
+        folded = self.facts.folded(path)
+        folder, _, name = path.rpartition("/")
+        self.taken[folded] = file
+        self.names[self.facts.folded(folder)].add(name.lower())
+        if folded not in self.there:
+            self.used[self.facts.folded(folder)] += self.facts.entry_bytes(name)
+
+
+class Placing:
+    """Places files one set after the other; games come before what belongs to them."""
+
+    def __init__(self, plan: FolderPlan, ground: Ground, card: OnTheCard, answers: dict[str, str]) -> None:
+        self.plan, self.ground, self.card, self.answers = plan, ground, card, answers
+        self.games = Games()
+        self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
+        self._discs: dict[tuple[str, str], Brought] = {}   # system and stem → the form that is brought in
+
+    def place_all(self, brought: Sequence[Brought]) -> list[Placed]:
+        """Where everything goes: games with their sets, then what belongs to games."""
+        self._note_games_there()
+        found, parts = list[Placed](), defaultdict[str, list[Brought]](list)
+        games = [each for each in brought if each.role == Role.GAME]
+        for each in games:
+            if each.lead:
+                parts[each.lead].append(each)
+        for each in _by_liking([each for each in games if not each.lead], self.plan):
+            found += self._set(each, parts)
+        done = {each.file.path for each in found}
+        for each in games:
+            if each.path not in done:                        # lists that name each other
+                found += self._set(replace(each, lead=""), {})
+        for each in brought:
+            if each.role != Role.GAME:
+                found += self._other(each)
+        return found
+
+    def _note_games_there(self) -> None:
+        for code, system in self.plan.systems.items():
+            for folder in system.folders:
+                own = self.ground.facts.folded(f"{self.plan.root}/{folder}/".lstrip("/"))
+                for path, entry in self.ground.there.items():
+                    if path.startswith(own) and entry.kind == Kind.FILE and _is_game(entry.name):
+                        self.games.add(Game(code, entry.name))
+
+    def _set(self, lead: Brought, parts: dict[str, list[Brought]]) -> list[Placed]:
+        """A game, with the files that it names."""
+        below = _below(lead, parts)
+        first = self._wanted(lead) or [self._game(lead, has_parts=bool(below))]
+        main = first[0]
+        if main.act == Act.LEAVE or main.file.role != Role.GAME:
+            if lead.ending == "m3u" and below:             # its discs stand for themselves
+                discs = [each for each in below if each.lead == str(lead.path)]
+                return first + [placed for disc in discs for placed in self._set(replace(disc, lead=""), parts)]
+            return first + [self._leave(each, main.why, main.cause) for each in below]
+        if not below:
+            return first
+        return self._together(lead, below, PurePosixPath(main.to).parent)
+
+    def _together(self, lead: Brought, parts: list[Brought], folder: PurePosixPath) -> list[Placed]:
+        """A set in one folder under its own names; in another one where the card has a different one of that name."""
+        every = [lead, *parts]
+        inner = {id(each): _within(each, lead) for each in every}
+        self.ground.taken.pop(self.ground.facts.folded(str(folder / lead.path.name)), None)
+        for number in range(1, 100):
+            base = folder if number == 1 else folder.parent / f"{folder.name} ({number})" \
+                if folder.name == lead.path.stem else folder / f"{lead.path.stem} ({number})"
+            places = [str(base / inner[id(each)]) for each in every]
+            if not any(self._differs(each, to) for each, to in zip(every, places, strict=True)):
+                break
+        return [self._at(each, to, keeps_name=True) for each, to in zip(every, places, strict=True)]
+
+    def _differs(self, file: Brought, to: str) -> bool:
+        folded = self.ground.facts.folded(to)
+        if folded in self.ground.taken:
+            return True
+        entry = self.ground.there.get(folded)
+        if entry is None:
+            return False
+        return entry.kind != Kind.FILE or entry.size != file.size or self.card.is_equal(file.origin, entry) is False
+
+    def _game(self, file: Brought, *, has_parts: bool) -> Placed:
+        if self.answers.get(f"group {file.group}") == "leave out":
+            return self._leave(file, "its group is left out", Cause.GROUP)
+        target = self._of_game(file, has_parts=has_parts)
+        if not target.path:
+            return self._leave(file, target.why, target.cause)
+        if file.ending in DISCS:
+            other = self._discs.setdefault((file.system, file.path.stem.casefold()), file)
+            if other.ending != file.ending:
+                return self._leave(file, f"“{other.path.name}” of the same disc is brought in", Cause.MET)
+        placed = self._at(file, target.path, keeps_name=has_parts)
+        if placed.to:
+            self.games.add(Game(file.system, placed.to.rpartition("/")[2], file.saves), file.path.name)
+        return placed
+
+    def _wanted(self, file: Brought) -> list[Placed]:
+        """Places of a file that the plan wants as a system file; none where it does not."""
+        wants = [want for want in self.plan.wants if is_wanted(want, file)]
+        why = f"it is {listed([want.file for want in wants])}, which this card wants"
+        return [self._at(replace(file, role=Role.SYSTEM, reason=why, packed=None), place)
+                for want in wants for place in places_of(self.plan, want)]
+
+    def _other(self, file: Brought) -> list[Placed]:
+        if self.answers.get(f"group {file.group}") == "leave out":
+            return [self._leave(file, "its group is left out", Cause.GROUP)]
+        if file.role != Role.LITTER and (wanted := self._wanted(file)):
+            return wanted
+        match file.role:
+            case Role.LITTER:
+                return [self._leave(file, "desktops leave it behind", Cause.LITTER)]
+            case Role.SAVE:
+                return [self._save(file)]
+            case Role.STATE:
+                return [self._state(file)]
+            case Role.PICTURE:
+                return [self._picture(file)]
+            case Role.SYSTEM:
+                return [self._system_file(file)]
+        return [self._leave(file, file.reason or "nothing tells what it is for", Cause.UNKNOWN)]
+
+    def _system_file(self, file: Brought) -> Placed:
+        pattern = self.plan.system_files
+        if not pattern:
+            return self._leave(file, "this plan says nothing of system files", Cause.SYSTEM)
+        if ("{code}" in pattern.casefold() or "{folder}" in pattern) and not file.system:
+            return self._leave(file, "it is not known which system wants it", Cause.SYSTEM)
+        return self._at(file, self.plan.fill_in(pattern, file.system, file.path.name))
+
+    def _save(self, file: Brought) -> Placed:
+        """Beside its game by the plan's pattern; never instead of another one."""
+        games, _ = self.games.of(file.path.name, file.system)
+        if len({game.system for game in games}) > 1:
+            return self._leave(file, f"games of {listed(sorted({g.system for g in games}))} are called so", Cause.SAVES)
+        game = games[0] if games else Game(file.system, file.path.name)
+        target = self._by_pattern(file, game, "saves")
+        if not target.path:
+            return self._leave(file, target.why, target.cause)
+        strange = why_not_of(file.size, file.ending, game, file.origin.read) if games else ""
+        if strange and self.answers.get(f"save size {file.group}") != "bring in all the same":
+            return self._leave(file, strange, Cause.SIZE)
+        return self._beside(file, target.path)
+
+    def _beside(self, file: Brought, to: str) -> Placed:
+        """A save: where the card has another one, that stays in use, and this one comes beside under its day."""
+        entry = self.ground.there.get(self.ground.facts.folded(self._stands(to)))
+        if entry is None or entry.kind != Kind.FILE or (entry.size == file.size and self.card.is_equal(
+                file.origin, entry) is not False):
+            return self._at(file, to)
+        if self.answers.get("both save") == "use the ones brought in":
+            return self._at(file, to)
+        if is_empty(file.origin.read()):
+            return self._leave(file, "nothing was ever saved in it, and the card has one", Cause.NONE)
+        stem, dot, ending = to.rpartition(".")
+        day = f"{datetime.fromtimestamp(file.modified):%Y-%m-%d}"
+        placed = self._at(file, f"{stem or ending} ({day}){dot}{ending if stem else ''}")
+        if placed.act in COMING:
+            newer = "the card’s is newer" if (entry.modified or 0) > file.modified else "this one is newer"
+            return replace(placed, why=f"the card has another one, which stays in use; by their times {newer}")
+        return placed
+
+    def _state(self, file: Brought) -> Placed:
+        if self.answers.get(f"states {file.group}") != "bring in all the same":
+            return self._leave(file, "save states rarely move between programs", Cause.STATES)
+        games, _ = self.games.of(file.path.name, file.system)
+        target = self._by_pattern(file, games[0] if games else Game(file.system, file.path.name), "states")
+        return self._at(file, target.path) if target.path else self._leave(file, target.why, Cause.STATES)
+
+    def _picture(self, file: Brought) -> Placed:
+        games, _ = self.games.of(_without_tail(file.path.name), file.system)
+        if len({game.system for game in games}) > 1:
+            return self._leave(file, "games of several systems are called so", Cause.PICTURES)
+        if not games and not file.system:
+            return self._leave(file, "no game is called so", Cause.PICTURES)
+        target = self._by_pattern(file, games[0] if games else Game(file.system, file.path.name), "pictures")
+        return self._at(file, target.path) if target.path else self._leave(file, target.why, Cause.PICTURES)
+
+    def _by_pattern(self, file: Brought, game: Game, part: str) -> Target:
+        cause = {"saves": Cause.SAVES, "states": Cause.STATES, "pictures": Cause.PICTURES}[part]
+        own = getattr(self.plan.systems.get(game.system), part, None) or getattr(self.plan, part)
+        if own is None:
+            return Target("", f"this plan says nothing of {part}", cause)
+        if not game.system:
+            return Target("", "it is not known of which system’s game it is", cause)
+        shared = own.card if isinstance(own, Saves) and file.ending in CARDS else ""
+        pattern: str = shared or own.place
+        if not self.plan.folder_of(game.system) and "{folder}" in pattern:
+            return Target("", f"this plan has no folder for {game.system}", cause)
+        slot = "".join(c for c in file.ending if c.isdecimal())
+        return Target(self.plan.fill_in(pattern, game.system, game.name, slot, ending=file.ending))
+
+    def _of_game(self, file: Brought, *, has_parts: bool) -> Target:
+        folder = self.plan.folder_of(file.system)
+        if not folder:
+            if self.answers.get(f"folder {file.system}") != "make one":
+                return Target("", f"this plan has no folder for {file.system}", Cause.FOLDER)
+            folder = f"{self.plan.root}/{self._fresh(file.system)}".strip("/")
+        opens, packed = self.plan.opens(file.system), self.plan.packings(file.system)
+        is_wanted = self.answers.get(f"ending {file.system} {file.ending}") == "bring in all the same"
+        if self.is_unpacked(file) and file.packed is not None:
+            return Target(f"{folder}/{PurePosixPath(file.packed.member.name).name}")
+        if opens and file.ending not in (*opens, *packed) and not is_wanted:
+            return Target("", f"this card opens {listed([*opens[:4], *packed])} for {file.system}, not {file.ending}",
+                          Cause.ENDING)
+        system = self.plan.systems.get(file.system)
+        if has_parts and system is not None and system.sets == "folder":
+            folder = f"{folder}/{file.path.stem}"
+        return Target(f"{folder}/{file.path.name}")
+
+    def is_unpacked(self, file: Brought) -> bool:
+        """Whether what is packed is brought in, and not the archive: where the plan does not open such archives."""
+        return file.role == Role.GAME and file.packed is not None and file.ending not in (
+            *self.plan.opens(file.system), *self.plan.packings(file.system))
+
+    def _leave(self, file: Brought, why: str, cause: Cause, to: str = "") -> Placed:
+        return Placed(file, Act.LEAVE, to, why, cause=cause)
+
+    def _at(self, file: Brought, to: str, *, keeps_name: bool = False) -> Placed:
+        """A file at its place."""
+        wanted, is_unpacked, ground = to, self.is_unpacked(file), self.ground
+        to = self._stands(to, keeps_name=keeps_name)
+        if to != wanted:
+            self.renamed[wanted] = to
+        folded = ground.facts.folded(to)
+        entry = ground.there.get(folded)
+        if folded in ground.taken:
+            other = ground.taken[folded]
+            return self._leave(file, f"“{other.path.name}” of {other.group} goes there already", Cause.MET, to)
+        if entry is not None and entry.kind != Kind.FILE:
+            return self._leave(file, "a folder of that name is there", Cause.MET, to)
+        if entry is None and ground.is_full(to):
+            return self._leave(file, "its folder has no room for more names", Cause.FULL)
+        ground.take(to, file)
+        coming = Placed(file, Act.COPY, to, file.reason, is_unpacked)
+        if entry is None:
+            return coming
+        is_same = entry.size == coming.size and self._is_equal(coming, entry)
+        if is_same is None:
+            return replace(coming, act=Act.SEEMS, why="it seems to be there; the job compares it")
+        if is_same:
+            return replace(coming, act=Act.SKIP, why="it is there with the same contents")
+        return replace(coming, act=Act.KEEP_BOTH, why="another one of that name is there; it stays under a dated name")
+
+    def _is_equal(self, placed: Placed, entry: Entry) -> bool | None:
+        try:
+            return self.card.is_equal(placed.origin, entry)
+        except MossError:
+            return False                                     # what cannot be read here tells itself when it is copied
+
+    def _stands(self, to: str, *, keeps_name: bool = False) -> str:
+        """A place as the file system and the card's menu take it."""
+        possible = "/".join(self._possible(part) for part in to.split("/"))
+        return possible if keeps_name else self._suited(possible)
+
+    def _possible(self, name: str) -> str:
+        """A name as this file system takes it."""
+        why_not = self.ground.facts.why_not
+        return proposed_name(name, set(), why_not) if why_not(name) else name
+
+    def _suited(self, path: str) -> str:
+        """A place whose name the card's menu takes too; two names that become one are told apart by a number."""
+        rules = self.plan.names
+        folder, slash, name = path.rpartition("/")
+        most = min([length for length in (rules.most, rules.path - len(folder) - 1 if rules.path else 0) if length > 0],
+                   default=0)
+        if (not most or len(name) <= most) and (not rules.ascii or name.isascii()):
+            return path
+        taken = self.ground.names[self.ground.facts.folded(folder)]
+        return f"{folder}{slash}{menu_name(name, most, taken, is_plain=rules.ascii)}"
+
+    def _fresh(self, code: str) -> str:
+        names = systems().by_code[code].names
+        return self.plan.fresh.format(name=names[0] if names else code, code=code, CODE=code.upper(),
+                                      number=len(self.plan.systems))
+
+
+def _by_liking(games: list[Brought], plan: FolderPlan) -> list[Brought]:
+    """Of one disc in several forms the one first that the plan likes best; the others meet its name then."""
+    return sorted(games, key=lambda each: _liking(each, plan))
+
+
+def _liking(file: Brought, plan: FolderPlan) -> int:
+    opens = plan.opens(file.system)
+    return opens.index(file.ending) if file.ending in DISCS and file.ending in opens else 0
+
+
+def _below(lead: Brought, parts: dict[str, list[Brought]]) -> list[Brought]:
+    """Everything that a sheet or list names, and what that names in turn."""
+    found, open_, seen = list[Brought](), [lead], {str(lead.path)}
+    while open_:
+        for each in parts.get(str(open_.pop().path), ()):
+            if str(each.path) not in seen:
+                seen.add(str(each.path))
+                found.append(each)
+                open_.append(each)
+    return found
+
+
+def _within(file: Brought, lead: Brought) -> PurePosixPath:
+    """Its path seen from the folder of the sheet; what lies elsewhere comes beside it."""
+    base = lead.path.parent
+    return file.path.relative_to(base) if file.path.is_relative_to(base) else PurePosixPath(file.path.name)
+
+
+def _is_game(name: str) -> bool:
+    ending = PurePosixPath(name).suffix[1:].casefold()
+    return ending not in ("txt", "xml", "png", "jpg", "sav", "srm")
+
+
+def _without_tail(name: str) -> str:
+    stem, dot, ending = name.rpartition(".")
+    for tail in ("-image", "-thumb", "-boxart"):
+        stem = stem.removesuffix(tail)
+    return f"{stem}{dot}{ending}"

@@ -1,0 +1,111 @@
+"""Saves and the games that they are of: by name, and whether their size is one that the game can have."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+
+from mosscrate.core.fill.systems import systems
+
+CLOCKS = (8, 16, 44, 48)                 # bytes that programs put behind a save for the clock of the cartridge
+SMALLEST = 128
+CARD, CARD_HEAD = 131_072, 3_904         # a memory card as it is, and what one container puts in front of it
+CARDS = {"mcr": CARD, "mcd": CARD, "gme": CARD + CARD_HEAD, "mpk": 32_768, "vmu": CARD}
+_BRACKETS = re.compile(r"\([^()]*\)|\[[^\[\]]*\]")
+_ARTICLES = re.compile(r"\b(the|a|an|der|die|das|le|la|les|el|los|las|il|lo|o|os)\b")
+_LETTERS = re.compile(r"[^0-9a-z]+")
+
+
+@dataclass(frozen=True)
+class Game:
+    """A game by which a save may be meant: its system, its file's name on the card, what its header says of saves."""
+
+    system: str
+    name: str
+    saves: tuple[int, ...] = ()
+
+    @property
+    def stem(self) -> str:
+        """The name without its ending."""
+        return self.name.rpartition(".")[0] if "." in self.name else self.name
+
+
+class Games:
+    """Games to which saves, states and pictures are matched."""
+
+    def __init__(self) -> None:
+        self._by_name = defaultdict[str, dict[tuple[str, str], Game]](dict)
+        self._by_words = defaultdict[str, dict[tuple[str, str], Game]](dict)
+
+    def add(self, game: Game, name: str = "") -> None:
+        """Note a game; `name` is what its file was called before, where it has another one on the card.
+
+        One that was noted already is known better now.
+        """
+        key = (game.system, game.name)
+        for each in {game.name, name or game.name}:
+            stem = each.rpartition(".")[0] if "." in each else each
+            for form in (stem, each):
+                self._by_name[form.casefold()][key] = game
+            self._by_words[words_of(stem)][key] = game
+
+    def of(self, name: str, system: str = "") -> tuple[list[Game], bool]:
+        """The games that a file may belong to by its name, and whether the names are the same letter by letter.
+
+        More than one where several are called so; of a system alone where that is known.
+        """
+        stem = name.rpartition(".")[0] if "." in name else name
+        for found, is_same in ((self._by_name.get(stem.casefold()), True), (self._by_words.get(words_of(stem)), False)):
+            fitting = [game for game in (found or {}).values() if not system or systems().are_kin(game.system, system)]
+            if fitting:
+                return fitting, is_same
+        return [], False
+
+
+def words_of(stem: str) -> str:
+    """A name without brackets, articles, accents and signs."""
+    plain = "".join(c for c in unicodedata.normalize("NFKD", stem.casefold()) if not unicodedata.combining(c))
+    bare = _LETTERS.sub(" ", _BRACKETS.sub(" ", plain))
+    return "".join(_ARTICLES.sub(" ", bare).split()) or "".join(bare.split())
+
+
+def why_not_of(size: int, ending: str, game: Game, read: Callable[[], Iterable[bytes]]) -> str:
+    """Why a save of some bytes is hardly this game's; "" where it may be. Its bytes are read only where they tell."""
+    if ending in CARDS:
+        return "" if size == CARDS[ending] else f"a card of .{ending} has {CARDS[ending]} bytes, not {size}"
+    own = systems().by_code.get(game.system)
+    sizes = game.saves or (own.saves if own is not None else ())
+    if not sizes:
+        return ""
+    if max(sizes) == 0:
+        return "its game saves nothing by its header"
+    if any(size in (each, *(each + clock for clock in CLOCKS)) for each in sizes):
+        return ""
+    if size < max(sizes) and size >= SMALLEST and size & (size - 1) == 0:
+        return ""                                            # cut where nothing is saved
+    shorter = max((each for each in sizes if 0 < each < size), default=0)
+    if shorter and is_empty(_behind(read(), shorter)):
+        return ""                                            # padded
+    said = " or ".join(str(each) for each in sizes[:4])
+    return f"its game saves {said} bytes, not {size}" if game.saves else \
+        f"games of {game.system} save {said} bytes, not {size}"
+
+
+def _behind(pieces: Iterable[bytes], at: int) -> Iterator[bytes]:
+    for piece in pieces:
+        if at < len(piece):
+            yield piece[at:]
+        at = max(0, at - len(piece))
+
+
+def is_empty(pieces: Iterable[bytes]) -> bool:
+    """Whether a save holds one byte throughout: the game has never saved."""
+    first = b""
+    for piece in pieces:
+        first = first or piece[:1]
+        if piece != first * len(piece):
+            return False
+    return True

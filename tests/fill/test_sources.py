@@ -1,0 +1,241 @@
+"""Where things come from, and what belongs together: archives, other cards, sets, saves, lists, renames on the card."""
+
+from __future__ import annotations
+
+import random
+import zipfile
+import zlib
+from pathlib import Path
+
+import pytest
+
+from benches.archives import write_7z
+from mosscrate.core.errors import FitError, PlanError
+from mosscrate.core.fill.bringing import bring
+from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.lists import Lists
+from mosscrate.core.fill.placed import Act
+from mosscrate.core.fill.plans import parse_plan, shipped
+from mosscrate.core.fill.sets import sets_of
+from mosscrate.core.sheet.planning.filling import Sources, fill
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import KeepCard
+from mosscrate.core.volumes import facts_of
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, handheld, put_card
+from tests.fill.samples import SAMPLES, gb
+from tests.fill.test_filling import fresh, library, on
+
+__all__ = ["library"]
+PLAN = shipped()["short-codes-saves-beside"]
+
+
+def filled(card, bench, sources: Sources, plan=PLAN, **answers: str):
+    """Sort and run; what was sorted."""
+    found = fill(card, sources, plan, Watch(), partition=2, answers=answers)
+    assert found.sheet is not None
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    return found
+
+
+def disc(rnd: random.Random) -> bytes:
+    """The first sectors of a disc of the 32-bit console, 2,352 bytes each."""
+    return SAMPLES["psx"][1](rnd)
+
+
+def make(folder: Path, files: dict[str, bytes]) -> Path:
+    for path, data in files.items():
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_bytes(data)
+    return folder
+
+
+def test_archives_with_several_games_are_gone_through_and_7z_with_one_is_unpacked(tmp_path, bench):
+    rnd = random.Random(1)
+    games = {f"Hill {k}.gb": gb(rnd) for k in range(3)}
+    with zipfile.ZipFile(tmp_path / "three.zip", "w") as packed:
+        for name, data in games.items():
+            packed.writestr(f"some folder/{name}", data)
+        packed.writestr("some folder/Hill 0.sav", rnd.randbytes(32768))
+        packed.writestr("__MACOSX/._Hill 0.gb", b"litter")
+    alone = SAMPLES["gba"][1](rnd)
+    write_7z(tmp_path / "Tide.7z", {"Tide.gba": alone, "read me.txt": b"made up"}, "lzma2")
+    card = fresh(bench)
+    found = filled(card, bench, Sources([tmp_path / "three.zip", tmp_path / "Tide.7z"]))
+    there = on(card)
+    assert {f"gb/{name}" for name in games} | {"gb/Hill 0.sav", "gba/Tide.gba"} <= set(there)
+    assert all(there[f"gb/{name}"] == data for name, data in games.items())
+    assert there["gba/Tide.gba"] == alone
+    assert [p.file.path.name for p in found.sorted.placed if p.act == Act.LEAVE] == ["._Hill 0.gb"]
+
+
+def test_another_card_and_a_backup_are_brought_in_from(library, bench):
+    first = fresh(bench)
+    filled(first, bench, Sources([library]))
+    run(JobSheet((KeepCard(),), reference(first)), bench, Watch())
+    kept = bench.crate.find("Pipkin")
+    put_card(bench, "two", 200 * MIB, handheld(200 * MIB, seed=5).data, name="Quillon")
+    other, plan = bench.shelf.find("Quillon"), shipped()["long-names-saves-apart"]
+    found = fill(other, Sources(card=first), plan, Watch(), partition=2)
+    assert {p.file.system for p in found.sorted.coming if p.file.role == "game"} >= {"gb", "gba", "nes", "md"}
+    run(found.sheet, bench, Watch(), typed_tag=other.tag)
+    there, came = on(other), on(first)
+    assert there["roms/gameboy/Hill Run gb.gb"] == came["gb/Hill Run gb.gb"]
+    assert there["saves/gameboy/Hill Run gb.srm"] == came["gb/Hill Run gb.sav"]
+    again = fill(other, Sources(card=bench.shelf.find(str(kept.path))), plan, Watch(), partition=2)
+    assert again.sheet is None
+    with pytest.raises(FitError, match="is the card that is filled"):
+        fill(other, Sources(card=other), plan, Watch(), partition=2)
+
+
+def test_sets_stay_together_under_their_names_and_what_a_sheet_lacks_is_told(tmp_path, bench):
+    """A disc with two tracks, one of two discs in a list, a sheet with a path of another computer."""
+    rnd = random.Random(2)
+    files = {"psx/Tide.cue": b'FILE "tracks\\Tide 1.bin" BINARY\n TRACK 01 MODE2/2352\nFILE "tide 2.BIN" BINARY\n',
+             "psx/tracks/Tide 1.bin": disc(rnd), "psx/Tide 2.bin": rnd.randbytes(2352),
+             "psx/Long.m3u": b"# made up\nLong 1.cue\nLong 2.cue\n",
+             "psx/Long 1.cue": b'FILE "C:\\old\\Long 1.bin" BINARY\n', "psx/Long 1.bin": disc(rnd),
+             "psx/Long 2.cue": b'FILE "Long 2.bin" BINARY\nFILE "gone.bin" BINARY\n', "psx/Long 2.bin": disc(rnd)}
+    card, top = fresh(bench), make(tmp_path / "discs", files)
+    found = filled(card, bench, Sources([top]), shipped()["long-names-saves-apart"])
+    there, base = on(card), "roms/playstation"
+    assert {path: data for path, data in there.items() if path.startswith(base)} == {
+        f"{base}/Tide/{name}": files[f"psx/{name}"] for name in ("Tide.cue", "tracks/Tide 1.bin", "Tide 2.bin")} | {
+        f"{base}/Long/{name}": files[f"psx/{name}"] for name in (
+            "Long.m3u", "Long 1.cue", "Long 1.bin", "Long 2.cue", "Long 2.bin")}
+    assert "“Long 2.cue” names gone.bin, and nothing of that name is beside it." in [
+        q.sentence for q in found.sorted.questions]
+    assert fill(card, Sources([top]), shipped()["long-names-saves-apart"], Watch(), partition=2).sheet is None
+    (top / "psx" / "Tide 2.bin").write_bytes(rnd.randbytes(2352))
+    filled(card, bench, Sources([top]), shipped()["long-names-saves-apart"])
+    after = on(card)
+    assert there.items() <= after.items()
+    assert set(after) - set(there) == {f"{base}/Tide (2)/{name}" for name in (
+        "Tide.cue", "tracks/Tide 1.bin", "Tide 2.bin")}
+
+
+def test_sheets_that_name_each_other_or_themselves_lose_nothing(tmp_path):
+    files = {"psx/a.m3u": b"b.m3u\n", "psx/b.m3u": b"a.m3u\n", "psx/c.cue": b'FILE "c.cue" BINARY\n',
+             "psx/d.cue": b'FILE "../../etc/passwd" BINARY\n', "psx/e.cue": bytes(3000)}
+    brought = bring([make(tmp_path / "odd", files)], Watch())
+    together, lacking = sets_of(brought)
+    assert len(together) == len(files)
+    assert [each.sheet.path.name for each in lacking] == ["d.cue"]
+
+
+def test_of_one_disc_in_two_forms_the_plan_says_which(tmp_path, bench):
+    rnd = random.Random(3)
+    files = {"psx/Tide.cue": b'FILE "Tide.bin" BINARY\n', "psx/Tide.bin": disc(rnd),
+             "psx/Tide.chd": rnd.randbytes(9000)}
+    found = fill(fresh(bench), Sources([make(tmp_path / "discs", files)]), shipped()["long-names-saves-apart"], Watch(),
+                 partition=2)
+    assert {p.file.path.name: p.act for p in found.sorted.placed} == {
+        "Tide.cue": Act.COPY, "Tide.bin": Act.COPY, "Tide.chd": Act.LEAVE}
+
+
+def test_saves_are_judged_by_their_games_and_emptied_ones_never_come_first(tmp_path, bench):
+    rnd = random.Random(4)
+    top = make(tmp_path / "mine", {
+        "GB/Right.gb": gb(rnd, kind=3, ram=3), "GB/Right.sav": rnd.randbytes(32768),
+        "GB/Clock.gb": gb(rnd, kind=0x10, ram=3), "GB/Clock.sav": rnd.randbytes(32768 + 44),
+        "GB/Padded.gb": gb(rnd, kind=3, ram=2), "GB/Padded.sav": rnd.randbytes(8192) + b"\xff" * 24576,
+        "GB/Wrong.gb": gb(rnd, kind=3, ram=2), "GB/Wrong.sav": rnd.randbytes(32768),
+        "GB/None.gb": gb(rnd, kind=1, ram=0), "GB/None.sav": rnd.randbytes(8192),
+        "GB/The Hill (rev 2).gb": gb(rnd, kind=3, ram=2), "all saves/Hill.sav": rnd.randbytes(8192),
+        "GB/Right.state1": b"state"})
+    card = fresh(bench)
+    found = filled(card, bench, Sources([top]))
+    there = on(card)
+    assert {path for path in there if path.endswith(".sav") and path.startswith("gb/")} == {
+        "gb/Right.sav", "gb/Clock.sav", "gb/Padded.sav", "gb/The Hill (rev 2).sav"}
+    said = " ".join(q.sentence for q in found.sorted.questions)
+    assert "saves 8192 bytes, not 32768" in said or "saves nothing by its header" in said
+    assert "1 save state of GB is left out" in said
+    (top / "GB" / "Right.sav").write_bytes(bytes(32768))
+    again = [(p.to, p.why) for p in fill(card, Sources([top]), PLAN, Watch(), partition=2).sorted.coming]
+    assert again == []
+    forced = fill(card, Sources([top]), PLAN, Watch(), partition=2, answers={"save size GB": "bring in all the same"})
+    assert {p.to for p in forced.sorted.coming} == {"gb/Wrong.sav", "gb/None.sav"}
+
+
+def test_what_the_card_has_elsewhere_is_renamed_with_its_save_and_not_copied(tmp_path, bench):
+    rnd = random.Random(5)
+    game, other = gb(rnd), gb(rnd)
+    card = fresh(bench)
+    filled(card, bench, Sources([make(tmp_path / "old", {"GB/hillrun.gb": game, "GB/hillrun.sav": b"s" * 32768,
+                                                        "GB/stays.gb": other})]))
+    new = make(tmp_path / "new", {"GB/Hill Run (World).gb": game, "GB/Weaver.gb": gb(rnd)})
+    plan = shipped()["long-names-saves-apart"]
+    found = filled(card, bench, Sources([new]), plan)
+    there = on(card)
+    assert there["roms/gameboy/Hill Run (World).gb"] == game
+    assert there["saves/gameboy/Hill Run (World).srm"] == b"s" * 32768
+    assert there["gb/stays.gb"] == other
+    assert not {"gb/hillrun.gb", "gb/hillrun.sav"} & set(there)
+    assert [p.file.path.name for p in found.sorted.coming] == ["Weaver.gb"]
+    assert fill(card, Sources([new]), plan, Watch(), partition=2).sheet is None
+
+
+def test_what_seems_the_same_is_compared_by_the_job_and_what_differs_comes_beside(tmp_path, bench, monkeypatch):
+    """Two dumps of one print that differ in the middle: nobody had the time to compare them when it was planned."""
+    rnd = random.Random(6)
+    one, two = bytearray(gb(rnd)), gb(rnd)
+    top = make(tmp_path / "mine", {"GB/One.gb": bytes(one) + bytes(1 << 17), "GB/Two.gb": two + bytes(1 << 17)})
+    card = fresh(bench)
+    filled(card, bench, Sources([top]))
+    before = on(card)
+    one[20_000] ^= 1
+    (top / "GB" / "One.gb").write_bytes(bytes(one) + bytes(1 << 17))
+    monkeypatch.setattr(OnTheCard.__init__, "__defaults__", (0,))
+    found = fill(card, Sources([top]), PLAN, Watch(), partition=2)
+    assert {p.act for p in found.sorted.placed} == {Act.SEEMS}
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    after = on(card)
+    assert after["gb/One.gb"] == bytes(one) + bytes(1 << 17)
+    assert sorted(after.values()) == sorted([*before.values(), bytes(one) + bytes(1 << 17)])
+
+
+def test_lists_of_checksums_tell_what_has_no_header(tmp_path, bench):
+    rnd = random.Random(7)
+    cart, packed = rnd.randbytes(4096), rnd.randbytes(2048)
+    top = make(tmp_path / "mine", {"strange/dump 1.bin": cart})
+    with zipfile.ZipFile(top / "strange" / "dump 2.zip", "w") as archive:
+        archive.writestr("whatever.rom", packed)
+    xml = make(tmp_path, {"Console of 1977 - Atari 2600.xml": (
+        '<?xml version="1.0"?><datafile><header><name>Maker - Atari 2600</name></header>'
+        f'<game name="Hill Run"><rom name="Hill Run.a26" size="4096" crc="{zlib.crc32(cart):08X}"/></game>'
+        f'<game name="Tide"><rom name="Tide.a26" size="2048" crc="{zlib.crc32(packed):08x}"/></game></datafile>'
+    ).encode()}) / "Console of 1977 - Atari 2600.xml"
+    assert {b.system for b in bring([top], Watch())} == {""}
+    found = bring([top], Watch(), Lists([xml]))
+    assert [(b.system, b.title, b.sure) for b in found] == [("a26", "Hill Run", 3), ("a26", "Tide", 3)]
+    own = make(tmp_path, {"own.toml": f'system = "a26"\n[[files]]\nname = "Hill.a26"\nsize = 4096\n'
+                                      f'crc32 = "{zlib.crc32(cart):08x}"\n'.encode()}) / "own.toml"
+    assert bring([top], Watch(), Lists([own]))[0].title == "Hill"
+    for name, text, said in (("cut.xml", b"<datafile><game>", "or it is cut"), ("no.xml", b"<html/>", "found no list"),
+                             ("bad.toml", b"system = 3", "bad.toml"), ("code.toml", b'system="zz"\nfiles=[]', "zz")):
+        make(tmp_path, {name: text})
+        with pytest.raises(PlanError, match=said):
+            Lists([tmp_path / name])
+
+
+def test_a_folder_that_takes_no_more_names_is_told_before_anything_is_written(tmp_path, bench, monkeypatch):
+    top = make(tmp_path / "many", {f"GB/{'long name ' * 4}{k}.gb": gb(random.Random(k)) for k in range(20)})
+    facts = facts_of("fat32")
+    monkeypatch.setitem(facts.__dict__, "largest_folder", 32 * 5 * 8)
+    card = fresh(bench)
+    found = fill(card, Sources([top]), PLAN, Watch(), partition=2)
+    assert len(found.sorted.coming) == 8
+    assert "12 files of GB are left out: a folder of this file system has no room" in " ".join(
+        q.sentence for q in found.sorted.questions)
+
+
+def test_system_files_win_over_headers_and_sheets(tmp_path, bench):
+    """A system file with a game's header goes where it is wanted."""
+    data = gb(random.Random(9))
+    plan = parse_plan(f'name = "m"\n[systems]\ngb = {{folder = "gb"}}\n[[wants]]\nfile = "boot.bin"\n'
+                      f'systems = ["gb"]\nplaces = ["system"]\nsize = {len(data)}\n'
+                      f'digests = ["crc32:{zlib.crc32(data):08x}"]\n', "m.toml")
+    found = fill(fresh(bench), Sources([make(tmp_path / "x", {"GB/any.gb": data})]), plan, Watch(), partition=2)
+    assert [p.to for p in found.sorted.coming] == ["system/boot.bin"]
