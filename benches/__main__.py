@@ -7,12 +7,12 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benches import devices, growing, keeping, listing, packing, proving, rescuing, vintage, volumes, window
+from benches import devices, filling, growing, keeping, listing, packing, proving, rescuing, vintage, volumes, window
 from benches.figure import Figure
 
 BENCHES = {"keep": keeping.figures, "grow": growing.figures, "list": listing.figures, "volumes": volumes.figures,
            "vintage": vintage.figures, "packing": packing.figures, "proof": proving.figures, "rescue": rescuing.figures,
-           "devices": devices.figures, "window": window.figures}
+           "devices": devices.figures, "fill": filling.figures, "window": window.figures}
 
 
 def main() -> int:

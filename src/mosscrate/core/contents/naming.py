@@ -16,7 +16,8 @@ _SEPARATORS = str.maketrans({"/": "_", ":": "_"})
 
 def folders_above(paths: Iterable[str]) -> set[str]:
     """Every folder that some paths stand in, those above it too."""
-    return {path[:at] for path in paths for at, letter in enumerate(path) if letter == "/"}
+    parents = {path.rpartition("/")[0] for path in paths} - {""}
+    return parents | {path[:at] for path in parents for at, letter in enumerate(path) if letter == "/"}
 
 
 def proposed_name(name: str, taken: set[str], why_not: Callable[[str], str]) -> str:

@@ -107,10 +107,8 @@ def _worth(rank: int, found: Sequence[Placed]) -> float:
 def _about_system_files(placed: Sequence[Placed], placing: Placing, in_crate: dict[str, str]) -> list[Question]:
     """What is wanted for games that are on the card or come to it, and is not there."""
     plan, ground = placing.plan, placing.ground
-    games = Counter(each.file.system for each in placed if each.file.role == Role.GAME and each.act != Act.LEAVE)
-    for code in plan.systems:
-        own = ground.facts.folded(f"{plan.folder_of(code)}/")
-        games[code] += sum(path.startswith(own) for path in ground.there)
+    games = placing.waiting + Counter(each.file.system for each in placed if each.file.role == Role.GAME
+                                      and each.act not in (Act.LEAVE, Act.SKIP, Act.SEEMS))
     lost = missing(plan, lambda place: (folded := ground.facts.folded(place)) in ground.there or folded in ground.taken,
                    games)
     asked = []

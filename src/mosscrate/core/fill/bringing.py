@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from functools import cached_property
 from pathlib import Path, PurePosixPath
 
 from blake3 import blake3
@@ -79,7 +80,7 @@ class Brought:
     is_lead: bool = False
     title: str = ""
 
-    @property
+    @cached_property
     def ending(self) -> str:
         """Without the dot, in small letters."""
         return self.path.suffix[1:].strip().casefold()

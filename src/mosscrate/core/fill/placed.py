@@ -39,7 +39,7 @@ class Cause(StrEnum):
     MET = "met"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Placed:
     """A file with its place on the card, what becomes of it, and why.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -12,6 +12,7 @@ from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.origins import Origin
 from mosscrate.core.fill.placed import Act, Cause, Placed
 from mosscrate.core.fill.plans import FolderPlan, Saves
 from mosscrate.core.fill.saves import CARDS, Game, Games, is_empty, why_not_of
@@ -24,13 +25,23 @@ DISCS = ("cue", "gdi", "ccd", "mds", "chd", "pbp", "iso", "cso", "cdi")
 COMING = (Act.COPY, Act.KEEP_BOTH)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Target:
     """A place on the card; or "" and why there is none."""
 
     path: str
     why: str = ""
     cause: Cause = Cause.NONE
+
+
+@dataclass(frozen=True)
+class Way:
+    """Of a system: its folder on the card, what it opens, and whether each set has a folder of its own."""
+
+    folder: str
+    opens: tuple[str, ...]
+    packed: tuple[str, ...]
+    has_folders: bool
 
 
 @dataclass
@@ -77,7 +88,10 @@ class Placing:
     def __init__(self, plan: FolderPlan, ground: Ground, card: OnTheCard, answers: dict[str, str]) -> None:
         self.plan, self.ground, self.card, self.answers = plan, ground, card, answers
         self.games = Games()
+        self.waiting = Counter[str]()                      # games of each system that are on the card
         self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
+        self._folders: dict[str, str] = {}                 # folders as they can stand there
+        self._ways: dict[str, Way] = {}
         self._discs: dict[tuple[str, str], Brought] = {}   # system and stem → the form that is brought in
 
     def place_all(self, brought: Sequence[Brought]) -> list[Placed]:
@@ -90,9 +104,9 @@ class Placing:
                 parts[each.lead].append(each)
         for each in _by_liking([each for each in games if not each.lead], self.plan):
             found += self._set(each, parts)
-        done = {each.file.path for each in found}
+        done = {str(each.file.path) for each in found}
         for each in games:
-            if each.path not in done:                        # lists that name each other
+            if str(each.path) not in done:                        # lists that name each other
                 found += self._set(replace(each, lead=""), {})
         for each in brought:
             if each.role != Role.GAME:
@@ -100,16 +114,20 @@ class Placing:
         return found
 
     def _note_games_there(self) -> None:
-        for code, system in self.plan.systems.items():
-            for folder in system.folders:
-                own = self.ground.facts.folded(f"{self.plan.root}/{folder}/".lstrip("/"))
-                for path, entry in self.ground.there.items():
-                    if path.startswith(own) and entry.kind == Kind.FILE and _is_game(entry.name):
-                        self.games.add(Game(code, entry.name))
+        folders = {self.ground.facts.folded(f"{self.plan.root}/{folder}".strip("/")): code
+                   for code, system in self.plan.systems.items() for folder in system.folders}
+        depths = sorted({folder.count("/") + 1 for folder in folders})
+        for path, entry in self.ground.there.items():
+            parts = path.split("/")
+            code = next((folders[above] for depth in depths if depth < len(parts)
+                         for above in ["/".join(parts[:depth])] if above in folders), "")
+            if code and entry.kind == Kind.FILE and _is_game(entry.name):
+                self.games.add(Game(code, entry.name))
+                self.waiting[code] += 1
 
     def _set(self, lead: Brought, parts: dict[str, list[Brought]]) -> list[Placed]:
         """A game, with the files that it names."""
-        below = _below(lead, parts)
+        below = _below(lead, parts) if lead.is_lead else []
         first = self._wanted(lead) or [self._game(lead, has_parts=bool(below))]
         main = first[0]
         if main.act == Act.LEAVE or main.file.role != Role.GAME:
@@ -160,6 +178,8 @@ class Placing:
 
     def _wanted(self, file: Brought) -> list[Placed]:
         """Places of a file that the plan wants as a system file; none where it does not."""
+        if not self.plan.wants:
+            return []
         wants = [want for want in self.plan.wants if is_wanted(want, file)]
         why = f"it is {listed([want.file for want in wants])}, which this card wants"
         return [self._at(replace(file, role=Role.SYSTEM, reason=why, packed=None), place)
@@ -254,27 +274,34 @@ class Placing:
         return Target(self.plan.fill_in(pattern, game.system, game.name, slot, ending=file.ending))
 
     def _of_game(self, file: Brought, *, has_parts: bool) -> Target:
-        folder = self.plan.folder_of(file.system)
-        if not folder:
-            if self.answers.get(f"folder {file.system}") != "make one":
-                return Target("", f"this plan has no folder for {file.system}", Cause.FOLDER)
-            folder = f"{self.plan.root}/{self._fresh(file.system)}".strip("/")
-        opens, packed = self.plan.opens(file.system), self.plan.packings(file.system)
-        is_wanted = self.answers.get(f"ending {file.system} {file.ending}") == "bring in all the same"
+        way = self._way(file.system)
+        if not way.folder:
+            return Target("", f"this plan has no folder for {file.system}", Cause.FOLDER)
         if self.is_unpacked(file) and file.packed is not None:
-            return Target(f"{folder}/{PurePosixPath(file.packed.member.name).name}")
-        if opens and file.ending not in (*opens, *packed) and not is_wanted:
-            return Target("", f"this card opens {listed([*opens[:4], *packed])} for {file.system}, not {file.ending}",
-                          Cause.ENDING)
-        system = self.plan.systems.get(file.system)
-        if has_parts and system is not None and system.sets == "folder":
-            folder = f"{folder}/{file.path.stem}"
-        return Target(f"{folder}/{file.path.name}")
+            return Target(f"{way.folder}/{PurePosixPath(file.packed.member.name).name}")
+        if way.opens and file.ending not in way.opens and file.ending not in way.packed and self.answers.get(
+                f"ending {file.system} {file.ending}") != "bring in all the same":
+            some = listed([*way.opens[:4], *way.packed])
+            return Target("", f"this card opens {some} for {file.system}, not {file.ending}", Cause.ENDING)
+        return Target(f"{way.folder}/{file.path.stem}/{file.path.name}" if has_parts and way.has_folders else
+                      f"{way.folder}/{file.path.name}")
+
+    def _way(self, code: str) -> Way:
+        if code not in self._ways:
+            plan, system = self.plan, self.plan.systems.get(code)
+            folder = plan.folder_of(code)
+            if not folder and self.answers.get(f"folder {code}") == "make one":
+                folder = f"{plan.root}/{self._fresh(code)}".strip("/")
+            self._ways[code] = Way(folder, plan.opens(code), plan.packings(code),
+                                   system is not None and system.sets == "folder")
+        return self._ways[code]
 
     def is_unpacked(self, file: Brought) -> bool:
         """Whether what is packed is brought in, and not the archive: where the plan does not open such archives."""
-        return file.role == Role.GAME and file.packed is not None and file.ending not in (
-            *self.plan.opens(file.system), *self.plan.packings(file.system))
+        if file.packed is None or file.role != Role.GAME:
+            return False
+        way = self._way(file.system)
+        return file.ending not in way.opens and file.ending not in way.packed
 
     def _leave(self, file: Brought, why: str, cause: Cause, to: str = "") -> Placed:
         return Placed(file, Act.LEAVE, to, why, cause=cause)
@@ -295,25 +322,34 @@ class Placing:
         if entry is None and ground.is_full(to):
             return self._leave(file, "its folder has no room for more names", Cause.FULL)
         ground.take(to, file)
-        coming = Placed(file, Act.COPY, to, file.reason, is_unpacked)
         if entry is None:
-            return coming
-        is_same = entry.size == coming.size and self._is_equal(coming, entry)
-        if is_same is None:
-            return replace(coming, act=Act.SEEMS, why="it seems to be there; the job compares it")
-        if is_same:
-            return replace(coming, act=Act.SKIP, why="it is there with the same contents")
-        return replace(coming, act=Act.KEEP_BOTH, why="another one of that name is there; it stays under a dated name")
+            return Placed(file, Act.COPY, to, file.reason, is_unpacked)
+        act, why = self._beside_it(file, entry, is_unpacked=is_unpacked)
+        return Placed(file, act, to, why, is_unpacked)
 
-    def _is_equal(self, placed: Placed, entry: Entry) -> bool | None:
+    def _beside_it(self, file: Brought, entry: Entry, *, is_unpacked: bool) -> tuple[Act, str]:
+        """What becomes of a file whose place another one has."""
+        packed = file.packed if is_unpacked else None
+        size = packed.member.size if packed is not None else file.size
+        is_same = entry.size == size and self._is_equal(packed or file.origin, entry)
+        if is_same is None:
+            return Act.SEEMS, "it seems to be there; the job compares it"
+        if is_same:
+            return Act.SKIP, "it is there with the same contents"
+        return Act.KEEP_BOTH, "another one of that name is there; it stays under a dated name"
+
+    def _is_equal(self, origin: Origin, entry: Entry) -> bool | None:
         try:
-            return self.card.is_equal(placed.origin, entry)
+            return self.card.is_equal(origin, entry)
         except MossError:
             return False                                     # what cannot be read here tells itself when it is copied
 
     def _stands(self, to: str, *, keeps_name: bool = False) -> str:
         """A place as the file system and the card's menu take it."""
-        possible = "/".join(self._possible(part) for part in to.split("/"))
+        folder, slash, name = to.rpartition("/")
+        if folder not in self._folders:
+            self._folders[folder] = "/".join(self._possible(part) for part in folder.split("/"))
+        possible = f"{self._folders[folder]}{slash}{self._possible(name)}"
         return possible if keeps_name else self._suited(possible)
 
     def _possible(self, name: str) -> str:
@@ -367,7 +403,7 @@ def _within(file: Brought, lead: Brought) -> PurePosixPath:
 
 
 def _is_game(name: str) -> bool:
-    ending = PurePosixPath(name).suffix[1:].casefold()
+    ending = name.rpartition(".")[2].casefold()
     return ending not in ("txt", "xml", "png", "jpg", "sav", "srm")
 
 

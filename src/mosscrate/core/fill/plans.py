@@ -6,6 +6,7 @@ import re
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -136,9 +137,14 @@ class FolderPlan:
 
     def opens(self, code: str) -> tuple[str, ...]:
         """Endings that it opens for a system, in order of liking; those of systems that its folder holds too."""
-        system = self.systems.get(code)
-        if system is None:
-            return ()
+        return self._opened.get(code, ())
+
+    @cached_property
+    def _opened(self) -> dict[str, tuple[str, ...]]:
+        return {code: self._opens(code) for code in self.systems}
+
+    def _opens(self, code: str) -> tuple[str, ...]:
+        system = self.systems[code]
         held = (ending for other in system.holds for ending in systems().by_code[other].endings)
         return tuple(dict.fromkeys((*system.opens, *held)))
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
@@ -19,7 +18,7 @@ _ARTICLES = re.compile(r"\b(the|a|an|der|die|das|le|la|les|el|los|las|il|lo|o|os
 _LETTERS = re.compile(r"[^0-9a-z]+")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Game:
     """A game by which a save may be meant: its system, its file's name on the card, what its header says of saves."""
 
@@ -37,32 +36,48 @@ class Games:
     """Games to which saves, states and pictures are matched."""
 
     def __init__(self) -> None:
-        self._by_name = defaultdict[str, dict[tuple[str, str], Game]](dict)
-        self._by_words = defaultdict[str, dict[tuple[str, str], Game]](dict)
+        self._by_stem: dict[str, tuple[Game, ...]] = {}
+        self._by_words: dict[str, tuple[Game, ...]] = {}
+        self._unread = list[tuple[str, Game]]()            # looked into only where a stem is not found as it is
 
     def add(self, game: Game, name: str = "") -> None:
         """Note a game; `name` is what its file was called before, where it has another one on the card.
 
         One that was noted already is known better now.
         """
-        key = (game.system, game.name)
         for each in {game.name, name or game.name}:
-            stem = each.rpartition(".")[0] if "." in each else each
-            for form in (stem, each):
-                self._by_name[form.casefold()][key] = game
-            self._by_words[words_of(stem)][key] = game
+            _note(self._by_stem, _stem(each).casefold(), game)
+            self._unread.append((each, game))
 
     def of(self, name: str, system: str = "") -> tuple[list[Game], bool]:
         """The games that a file may belong to by its name, and whether the names are the same letter by letter.
 
         More than one where several are called so; of a system alone where that is known.
         """
-        stem = name.rpartition(".")[0] if "." in name else name
-        for found, is_same in ((self._by_name.get(stem.casefold()), True), (self._by_words.get(words_of(stem)), False)):
-            fitting = [game for game in (found or {}).values() if not system or systems().are_kin(game.system, system)]
-            if fitting:
-                return fitting, is_same
-        return [], False
+        stem = _stem(name)
+        if fitting := _of_system(self._by_stem.get(stem.casefold()), system):
+            return fitting, True
+        for its, game in self._unread:
+            for form in (f"/{its.casefold()}", words_of(_stem(its))):
+                _note(self._by_words, form, game)
+        self._unread.clear()
+        if fitting := _of_system(self._by_words.get(f"/{stem.casefold()}"), system):     # x.gb.sav of x.gb
+            return fitting, True
+        return _of_system(self._by_words.get(words_of(stem)), system), False
+
+
+def _note(games: dict[str, tuple[Game, ...]], key: str, game: Game) -> None:
+    known = games.get(key, ())
+    games[key] = (*(each for each in known if (each.system, each.name) != (game.system, game.name)), game) \
+        if known else (game,)
+
+
+def _of_system(found: tuple[Game, ...] | None, system: str) -> list[Game]:
+    return [game for game in found or () if not system or systems().are_kin(game.system, system)]
+
+
+def _stem(name: str) -> str:
+    return name.rpartition(".")[0] if "." in name else name
 
 
 def words_of(stem: str) -> str:

@@ -18,6 +18,7 @@ from mosscrate.core.fill.bringing import Brought, Role
 LONGEST = 256 << 10                      # bytes of a sheet that is read
 BY_STEM = {"ccd": ("img", "sub", "bin"), "mds": ("mdf",)}
 BY_TEXT = ("m3u", "cue", "gdi")          # a list names sheets, sheets name tracks
+SHEETS = frozenset((*BY_TEXT, *BY_STEM))
 _CUE = re.compile(r'^\s*FILE\s+(?:"([^"]+)"|(\S+))', re.IGNORECASE | re.MULTILINE)
 _GDI = re.compile(r'^\s*\d+\s+\d+\s+\d+\s+\d+\s+(?:"([^"]+)"|(\S+))', re.MULTILINE)
 
@@ -35,10 +36,13 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
 
     The system of a set is that of the file of which it is known best.
     """
+    sheets = [each for each in brought if each.ending in SHEETS]
+    if not sheets:
+        return list(brought), []
     by_path = {str(each.path).casefold(): each for each in brought}
     lead_of, lacking = dict[str, str](), list[Lacking]()
-    for sheet in brought:
-        names = _named_by(sheet) if sheet.ending in (*BY_TEXT, *BY_STEM) else None
+    for sheet in sheets:
+        names = _named_by(sheet)
         if names is None:
             continue
         missing = list[str]()
