@@ -52,6 +52,7 @@ TYPED = (
     ("rename Worn.card roms/a saves/b -p 2", s.RenameFile(2, "roms/a", "saves/b")),
     ("remove Worn.card a /b/ -p 2", s.RemoveFiles(2, ("a", "b"))),
     ("folder Worn.card new/ -p 2", s.MakeFolder(2, "new")),
+    ("folders Worn.card new/ a/b -p 2", s.MakeFolders(2, ("new", "a/b"))),
     ("traits Worn.card a -p 2 --comment hello --protection ----rwed --date 2020-01-02", s.SetTraits(
         2, "a", "hello", "----rwed", 1577923200)),
 )

@@ -13,18 +13,18 @@ from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
+from mosscrate.core.fill.said import remember, said_of
 from mosscrate.core.fill.systems import systems as all_systems
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.filling import (
-    Sources,
+from mosscrate.core.sheet.planning.choosing import (
+    choose_plan,
     home_of,
     learn_from,
     nearest,
     plans_at,
-    regroup_under,
-    usual_plan,
     wrong_plans,
 )
+from mosscrate.core.sheet.planning.filling import Filling, Sources, lay_over, regroup_under
 from mosscrate.core.sheet.planning.filling import fill as fill_card
 from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sizes import binary, counted
@@ -54,7 +54,7 @@ def plans(context: click.Context, as_json: bool) -> None:
 @click.argument("card")
 @click.option("--partition", "-p", type=int, help="Its number; the one with the most free room when left out.")
 @click.option("--answer", "answers", multiple=True, metavar="FOLDER=CODE",
-              help="What a folder is; nothing behind = for none.")
+              help="What a folder is; nothing behind = for none. It is noted for this card.")
 @click.option("--save", help="Save it as your own plan under this id.")
 @json_option
 @click.pass_obj
@@ -62,8 +62,10 @@ def learn(bench: Bench, card: str, partition: int | None, answers: tuple[str, ..
           as_json: bool) -> None:
     """What a CARD itself teaches: its folders with the evidence, what has to be asked, and the nearest plan."""
     medium = bench.shelf.find(card)
-    told = dict(answer.rpartition("=")[::2] for answer in answers)
-    learnt = learn_from(medium, home_of(medium) if partition is None else partition, told)
+    if answers:
+        remember(bench.state, medium.key, dict(answer.rpartition("=")[::2] for answer in answers))
+    learnt = learn_from(medium, home_of(medium) if partition is None else partition,
+                        said_of(bench.state, medium.key))
     near = nearest(learnt, plans_at(_own(bench)))
     if save:
         save_plan(learnt.plan, _own(bench) / f"{save}.toml")
@@ -117,7 +119,7 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
     medium = bench.shelf.find(card)
     home = home_of(medium) if partition is None else partition
     found = regroup_under(medium, _plan(bench, plan), partition=home, now=_plan(bench, by) if by else None,
-                          plans=_own(bench))
+                          plans=_own(bench), said=said_of(bench.state, medium.key))
     if is_run and found.sheet:
         run_sheet(bench, found.sheet, tag, as_json=as_json)
         return
@@ -128,7 +130,7 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
         click.echo(f"{path} → {place}")
     click.echo(f"{counted(len(found.found.moves), 'file')} would get another place.")
     for folder in found.unsure:
-        click.echo(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer … --save” says so.")
+        click.echo(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer …” says so.")
     for code in found.found.homeless:
         click.echo(f"  ? {code} has no folder in that plan; its files stay.")
     if found.found.met:
@@ -146,7 +148,7 @@ LISTS = click.option("--list", "listed", multiple=True, type=FILE, help="A list 
 @json_option
 @click.pass_obj
 def identify(bench: Bench, places: tuple[Path, ...], listed: tuple[Path, ...], as_json: bool) -> None:
-    """What files are, by header, contents, ending and folder, with the reason; folders and archives are opened."""
+    """What files are, by header, contents, ending and folder, with the reason. Folders and archives are opened."""
     with watching() as watch:
         found = bring(places, watch, lists_at(bench.state / "lists", listed))
     if as_json:
@@ -177,24 +179,56 @@ def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, 
     """Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does not fit."""
     if not places and not source:
         raise click.UsageError("Say what is brought in: folders, files and archives, or a card with --from.")
-    medium = bench.shelf.find(card)
-    home = home_of(medium) if partition is None else partition
-    plan = _plan(bench, wanted) if wanted else usual_plan(learn_from(medium, home), plans_at(_own(bench)))
+    medium, other = bench.shelf.find(card), bench.shelf.find(source) if source else None
+    home, told = home_of(medium) if partition is None else partition, _answers(answers)
+    choice = _plan(bench, wanted) if wanted else choose_plan(
+        medium, home, plans_at(_own(bench)), bench.state, answers=told, like=other)
     with watching() as watch:
-        found = fill_card(medium, Sources(places, bench.shelf.find(source) if source else None), plan, watch,
-                          partition=home, answers=dict(answer.rpartition("=")[::2] for answer in answers),
+        found = fill_card(medium, Sources(places, other), choice, watch, partition=home, answers=told,
                           lists=lists_at(bench.state / "lists", listed))
+    _tell(bench, found, files=files, out=out, is_run=is_run, tag=tag, as_json=as_json)
+
+
+@click.command("lay-over")
+@click.argument("card")
+@click.argument("places", nargs=-1, required=True, type=PLACE)
+@click.option("--partition", "-p", type=int, help="Of the card; the one with the most free room when left out.")
+@click.option("--answer", "answers", multiple=True, metavar="KEY=WORD", help="To a question, by its key.")
+@click.option("--files", is_flag=True, help="Name every file with its place and the reason.")
+@click.option("--out", type=FILE, help="Save the sheet here.")
+@click.option("--run", "is_run", is_flag=True, help="Do it; without this it is only shown.")
+@click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it.")
+@json_option
+@click.pass_obj
+def lay_over_(bench: Bench, card: str, places: tuple[Path, ...], partition: int | None, answers: tuple[str, ...],
+              files: bool, out: Path | None, is_run: bool, tag: str, as_json: bool) -> None:
+    """Lay folders and archives over a CARD as they are: what they add, replace, and what is there."""
+    medium = bench.shelf.find(card)
+    with watching() as watch:
+        found = lay_over(medium, Sources(places), watch, answers=_answers(answers),
+                         partition=home_of(medium) if partition is None else partition)
+    _tell(bench, found, files=files, out=out, is_run=is_run, tag=tag, as_json=as_json)
+
+
+def _answers(answers: tuple[str, ...]) -> dict[str, str]:
+    return dict(answer.rpartition("=")[::2] for answer in answers)
+
+
+def _tell(bench: Bench, found: Filling, *, files: bool, out: Path | None, is_run: bool, tag: str,
+          as_json: bool) -> None:
+    """What would be done; then, where it is asked for, do it."""
     if out and found.sheet:
         save_sheet(found.sheet, out)
     if as_json and not is_run:
-        show_json({"plan": plan.id, "need": found.sorted.need, "lost": found.sorted.lost, "free": found.sorted.free,
+        show_json({"plan": found.plan.id, "need": found.sorted.need, "lost": found.sorted.lost,
+                   "free": found.sorted.free,
                    "files": [{"path": str(p.file.path), "to": p.to, "act": p.act, "why": p.why, "was": p.was}
                              for p in found.sorted.placed],
                    "questions": [{"key": q.key, "sentence": q.sentence, "answers": q.answers}
-                                 for q in found.sorted.questions]})
+                                 for q in found.questions]})
         return
     if not as_json:
-        click.echo(f"{plan.name}:")
+        click.echo(f"{found.plan.name}:")
         for flow in found.sorted.flows():
             where = flow.folder or "nowhere"
             click.echo(f"  {flow.group} → {where}: {counted(flow.files, 'file')}, {binary(flow.size)}, {flow.act}")
@@ -202,7 +236,7 @@ def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, 
             click.echo(f"    {each.file.path.name} → {each.to or '-'}: {each.act}, {each.why}")
         click.echo(f"{binary(found.sorted.need)} of {binary(found.sorted.free)} that are free, "
                    f"{binary(found.sorted.lost)} of it lost to clusters.")
-        for question in found.sorted.questions:
+        for question in found.questions:
             click.echo(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
     if is_run and found.sheet:
         run_sheet(bench, found.sheet, tag, as_json=as_json)
@@ -223,4 +257,4 @@ def _plan(bench: Bench, text: str) -> FolderPlan:
     raise PlanError(f"There is no plan “{text}”; there are {', '.join(known)}. Or say the file of one.")
 
 
-COMMANDS: dict[str, click.Command] = {"plans": plans, "identify": identify, "fill": fill}
+COMMANDS: dict[str, click.Command] = {"plans": plans, "identify": identify, "fill": fill, "lay-over": lay_over_}

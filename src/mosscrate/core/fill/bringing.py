@@ -17,13 +17,12 @@ from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
 from mosscrate.core.fill.headers import FRONT, Reading, read_header
 from mosscrate.core.fill.lists import NO_LISTS, Lists
+from mosscrate.core.fill.litter import is_litter
 from mosscrate.core.fill.origins import LocalFile, OnCard, Origin, Packed, ReadAt
 from mosscrate.core.fill.systems import MAYBE, systems
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
 
-LITTER = {".ds_store", "thumbs.db", "desktop.ini", ".directory", "ehthumbs.db", "folder.jpg.tmp"}
-LITTER_FOLDERS = {"__macosx", ".spotlight-v100", ".trashes", ".fseventsd", "$recycle.bin", "system volume information"}
 STATE_ENDINGS = ("state", "st", "ss", "oops")
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
 PACKED = ("zip", "7z", "chd", "cue", "gdi", "ccd", "mds", "m3u")
@@ -185,8 +184,8 @@ def _inner(name: str) -> list[str]:
 def _known(file: _File, lists: Lists) -> Brought:
     path = file.top / file.within
     own = Brought(path, file.origin, file.group, file.size, file.modified, Role.UNKNOWN)
-    names, ending = [part.casefold() for part in file.within.parts], own.ending
-    if names[-1] in LITTER or names[-1].startswith("._") or LITTER_FOLDERS & set(names):
+    ending = own.ending
+    if is_litter(file.within.parts):
         return replace(own, role=Role.LITTER, reason="desktops leave it")
     by_folder = _system_of_folders((file.within if isinstance(file.origin, OnCard) else path).parts[:-1])
     uses = {use_of(part) for part in file.within.parts[:-1]}

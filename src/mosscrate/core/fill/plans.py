@@ -101,6 +101,7 @@ class _Head(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     system_files: str = ""
     reserved: tuple[str, ...] = ()
     litter: tuple[str, ...] = ()
+    preinstalled: tuple[str, ...] = ()
     volumes: tuple[str, ...] = ()
     kin: tuple[str, ...] = ()
 
@@ -119,6 +120,7 @@ class FolderPlan:
     system_files: str = ""
     reserved: tuple[str, ...] = ()
     litter: tuple[str, ...] = ()
+    preinstalled: tuple[str, ...] = ()
     volumes: tuple[str, ...] = ()
     kin: tuple[str, ...] = ()
     packed: tuple[str, ...] = ()
@@ -134,6 +136,13 @@ class FolderPlan:
         if system is None:
             return ""
         return f"{self.root}/{system.folders[0]}".strip("/")
+
+    def skeleton_of(self, code: str) -> list[str]:
+        """Folders that a device makes for a system: its own, and those for its saves, states and pictures."""
+        system = self.systems[code]
+        parts = (system.saves or self.saves, system.states or self.states, system.pictures or self.pictures)
+        beside = (self.fill_in(part.place, code, "x.x").rpartition("/")[0] for part in parts if part is not None)
+        return [folder for folder in (self.folder_of(code), *beside) if folder]
 
     def opens(self, code: str) -> tuple[str, ...]:
         """Endings that it opens for a system, in order of liking; those of systems that its folder holds too."""

@@ -50,7 +50,7 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
     if answers.get("renames") != "bring in as well":
         placed, along = _renamed(placed, plan, placing.ground, card)
     coming = [each for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
-    need, size = _room(coming, there, home), sum(each.size for each in coming)
+    need, size = room_of(coming, there, home), sum(each.size for each in coming)
     questions = questions_about(placed, placing, lacking, in_crate or {})
     if need > home.free:
         questions.append(too_much(placed, need, home.free))
@@ -58,7 +58,7 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
                   need - size, home.free)
 
 
-def _room(coming: Sequence[Placed], there: dict[str, Entry], home: Home) -> int:
+def room_of(coming: Sequence[Placed], there: dict[str, Entry], home: Home) -> int:
     """Bytes that files take there, clusters whole, with the folders that have to be made and the names in them."""
     folders = {path for path in folders_above(each.to for each in coming) if home.facts.folded(path) not in there}
     entries = [*(Entry(path, Kind.FOLDER, 0, None, 0) for path in folders),

@@ -28,7 +28,7 @@ class Existing(StrEnum):
 
     REFUSE = "refuse"
     KEEP_BOTH = "keep both"            # the old one stays under a dated name
-    KEEP_DIFFERENT = "keep different"  # the same contents stay as they are, else as above
+    KEEP_DIFFERENT = "differing"       # the same contents stay as they are, else as above
     REPLACE = "replace"
 
 

@@ -6,36 +6,28 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from mosscrate.core.fill.lists import lists_at
+from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.plans import FolderPlan
-from mosscrate.core.sheet.planning.filling import (
-    Filling,
-    Regrouping,
-    Sources,
-    fill,
-    home_of,
-    learn_from,
-    plans_at,
-    regroup_under,
-    usual_plan,
-    wrong_plans,
-)
+from mosscrate.core.sheet.planning.choosing import plans_at, wrong_plans
+from mosscrate.core.sheet.planning.filling import Filling, Regrouping, Sources
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.steps import MakeFolders
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
-from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.fill.errand import Errand, what_happens
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.room_view import RoomView
+from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.words_panel import WordsPanel
 from mosscrate.desk.shared.panel import button, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 COPY, MOVE = "Fill the card", "Move them"
-OWN = "as this card has it"
+OWN, OVER = "as this card has it", "laid over as it is"
 TEACHING = "Bring in folders with games, saves and system files: they are sorted into the folders that this card " \
            "wants, and nothing is written before you have seen it. Or choose a plan, to have the games that are on " \
            "the card already laid out by it."
@@ -50,6 +42,7 @@ class FillStation(QWidget):
         super().__init__(parent)
         self.model = model
         self.folders: list[Path] = []
+        self.source: Medium | None = None         # another card or a backup that is brought in
         self.answers: dict[str, str] = {}
         self.filling: Filling | None = None       # of what is brought in
         self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
@@ -63,8 +56,8 @@ class FillStation(QWidget):
         self.plans.setAccessibleName("Folder plan")
         self.cards.setMinimumWidth(170)
         self.plans.setMinimumWidth(190)
-        self.bring_button = button("Bring in…", self._choose, style="primary", tip="Folders of this computer; they can "
-                                   "also be dropped here")
+        self.bring_button = button("Bring in…", self._show_menu, style="primary", tip="Folders and archives of this "
+                                   "computer, which can also be dropped here; another card, or a backup")
         self.empty = label(TEACHING, style="muted", wraps=True)
         self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
         self.entry = TagEntry(COPY)
@@ -90,6 +83,11 @@ class FillStation(QWidget):
     def bring(self, folders: list[Path]) -> None:
         """Bring in more."""
         self.folders += [folder for folder in folders if folder not in self.folders]
+        self._work()
+
+    def bring_card(self, source: Medium) -> None:
+        """Bring in the files of another card or of a backup, instead of the one before."""
+        self.source = source
         self._work()
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
@@ -151,6 +149,7 @@ class FillStation(QWidget):
                 self.model.failed.emit(wrong)
         self.plans.clear()
         self.plans.addItem(OWN, "")
+        self.plans.addItem(OVER, AS_IT_IS.id)
         for plan in self._plans.values():
             self.plans.addItem(plan.name, plan.id)
         self.plans.setCurrentIndex(max(0, self.plans.findData(current)))
@@ -163,10 +162,11 @@ class FillStation(QWidget):
         self.filling = self.regrouping = None             # they were of another card
         self._work()
 
-    def _choose(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "A folder to bring in")
-        if folder:
-            self.bring([Path(folder)])
+    def _show_menu(self) -> None:
+        menu = SourceMenu(self, self.model, self._card())
+        menu.folders.connect(self.bring)
+        menu.card.connect(self.bring_card)
+        menu.exec(self.bring_button.mapToGlobal(self.bring_button.rect().bottomLeft()))
 
     def _answer(self, key: str, word: str) -> None:
         self.answers[key] = word
@@ -174,24 +174,16 @@ class FillStation(QWidget):
 
     def _work(self) -> None:
         """Sort everything anew, beside the window."""
-        card, folders = self._card(), list(self.folders)
-        wanted = self._plans.get(str(self.plans.currentData()))
+        card, wanted = self._card(), str(self.plans.currentData())
         self._asked += 1
-        if card is None or (not folders and wanted is None):
+        sources = Sources(tuple(self.folders), self.source)
+        if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
             self.filling = self.regrouping = None
             self._show()
             return
-        number, answers, known = self._asked, dict(self.answers), self._plans
-        own, lists = self.model.bench.state / "plans", self.model.bench.state / "lists"
-        self.said.setText(f"Looking through {counted(len(folders), 'folder')}…" if folders else "Looking at the card…")
-
-        def sort() -> Filling | Regrouping:
-            home = home_of(card)
-            if not folders and wanted is not None:
-                return regroup_under(card, wanted, partition=home, plans=own)
-            plan = wanted or usual_plan(learn_from(card, home), known)
-            return fill(card, Sources(folders), plan, Watch(), partition=home, answers=answers,
-                        lists=lists_at(lists))
+        number, errand = self._asked, Errand(card, sources, wanted, dict(self.answers), self._plans,
+                                             self.model.bench.state)
+        self.said.setText(f"Looking through {listed(sources.names)}…" if sources.names else "Looking at the card…")
 
         def take(found: Filling | Regrouping) -> None:
             if number == self._asked:
@@ -205,7 +197,7 @@ class FillStation(QWidget):
                 self._show()
                 self.said.setText(str(error))
 
-        self.model.asker.ask(sort, take, fail)
+        self.model.asker.ask(errand.sorted, take, fail)
 
     def _show(self) -> None:
         card, found = self._card(), self.filling or self.regrouping
@@ -213,8 +205,9 @@ class FillStation(QWidget):
         is_there = card is not None and found is not None
         self.empty.setVisible(not is_there)
         self.area.setVisible(is_there)
-        for part in (self.room, self.words):
-            part.setVisible(is_there and self.filling is not None)
+        self.room.setVisible(is_there and self.filling is not None)
+        self.words.setVisible(is_there and (self.filling is not None or bool(self.regrouping and
+                                                                             self.regrouping.questions)))
         self.subtitle.setText("")
         self.said.setText("")
         if card is not None and self.filling is not None:
@@ -227,20 +220,18 @@ class FillStation(QWidget):
         layout = self.model.layout_of(card)
         look = next((p for p in layout.partitions if p.index == found.partition), None) if layout else None
         where = look.name if look else f"partition {found.partition}"
-        names = ", ".join(folder.name for folder in self.folders)
+        names = ", ".join(Sources(self.folders, self.source).names)
         self.subtitle.setText(f"{where}, {found.plan.name}; brought in: {names}")
         self.flow.show_flows(found.sorted.flows())
         self.room.show_room(look.volume.size if look and look.volume else found.sorted.free, found.sorted)
         self.words.show_files("", ())
-        self.words.show_questions(found.sorted.questions)
-        coming = len(found.sorted.coming)
-        written = f"{counted(coming, 'file')} will be written. What is there already stays."
-        self.said.setText(written if found.sheet else
-                          "Nothing is to be written." if found.sorted.fits else
-                          "It does not fit; say what is left out.")
+        self.words.show_questions(found.questions)
+        self.said.setText(what_happens(found))
 
     def _show_regrouping(self, found: Regrouping) -> None:
         """The card's own files under another plan."""
+        self.words.show_files("", ())
+        self.words.show_questions(found.questions)
         self.flow.show_flows(found.flows, ("Where it lies", "Where it goes"))
         stay = [f"{code} has no folder there" for code in found.found.homeless]
         stay += [f"it is not known whose “{folder}” is" for folder in found.unsure[:3]]
@@ -248,7 +239,10 @@ class FillStation(QWidget):
         self.subtitle.setText("What is on the card already, under another plan; nothing is copied")
         left = f" Left as it is: {listed(stay)}." if stay else ""
         moved = f"{counted(len(found.found.moves), 'file')} would get another place, saves with their games.{left}"
-        self.said.setText(moved if found.sheet else "Everything lies as that plan wants it.")
+        made = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, MakeFolders)) if found.sheet else 0
+        folders = f" {counted(made, 'folder')} will be made." if made else ""
+        lies = "" if made else "Everything lies as that plan wants it."
+        self.said.setText((moved if found.found.moves else lies) + folders)
 
     @property
     def _sheet(self) -> JobSheet | None:
@@ -268,7 +262,8 @@ class FillStation(QWidget):
         can_run = is_free and self._sheet is not None
         self.bring_button.setEnabled(card is not None)
         self.entry.setVisible(can_run)
-        self.entry.buttons[0].setText(MOVE if self.regrouping else COPY)
+        has_moves = self.regrouping is not None and bool(self.regrouping.found.moves)
+        self.entry.buttons[0].setText(MOVE if has_moves else COPY)
         self.entry.ask(card.tag if card and can_run else "", is_possible=can_run)
 
     def _run(self) -> None:
@@ -283,7 +278,7 @@ class FillStation(QWidget):
 
     def _done(self, card: Medium, result: running.Result) -> None:
         told = result.done[-1].sentence
-        self.folders, self.answers, self.filling, self.regrouping = [], {}, None, None
+        self.folders, self.source, self.answers, self.filling, self.regrouping = [], None, {}, None, None
         self._show()
         self.said.setText(told)
         self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")

@@ -16,6 +16,7 @@ from mosscrate.core.sheet.steps.card.write import WriteImage as WriteImage
 from mosscrate.core.sheet.steps.card.write_fitted import WriteFitted as WriteFitted
 from mosscrate.core.sheet.steps.files.copy import CopyFiles as CopyFiles
 from mosscrate.core.sheet.steps.files.folder import MakeFolder as MakeFolder
+from mosscrate.core.sheet.steps.files.folder import MakeFolders as MakeFolders
 from mosscrate.core.sheet.steps.files.put import PutFiles as PutFiles
 from mosscrate.core.sheet.steps.files.regroup import RegroupFiles as RegroupFiles
 from mosscrate.core.sheet.steps.files.remove import RemoveFiles as RemoveFiles
@@ -46,5 +47,5 @@ AnyStep: TypeAlias = (                         # in the order in which people wo
     | NewMap | TunePartition | AddPartition | RemovePartition | GrowPartition | ShrinkPartition | MovePartition
     | LabelPartition | FlagPartition | TypePartition | FormatPartition | RebuildPartition | FillWithDrives
     | ReplayJournal | RebuildBitmap | MendMap | PutFiles | RenameFile | RegroupFiles | RemoveFiles | MakeFolder
-    | SetTraits | Verify | Eject)
+    | MakeFolders | SetTraits | Verify | Eject)
 ALL: tuple[type[Step], ...] = get_args(AnyStep)

@@ -13,6 +13,7 @@ from mosscrate.core.contents.members import is_member, member_at
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.transfer import Passage, ensure_folder, must_fit, plan_passage
 from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.fill.litter import is_litter
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -35,7 +36,6 @@ from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, ope
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
-LITTER = {".ds_store", "thumbs.db", "desktop.ini", ".spotlight-v100", ".trashes", ".fseventsd", ".directory"}
 
 
 @dataclass(frozen=True)
@@ -158,13 +158,13 @@ def below(source: Path) -> Iterator[tuple[Path, str]]:
     if source.is_file():
         return
     for folder, folders, files in os.walk(source):
-        folders[:] = sorted(f for f in folders if not _is_litter(f))
+        folders[:] = sorted(f for f in folders if not is_litter((f,)))
         base = Path(folder)
         within = Path(source.name) / base.relative_to(source)
         for name in folders:
             yield base / name, str(within / name)
         for name in sorted(files):
-            if not _is_litter(name) and (base / name).is_file():
+            if not is_litter((name,)) and (base / name).is_file():
                 yield base / name, str(within / name)
 
 
@@ -174,10 +174,6 @@ def _entry_of(path: str, to: str) -> Entry:
         return Entry(to, Kind.FILE, member.size, member.modified, 0)
     about, is_folder = Path(path).stat(), Path(path).is_dir()
     return Entry(to, Kind.FOLDER if is_folder else Kind.FILE, 0 if is_folder else about.st_size, int(about.st_mtime), 0)
-
-
-def _is_litter(name: str) -> bool:
-    return name.startswith("._") or name.lower() in LITTER
 
 
 def _pieces(path: str) -> Iterator[bytes]:

@@ -9,6 +9,8 @@ from mosscrate.core.sheet.steps.files.editing import EditsNames
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Editor
 
+NAMED = 12                               # of what was removed, in its sentence
+
 
 class RemoveFiles(EditsNames, tag="remove files", frozen=True):
     """See above."""
@@ -30,4 +32,5 @@ class RemoveFiles(EditsNames, tag="remove files", frozen=True):
 
     def said(self, name: str) -> str:
         """See EditsNames."""
-        return f"Removed from {name}: {', '.join(self.paths)}."
+        more = f" and {len(self.paths) - NAMED} more" if len(self.paths) > NAMED else ""
+        return f"Removed from {name}: {', '.join(self.paths[:NAMED])}{more}."

@@ -1,0 +1,121 @@
+"""Something laid over a card as it is: what it adds, what it replaces, and what is there already."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import log2
+
+from mosscrate.core.contents.naming import folders_above, proposed_name
+from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.placed import Act, Cause, Placed, Question, Sorted
+from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.sorting import Home, room_of
+from mosscrate.core.fill.systems import letters
+from mosscrate.core.sizes import binary, counted
+from mosscrate.core.volumes import Entry, Kind
+
+AS_IT_IS = FolderPlan("as-it-is", "laid over the card as it is", systems={})
+KEEP_OLD, REPLACE = "keep the old ones", "replace them"
+INSIDE, WITH_FOLDER = "lay over what is in it", "with the folder"
+SHOWN = 3
+
+
+@dataclass(frozen=True)
+class Laid:
+    """What goes where, and whether old files stay under dated names."""
+
+    sorted: Sorted
+    keeps_old: bool
+
+
+def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: dict[str, str]) -> Laid:
+    """Every file at its own path, seen from the top of what was brought in; litter stays off.
+
+    A single folder around everything that is called like what was brought in is taken off, unless the card has it.
+    """
+    facts, there = home.facts, {home.facts.folded(entry.path): entry for entry in home.there}
+    paths = {id(each): "/".join(each.path.parts[1:] or each.path.parts) for each in brought}
+    wrapping = _wrapping(list(paths.values()))
+    is_wrapped = bool(wrapping) and facts.folded(wrapping) not in there
+    is_called_so = bool(brought) and letters(wrapping) in letters(str(brought[0].path.parts[0]))
+    usual = (INSIDE, WITH_FOLDER) if is_called_so else (WITH_FOLDER, INSIDE)
+    strips = is_wrapped and answers.get("wrapping", usual[0]) == INSIDE
+    placed, renamed, taken = list[Placed](), dict[str, str](), dict[str, Brought]()
+    for each in brought:
+        if each.role == Role.LITTER:
+            placed.append(Placed(each, Act.LEAVE, "", "desktops leave it behind", cause=Cause.LITTER))
+            continue
+        wanted = paths[id(each)].removeprefix(f"{wrapping}/") if strips else paths[id(each)]
+        to = "/".join(proposed_name(part, set(), facts.why_not) if facts.why_not(part) else part
+                      for part in wanted.split("/"))
+        if to != wanted:
+            renamed[wanted] = to
+        placed.append(_laid(each, to, there, taken, home, card))
+    coming = [each for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
+    need = room_of(coming, there, home)
+    keeps_old = answers.get("over") != REPLACE
+    questions = _questions(placed, renamed, (wrapping, usual) if is_wrapped else None, need, home.free)
+    return Laid(Sorted(tuple(placed), {}, questions, need, need - sum(each.size for each in coming), home.free),
+                keeps_old)
+
+
+def _laid(file: Brought, to: str, there: dict[str, Entry], taken: dict[str, Brought], home: Home,
+          card: OnTheCard) -> Placed:
+    folded = home.facts.folded(to)
+    entry = there.get(folded)
+    in_the_way = next((above for above in folders_above([to])
+                       if (own := there.get(home.facts.folded(above))) is not None and own.kind != Kind.FOLDER), "")
+    if folded in taken or in_the_way or (entry is not None and entry.kind != Kind.FILE):
+        why = f"“{taken[folded].path.name}” goes there already" if folded in taken else \
+            f"“{in_the_way}” is no folder on the card" if in_the_way else "a folder of that name is there"
+        return Placed(file, Act.LEAVE, to, why, cause=Cause.MET)
+    taken[folded] = file
+    if entry is None:
+        return Placed(file, Act.COPY, to, "it is not there yet")
+    is_same = entry.size == file.size and card.is_equal(file.origin, entry)
+    if is_same is None:
+        return Placed(file, Act.SEEMS, to, "it seems to be there; the job compares it")
+    return Placed(file, Act.SKIP, to, "it is there with the same contents") if is_same else \
+        Placed(file, Act.KEEP_BOTH, to, "it is there with other contents")
+
+
+def _wrapping(paths: Sequence[str]) -> str:
+    """The one folder in which everything lies; "" where there is none."""
+    tops = {path.partition("/")[0] for path in paths}
+    return next(iter(tops)) if len(tops) == 1 and all("/" in path for path in paths) else ""
+
+
+def _questions(placed: Sequence[Placed], renamed: dict[str, str],
+               wrapping: tuple[str, tuple[str, ...]] | None, need: int, free: int) -> tuple[Question, ...]:
+    found, by_act = list[Question](), defaultdict[Act, list[Placed]](list)
+    for each in placed:
+        by_act[each.act].append(each)
+    if over := by_act[Act.KEEP_BOTH]:
+        found.append(_asked("over", f"{counted(len(over), 'file')} of the card {'has' if len(over) == 1 else 'have'} "
+                            f"other contents: {_names(over)}.", (KEEP_OLD, REPLACE), 9, len(over)))
+    if wrapping:
+        folder, answers = wrapping
+        found.append(_asked("wrapping", f"Everything lies in one folder, “{folder}”, which the card does not have.",
+                            answers, 6, len(placed)))
+    if met := [each for each in by_act[Act.LEAVE] if each.cause == Cause.MET]:
+        found.append(_asked("met", f"{counted(len(met), 'file')} cannot come where they belong: {_names(met)}; "
+                            f"{met[0].why}.", ("leave out",), 8, len(met)))
+    if renamed:
+        old, new = next(iter(renamed.items()))
+        found.append(_asked("names", f"{counted(len(renamed), 'name')} cannot stand there. “{old}” becomes “{new}”.",
+                            ("change them so",), 2, len(renamed)))
+    if need > free:
+        found.append(_asked("room", f"{binary(need - free)} do not fit.", ("decide",), 8, len(placed)))
+    return tuple(sorted(found, key=lambda each: -each.worth))
+
+
+def _asked(key: str, sentence: str, answers: tuple[str, ...], rank: int, number: int) -> Question:
+    return Question(key, sentence, answers, rank * 1000 + 100 * log2(1 + number), number)
+
+
+def _names(placed: Sequence[Placed]) -> str:
+    more = " …" if len(placed) > SHOWN else ""
+    return f"{', '.join(each.file.path.name for each in placed[:SHOWN])}{more}"

@@ -1,0 +1,106 @@
+"""Which plan a card is filled by: its own where it teaches one, what a person has said of it, else the nearest."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from math import log2
+from pathlib import Path
+
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import FitError, PlanError
+from mosscrate.core.fill.learning import Learnt, learn
+from mosscrate.core.fill.placed import Question
+from mosscrate.core.fill.plans import FolderPlan, SystemPlan, own_plans, shipped
+from mosscrate.core.fill.said import remember, said_of
+from mosscrate.core.slots import Medium
+
+FEW = 3                                  # folders that a card must have for its own plan to be taken
+ASKED = "folder is "                     # in front of a folder, in the key of a question about it
+LATER, NONE = "ask me later", "no system’s"
+CANDIDATES = 3
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A plan, and what has to be asked about the folders of the card."""
+
+    plan: FolderPlan
+    questions: tuple[Question, ...] = ()
+
+
+def plans_at(folder: Path | None) -> dict[str, FolderPlan]:
+    """Those that ship and a person's own, by id; own ones that cannot be used are left out."""
+    own = own_plans(folder) if folder is not None else iter(())
+    return shipped() | {plan.id: plan for plan in own if not isinstance(plan, PlanError)}
+
+
+def wrong_plans(folder: Path) -> list[str]:
+    """What is wrong with a person's own plans that cannot be used."""
+    return [str(each) for each in own_plans(folder) if isinstance(each, PlanError)]
+
+
+def learn_from(card: Medium, partition: int, answers: dict[str, str] | None = None) -> Learnt:
+    """What a card itself teaches. Raises MediumError, FormatError."""
+    with card.open() as blocks:
+        volume = open_partition(blocks, partition)
+        return learn(volume.tree().entries, volume.read_at, answers)
+
+
+def choose_plan(card: Medium, partition: int, plans: dict[str, FolderPlan], state: Path, *,
+                answers: dict[str, str] | None = None, like: Medium | None = None) -> Choice:
+    """The card's own plan where it has taught enough, else that of a card which is brought in, else the nearest.
+
+    Answers to what was asked of folders are noted for the card. Raises MediumError, FormatError, PlanError.
+    """
+    said = {key.removeprefix(ASKED): "" if word == NONE else word for key, word in (answers or {}).items()
+            if key.startswith(ASKED) and word != LATER}
+    if said:
+        remember(state, card.key, said)
+    learnt = learn_from(card, partition, said_of(state, card.key))
+    if len(learnt.plan.systems) >= FEW or (learnt.plan.systems and said_of(state, card.key)):
+        return Choice(learnt.plan, questions_of(learnt))
+    other = learn_from(like, home_of(like), said_of(state, like.key)) if like is not None else None
+    if other is not None and len(other.plan.systems) >= FEW:
+        assert like is not None, "it was learnt from"
+        return Choice(replace(other.plan, name=f"as {like.name} has it"))
+    return Choice(nearest(learnt, plans), questions_of(learnt))
+
+
+def questions_of(learnt: Learnt) -> tuple[Question, ...]:
+    """One for each folder of which it is not known whose it is."""
+    return tuple(Question(f"{ASKED}{line.folder}", f"Whose is the folder “{line.folder}”? {line.why_not[:1].upper()}"
+                          f"{line.why_not[1:]}.", (LATER, *(g.system for g in line.guesses[:CANDIDATES]), NONE),
+                          3000 + 100 * log2(1 + line.files), line.files) for line in learnt.asked)
+
+
+def nearest(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
+    """The plan that calls most folders of a card as they are called, those that would be asked too."""
+    def likeness(plan: FolderPlan) -> int:
+        return sum(any(plan.folder_of(guess.system).casefold() == line.folder.casefold() for guess in line.guesses)
+                   for line in learnt.lines)
+
+    return max(plans.values(), key=likeness)
+
+
+def completed(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
+    """What a card has taught, and of what would be asked those folders that the nearest plan calls the same."""
+    near, own = nearest(learnt, plans), learnt.plan
+    more = {code: SystemPlan(line.folder.removeprefix(f"{near.root}/") if near.root else line.folder)
+            for line in learnt.asked for code in [guess.system for guess in line.guesses]
+            if near.folder_of(code).casefold() == line.folder.casefold() and code not in own.systems}
+    root = own.root if own.systems else near.root
+    fits = {code: system for code, system in more.items() if root == near.root}
+    return replace(own, root=root, systems=own.systems | fits, saves=own.saves or near.saves,
+                   pictures=own.pictures or near.pictures)
+
+
+def home_of(card: Medium) -> int:
+    """The partition that takes files: the one with the most free room. Raises FitError, MediumError."""
+    with card.open() as blocks:
+        open_ = [look for look in survey(blocks).partitions
+                 if look.volume and look.volume.free is not None and look.volume.facts and look.volume.facts.is_written]
+    if not open_:
+        raise FitError(f"{card.name} has no volume that takes files. Format one first.")
+    return max(open_, key=lambda look: (look.volume.free or 0) if look.volume else 0).index
+

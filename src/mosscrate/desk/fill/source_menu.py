@@ -1,0 +1,55 @@
+"""Where things are brought in from: folders and archives of this computer, another card, a backup."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QFileDialog, QMenu, QWidget
+
+from mosscrate.core.crate import Backup
+from mosscrate.core.errors import MossError
+from mosscrate.core.slots import Medium
+from mosscrate.desk.bench_model import BenchModel
+
+NEWEST = 12                              # backups that are offered
+
+
+class SourceMenu(QMenu):
+    """Tells with `folders` or `card` what was chosen."""
+
+    folders = pyqtSignal(list)
+    card = pyqtSignal(object)            # Medium
+
+    def __init__(self, parent: QWidget, model: BenchModel, filled: Medium | None) -> None:
+        super().__init__(parent)
+        self._model = model
+        self.addAction("A folder…", self._choose_folder)
+        self.addAction("Files and archives…", self._choose_files)
+        others = [medium for medium in model.media if filled is None or medium.key != filled.key]
+        if others:
+            self.addSeparator()
+        for medium in others:
+            self.addAction(medium.name, partial(self.card.emit, medium))
+        backups = sorted(((backup.kept_at, lane.card.name, backup) for lane in model.lanes for backup in lane.backups),
+                         key=lambda each: each[0], reverse=True)[:NEWEST]
+        if backups and (menu := self.addMenu("A backup")) is not None:
+            for at, name, backup in backups:
+                menu.addAction(f"{name}, {at:%Y-%m-%d %H:%M}", partial(self._take, backup))
+
+    def _choose_folder(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self.parentWidget(), "A folder to bring in")
+        if folder:
+            self.folders.emit([Path(folder)])
+
+    def _choose_files(self) -> None:
+        files, _ = QFileDialog.getOpenFileNames(self.parentWidget(), "Files and archives to bring in")
+        if files:
+            self.folders.emit([Path(file) for file in files])
+
+    def _take(self, backup: Backup) -> None:
+        try:
+            self.card.emit(self._model.backup_medium(backup))
+        except MossError as error:
+            self._model.failed.emit(str(error))

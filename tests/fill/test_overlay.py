@@ -1,0 +1,144 @@
+"""Laid over as it is, and what is done on the card itself: folders made, litter swept, preinstalled things removed."""
+
+from __future__ import annotations
+
+import random
+import zipfile
+
+from mosscrate.core.fill.plans import parse_plan, shipped
+from mosscrate.core.sheet.planning.choosing import choose_plan
+from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over, regroup_under
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import PutFiles
+from mosscrate.core.watch import Watch
+from tests.cards import put_card
+from tests.core.test_store import card_with
+from tests.fill.samples import SAMPLES, gb
+from tests.fill.test_filling import fresh, on
+from tests.fill.test_sources import filled, make
+
+PLAN = shipped()["short-codes-saves-beside"]
+
+
+def laid(card, bench, sources: Sources, **answers: str):
+    """Lay over and run; what was planned."""
+    found = lay_over(card, sources, Watch(), partition=2, answers=answers)
+    if found.sheet is not None:
+        run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    return found
+
+
+def test_an_overlay_adds_keeps_or_replaces_and_a_second_time_changes_nothing(tmp_path, bench):
+    card = fresh(bench)
+    first = {"system/menu.cfg": b"one", "system/pictures/a.png": b"picture", "boot.txt": b"boot", "Thumbs.db": b"x"}
+    laid(card, bench, Sources([make(tmp_path / "overlay 1", first)]))
+    there = on(card)
+    assert {path: there[path] for path in first if path != "Thumbs.db"} == {
+        path: data for path, data in first.items() if path != "Thumbs.db"}
+    assert "Thumbs.db" not in there
+    second = make(tmp_path / "overlay 2", {"system/menu.cfg": b"two!", "boot.txt": b"boot", "new/file.bin": b"new"})
+    found = laid(card, bench, Sources([second]))
+    assert "1 file of the card has other contents: menu.cfg" in found.questions[0].sentence
+    after = on(card)
+    assert after["system/menu.cfg"] == b"two!"
+    assert sorted(after.values()) == sorted([*there.values(), b"two!", b"new"])
+    assert laid(card, bench, Sources([second])).sheet is None
+    third = make(tmp_path / "overlay 3", {"system/menu.cfg": b"three"})
+    laid(card, bench, Sources([third]), over="replace them")
+    assert b"two!" not in on(card).values()
+    assert on(card)["system/menu.cfg"] == b"three"
+
+
+def test_a_folder_around_everything_in_an_archive_is_taken_off_unless_the_card_has_it(tmp_path, bench):
+    card, path = fresh(bench), tmp_path / "overlay-1.2.zip"
+    with zipfile.ZipFile(path, "w") as packed:
+        packed.writestr("overlay-1.2/system/menu.cfg", b"one")
+        packed.writestr("overlay-1.2/themes/x.txt", b"x")
+    bare = tmp_path / "else.zip"
+    with zipfile.ZipFile(bare, "w") as packed:
+        packed.writestr("games/x.txt", b"x")
+    assert [p.to for p in lay_over(card, Sources([bare]), Watch(), partition=2).sorted.coming] == ["games/x.txt"]
+    assert {p.to for p in lay_over(card, Sources([path]), Watch(), partition=2,
+                                   answers={"wrapping": "with the folder"}).sorted.coming} == {
+        "overlay-1.2/system/menu.cfg", "overlay-1.2/themes/x.txt"}
+    laid(card, bench, Sources([path]))
+    assert {"system/menu.cfg", "themes/x.txt"} <= set(on(card))
+    with zipfile.ZipFile(path, "w") as packed:
+        packed.writestr("system/menu.cfg", b"one more")
+    found = laid(card, bench, Sources([path]))
+    assert [p.to for p in found.sorted.coming] == ["system/menu.cfg"]
+
+
+def test_what_stands_in_the_way_of_an_overlay_is_left_and_told(tmp_path, bench):
+    card = fresh(bench)
+    laid(card, bench, Sources([make(tmp_path / "a", {"thing": b"a file", "folder/inner": b"x"})]))
+    found = laid(card, bench, Sources([make(tmp_path / "b", {"thing/inner.txt": b"y", "folder": b"z"})]))
+    assert found.sheet is None
+    assert "2 files cannot come where they belong" in found.questions[0].sentence
+
+
+def test_a_skeleton_is_made_litter_swept_and_preinstalled_things_taken_away_only_when_asked(tmp_path, bench):
+    plan = parse_plan('name = "mine"\npreinstalled = ["gb/demo*.gb"]\nreserved = ["gb/keep.tmp"]\nlitter = ["*.tmp"]\n'
+                      '[systems]\ngb = {folder = "gb", opens = ["gb"]}\nnes = {folder = "n"}\nsms = {folder = "s"}\n',
+                      "mine.toml")
+    card, rnd = fresh(bench), random.Random(1)
+    laid(card, bench, Sources([make(tmp_path / "old", {
+        "gb/demo 1.gb": gb(rnd), "gb/mine.gb": gb(rnd), "gb/x.tmp": b"x", "gb/keep.tmp": b"k"})]))
+    make(tmp_path / "litter", {"._a": b"a", "gb/._b": b"b", ".Trashes/501/c": b"c"})
+    bare = [f"{path.relative_to(tmp_path / 'litter')}" for path in (tmp_path / "litter").rglob("*") if path.is_file()]
+    put_raw(card, bench, tmp_path / "litter", bare)
+    before = on(card)
+    source = Sources([make(tmp_path / "new", {"GB/new.gb": gb(rnd)})])
+    quiet = fill(card, source, plan, Watch(), partition=2)
+    said = " ".join(q.sentence for q in quiet.questions)
+    assert "4 pieces of litter that desktops have left on the card" in said
+    assert "1 file came preinstalled" in said
+    assert "2 folders of this plan are not on the card yet" in said
+    found = fill(card, source, plan, Watch(), partition=2, answers={
+        "litter there": "sweep them", "preinstalled": "take them away", "skeleton": "make them"})
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    after = on(card)
+    assert set(before) - set(after) == {"gb/demo 1.gb", "gb/x.tmp", "._a", "gb/._b", ".Trashes/501/c"}
+    assert set(after) - set(before) == {"gb/new.gb"}
+    assert fill(card, source, plan, Watch(), partition=2).sheet is None
+
+
+def test_folders_alone_are_made_on_an_empty_card(bench):
+    card = fresh(bench)
+    found = regroup_under(card, PLAN, partition=2, answers={"skeleton": "make them"})
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    assert regroup_under(card, PLAN, partition=2).questions == ()
+
+
+def test_a_folder_is_asked_once_and_known_afterwards(tmp_path, bench):
+    """`ws` full of nothing that tells: asked; the answer is the card's own from then on."""
+    card, rnd = fresh(bench), random.Random(2)
+    laid(card, bench, Sources([make(tmp_path / "old", {"ws/x.bin": b"x", "gb/a.gb": gb(rnd), "gb/b.gb": gb(rnd),
+                                                      "nes/n.nes": b"NES\x1a\x01\1\0\0" + bytes(8 + 24576),
+                                                      "sms/a.sms": bytes(0x7FF0) + b"TMR SEGA" + bytes(7) + b"\x4c"})]))
+    asked = choose_plan(card, 2, shipped(), bench.state)
+    question = next(q for q in asked.questions if q.key == "folder is ws")
+    assert question.answers[0] == "ask me later"
+    assert "wsc" in question.answers or "ws" in question.answers
+    choose_plan(card, 2, shipped(), bench.state, answers={"folder is ws": "wsc"})
+    known = choose_plan(card, 2, shipped(), bench.state)
+    assert not [q for q in known.questions if q.key == "folder is ws"]
+    assert known.plan.folder_of("wsc") == "ws"
+
+
+def test_an_empty_card_takes_the_plan_of_the_card_that_is_brought_in(tmp_path, bench):
+    first, rnd = fresh(bench), random.Random(3)
+    top = make(tmp_path / "x", {f"{code}/Hill {k}.{SAMPLES[code][0]}": SAMPLES[code][1](rnd)
+                                for code in ("gb", "nes", "gba", "lynx") for k in range(4)})
+    filled(first, bench, Sources([top]), shipped()["long-names-saves-apart"])
+    blocks = card_with("fat32", 4, acts=0)
+    put_card(bench, "two", len(blocks.data), bytes(blocks.data), name="Quillon")
+    choice = choose_plan(bench.shelf.find("Quillon"), 1, shipped(), bench.state, like=first)
+    assert choice.plan.folder_of("nes") == "roms/famicom"
+    assert choice.plan.name == "as Pipkin has it"
+
+
+def put_raw(card, bench, top, names) -> None:
+    step = PutFiles(2, tuple(str(top / name) for name in names), places=tuple(names))
+    run(JobSheet((step,), None, reference(card)), bench, Watch(), typed_tag=card.tag)
