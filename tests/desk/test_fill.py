@@ -13,6 +13,13 @@ from PyQt6.QtWidgets import QPushButton
 
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.fill.placed import Act, Flow
+from mosscrate.core.fill.plans import shipped
+from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import KeepCard
+from mosscrate.core.watch import Watch
+from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.streams import lay_out
 from mosscrate.desk.window import FILL
 from tests.cards import MIB, handheld, put_card
@@ -148,3 +155,92 @@ def test_streams_stay_within_their_boxes():
         for stream in placed.streams:
             for edge, name in ((stream.left, stream.group), (stream.right, stream.folder)):
                 assert tops[name] <= edge[0] <= edge[1] <= tops[name] + 38
+
+
+def menu_of(station) -> SourceMenu:
+    """The menu of Bring in, as it would be shown."""
+    menu = SourceMenu(station, station.model, station._card())
+    menu.folders.connect(station.bring)
+    menu.card.connect(station.bring_card)
+    return menu
+
+
+def trigger(person, menu, text: str) -> None:
+    person.acts += 1
+    inner = [each for action in menu.actions() if action.menu() for each in action.menu().actions()]
+    next(action for action in [*menu.actions(), *inner] if text in action.text()).trigger()
+
+
+def test_another_card_is_brought_in_from_and_a_backup_of_it(person, station, library, bench):
+    """A second card for the games: the plan of the first one, its skeleton, its games and saves."""
+    put_card(bench, "two", 100 * MIB, handheld(100 * MIB, seed=2).data, name="Quillon")
+    first = bench.shelf.find("Pipkin")
+    found = fill(first, Sources([library]), shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    run(found.sheet, bench, Watch(), typed_tag=first.tag)
+    run(JobSheet((KeepCard(),), reference(first)), bench, Watch())
+    person.window.model.refresh()
+    person.wait(lambda: station.cards.findText("Quillon") >= 0 and person.window.model.asker.is_idle)
+    person.acts = 0
+    choose(person, station.cards, "Quillon")
+    choose(person, station.plans, "long lower-case names, saves apart")
+    trigger(person, menu_of(station), "Pipkin")
+    person.wait(lambda: station.filling is not None and station.filling.sheet is not None)
+    person.type_tag(station.entry, bench.shelf.find("Quillon").tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "copied to" in station.said.text())
+    assert person.acts <= 6
+    with bench.shelf.find("Quillon").open() as card:
+        there = {e.path for e in open_partition(card, 2).tree().entries}
+    assert {"roms/gameboy/Hill Run.gb", "saves/gameboy/Hill Run.srm"} <= there
+    choose(person, station.cards, "Quillon")
+    trigger(person, menu_of(station), "Pipkin, 20")
+    person.wait(lambda: "Nothing is to be written" in station.said.text())
+
+
+def test_an_overlay_is_laid_over_in_four_acts(person, station, tmp_path, bench):
+    (tmp_path / "overlay" / "system").mkdir(parents=True)
+    (tmp_path / "overlay" / "system" / "menu.cfg").write_bytes(b"one")
+    station.take(bench.shelf.find("Pipkin"), "")
+    person.acts = 0
+    choose(person, station.plans, "laid over as it is")
+    drop(person, station, tmp_path / "overlay")
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    assert person.acts <= 4
+    with bench.shelf.find("Pipkin").open() as card:
+        assert "system/menu.cfg" in {e.path for e in open_partition(card, 2).tree().entries}
+
+
+def test_a_stick_gets_its_skeleton_and_games_in_five_acts(person, station, library, bench):
+    station.take(bench.shelf.find("Pipkin"), "")
+    person.acts = 0
+    choose(person, station.plans, "short codes, saves beside")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "make them"))
+    person.wait(lambda: "made" in station.said.text())
+    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    assert person.acts <= 5
+    with bench.shelf.find("Pipkin").open() as card:
+        there = {e.path for e in open_partition(card, 2).tree().entries}
+    assert {"gb/Hill Run.gb", "snes", "psx"} <= there
+
+
+def test_a_folder_that_nobody_knows_is_asked_and_answered_in_the_window(person, station, library, bench, tmp_path):
+    for name in ("gb/a.gb", "gba/a.gba", "nes/a.nes", "sms/a.sms", "ws/x.bin"):
+        path = tmp_path / "old" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(SAMPLES[name.partition("/")[0]][1](random.Random(1)) if "ws" not in name else b"x")
+    card = bench.shelf.find("Pipkin")
+    run(lay_over(card, Sources([tmp_path / "old"]), Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "as this card has it")
+    drop(person, station, library)
+    person.wait(lambda: "Whose is the folder “ws”?" in words_of(station.words))
+    person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "ws"))
+    person.wait(lambda: "Whose is the folder" not in words_of(station.words) and person.window.model.asker.is_idle)
+    assert station.filling.plan.folder_of("ws") == "ws"
