@@ -231,16 +231,16 @@ def test_a_stick_gets_its_skeleton_and_games_in_five_acts(person, station, libra
 
 
 def test_a_folder_that_nobody_knows_is_asked_and_answered_in_the_window(person, station, library, bench, tmp_path):
-    for name in ("gb/a.gb", "gba/a.gba", "nes/a.nes", "sms/a.sms", "ws/x.bin"):
+    for name in ("gb/a.gb", "gba/a.gba", "nes/a.nes", "sms/a.sms", "ps/x.bin"):
         path = tmp_path / "old" / name
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(SAMPLES[name.partition("/")[0]][1](random.Random(1)) if "ws" not in name else b"x")
+        path.write_bytes(SAMPLES[name.partition("/")[0]][1](random.Random(1)) if "ps" not in name else b"x")
     card = bench.shelf.find("Pipkin")
     run(lay_over(card, Sources([tmp_path / "old"]), Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
     choose(person, station.cards, "Pipkin")
     choose(person, station.plans, "as this card has it")
     drop(person, station, library)
-    person.wait(lambda: "Whose is the folder “ws”?" in words_of(station.words))
-    person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "ws"))
-    person.wait(lambda: "Whose is the folder" not in words_of(station.words) and person.window.model.asker.is_idle)
-    assert station.filling.plan.folder_of("ws") == "ws"
+    person.wait(lambda: "Whose is the folder “ps”?" in words_of(station.words))
+    person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "psx"))
+    person.wait(lambda: "folder “ps”" not in words_of(station.words) and person.window.model.asker.is_idle)
+    assert station.filling.plan.folder_of("psx") == "ps"

@@ -112,19 +112,19 @@ def test_folders_alone_are_made_on_an_empty_card(bench):
 
 
 def test_a_folder_is_asked_once_and_known_afterwards(tmp_path, bench):
-    """`ws` full of nothing that tells: asked; the answer is the card's own from then on."""
+    """`ps` full of nothing that tells: asked; the answer is the card's own from then on."""
     card, rnd = fresh(bench), random.Random(2)
-    laid(card, bench, Sources([make(tmp_path / "old", {"ws/x.bin": b"x", "gb/a.gb": gb(rnd), "gb/b.gb": gb(rnd),
+    laid(card, bench, Sources([make(tmp_path / "old", {"ps/x.bin": b"x", "gb/a.gb": gb(rnd), "gb/b.gb": gb(rnd),
                                                       "nes/n.nes": b"NES\x1a\x01\1\0\0" + bytes(8 + 24576),
                                                       "sms/a.sms": bytes(0x7FF0) + b"TMR SEGA" + bytes(7) + b"\x4c"})]))
     asked = choose_plan(card, 2, shipped(), bench.state)
-    question = next(q for q in asked.questions if q.key == "folder is ws")
+    question = next(q for q in asked.questions if q.key == "folder is ps")
     assert question.answers[0] == "ask me later"
-    assert "wsc" in question.answers or "ws" in question.answers
-    choose_plan(card, 2, shipped(), bench.state, answers={"folder is ws": "wsc"})
+    assert "psx" in question.answers
+    choose_plan(card, 2, shipped(), bench.state, answers={"folder is ps": "psx"})
     known = choose_plan(card, 2, shipped(), bench.state)
-    assert not [q for q in known.questions if q.key == "folder is ws"]
-    assert known.plan.folder_of("wsc") == "ws"
+    assert not [q for q in known.questions if q.key == "folder is ps"]
+    assert known.plan.folder_of("psx") == "ps"
 
 
 def test_an_empty_card_takes_the_plan_of_the_card_that_is_brought_in(tmp_path, bench):

@@ -50,9 +50,8 @@ def what_happens(found: Filling) -> str:
         return "Nothing is to be written."
     removed = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, RemoveFiles))
     folders = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, MakeFolders))
-    parts = [f"{counted(number, noun)} {'is' if number == 1 else 'are'} {verb}" for number, noun, verb in (
+    parts = [f"{counted(number, noun)} {verb}" for number, noun, verb in (
         (len(found.sorted.coming), "file", "written"), (len(found.sorted.renamed), "file", "renamed on the card"),
         (len(found.sorted.seeming), "file", "compared"), (folders, "folder", "made"), (removed, "item", "removed"))
         if number]
-    said = listed(parts)
-    return f"{said[:1].upper()}{said[1:]}. What is there already stays."
+    return f"To be done: {listed(parts)}. What is there already stays."

@@ -65,6 +65,7 @@ class FillStation(QWidget):
         self.said = label(style="muted", scale=0.95, wraps=True)
         self.flow.chosen.connect(self._show_files)
         self.words.answered.connect(self._answer)
+        self.words.taken_back.connect(self._take_back)
         self.cards.activated.connect(lambda _row: self._card_chosen())
         self.plans.activated.connect(lambda _row: self._work())
         self.setAcceptDrops(True)
@@ -172,6 +173,10 @@ class FillStation(QWidget):
         self.answers[key] = word
         self._work()
 
+    def _take_back(self) -> None:
+        self.answers = {}
+        self._work()
+
     def _work(self) -> None:
         """Sort everything anew, beside the window."""
         card, wanted = self._card(), str(self.plans.currentData())
@@ -225,13 +230,13 @@ class FillStation(QWidget):
         self.flow.show_flows(found.sorted.flows())
         self.room.show_room(look.volume.size if look and look.volume else found.sorted.free, found.sorted)
         self.words.show_files("", ())
-        self.words.show_questions(found.questions)
+        self.words.show_questions(found.questions, self.answers)
         self.said.setText(what_happens(found))
 
     def _show_regrouping(self, found: Regrouping) -> None:
         """The card's own files under another plan."""
         self.words.show_files("", ())
-        self.words.show_questions(found.questions)
+        self.words.show_questions(found.questions, self.answers)
         self.flow.show_flows(found.flows, ("Where it lies", "Where it goes"))
         stay = [f"{code} has no folder there" for code in found.found.homeless]
         stay += [f"it is not known whose “{folder}” is" for folder in found.unsure[:3]]

@@ -10,33 +10,40 @@ from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QVBoxLayout, QWidget
 
 from mosscrate.core.fill.placed import Placed, Question
 from mosscrate.core.sizes import binary, counted
-from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label
+from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, row
 
 MOST = 5                                 # questions at once
 LISTED = 1000                            # files in the list
+NEEDS, NOTHING, MARKED = "Needs a word from you", "Nothing needs a word from you", "what is marked is done otherwise"
 
 
 class WordsPanel(Panel):
-    """Tells with `answered` what the person said to a question."""
+    """Tells with `answered` what the person said to a question, with `taken_back` that they take it all back."""
 
     answered = pyqtSignal(str, str)      # key, word
+    taken_back = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
-        self.head = label("Needs a word from you", bold=True)
+        self.head = label(NEEDS, bold=True)
+        self.hint = label(MARKED, style="muted", scale=0.9)
+        self.back = button("Take back what I said", self.taken_back.emit, style="quiet")
         self.rows = Rows(spacing=6)
         self.files = QListWidget()
         self.files.setAccessibleName("Files with their places and reasons")
         self.files.hide()
         self._questions: tuple[Question, ...] = ()
+        self._said: dict[str, str] = {}
         self._is_whole = False
-        self.column.addWidget(self.head)
+        top = row(self.head, self.hint, self.back)
+        top.setStretch(1, 1)
+        self.column.addLayout(top)
         self.column.addWidget(self.rows, 1)
         self.column.addWidget(self.files, 1)
 
-    def show_questions(self, questions: Sequence[Question]) -> None:
-        """The most worth first; more on demand."""
-        self._questions, self._is_whole = tuple(questions), False
+    def show_questions(self, questions: Sequence[Question], said: dict[str, str]) -> None:
+        """The most worth first; more on demand. `said` are the answers that were given, by keys."""
+        self._questions, self._said, self._is_whole = tuple(questions), said, False
         self._fill()
 
     def show_files(self, name: str, placed: Sequence[Placed]) -> None:
@@ -54,7 +61,9 @@ class WordsPanel(Panel):
     def _fill(self) -> None:
         clear(self.rows.column)
         shown = self._questions if self._is_whole else self._questions[:MOST]
-        self.head.setText("Needs a word from you" if shown else "Nothing needs a word from you")
+        self.head.setText(NEEDS if shown else NOTHING)
+        self.hint.setVisible(bool(shown))
+        self.back.setVisible(bool(self._said))
         for question in shown:
             self.rows.column.addWidget(self._row(question))
         if len(self._questions) > len(shown):
@@ -63,16 +72,18 @@ class WordsPanel(Panel):
         self.rows.column.addStretch(1)
 
     def _row(self, question: Question) -> QWidget:
-        row = QWidget()
-        line = QHBoxLayout(row)
+        made = QWidget()
+        line = QHBoxLayout(made)
+        line.setSpacing(14)
         line.setContentsMargins(0, 0, 0, 0)
         words = QVBoxLayout()
         words.addWidget(label(question.sentence, wraps=True, scale=0.95))
         line.addLayout(words, 1)
-        line.addWidget(label(f"{question.usual}, if you say nothing", style="muted", scale=0.9))
-        for word in question.answers if len(question.answers) > 1 else ():
-            line.addWidget(button(word, partial(self.answered.emit, question.key, word), style="quiet"))
-        return row
+        taken = self._said.get(question.key, question.usual)
+        for word in question.answers:
+            line.addWidget(label(f"✓ {word}", style="good", scale=0.95) if word == taken else
+                           button(word, partial(self.answered.emit, question.key, word), style="quiet"))
+        return made
 
     def _show_all(self) -> None:
         self._is_whole = True

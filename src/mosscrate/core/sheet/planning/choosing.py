@@ -59,19 +59,24 @@ def choose_plan(card: Medium, partition: int, plans: dict[str, FolderPlan], stat
         remember(state, card.key, said)
     learnt = learn_from(card, partition, said_of(state, card.key))
     if len(learnt.plan.systems) >= FEW or (learnt.plan.systems and said_of(state, card.key)):
-        return Choice(learnt.plan, questions_of(learnt))
+        own = completed(learnt, plans)
+        return Choice(own, questions_of(learnt, own))
     other = learn_from(like, home_of(like), said_of(state, like.key)) if like is not None else None
     if other is not None and len(other.plan.systems) >= FEW:
         assert like is not None, "it was learnt from"
         return Choice(replace(other.plan, name=f"as {like.name} has it"))
-    return Choice(nearest(learnt, plans), questions_of(learnt))
+    near = nearest(learnt, plans)
+    return Choice(near, questions_of(learnt, near))
 
 
-def questions_of(learnt: Learnt) -> tuple[Question, ...]:
-    """One for each folder of which it is not known whose it is."""
+def questions_of(learnt: Learnt, plan: FolderPlan) -> tuple[Question, ...]:
+    """One for each folder of which it is not known whose it is, and which the plan does not call so either."""
+    named = {f"{plan.root}/{folder}".strip("/").casefold() for system in plan.systems.values()
+             for folder in system.folders}
     return tuple(Question(f"{ASKED}{line.folder}", f"Whose is the folder “{line.folder}”? {line.why_not[:1].upper()}"
                           f"{line.why_not[1:]}.", (LATER, *(g.system for g in line.guesses[:CANDIDATES]), NONE),
-                          3000 + 100 * log2(1 + line.files), line.files) for line in learnt.asked)
+                          3000 + 100 * log2(1 + line.files), line.files) for line in learnt.asked
+                 if line.folder.casefold() not in named)
 
 
 def nearest(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
