@@ -6,6 +6,7 @@ import random
 from pathlib import Path
 
 import pytest
+from PIL import Image
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
@@ -19,6 +20,7 @@ from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import KeepCard
 from mosscrate.core.watch import Watch
+from mosscrate.demo.pictures import PictureStand
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.streams import lay_out
 from mosscrate.desk.window import FILL
@@ -244,3 +246,27 @@ def test_a_folder_that_nobody_knows_is_asked_and_answered_in_the_window(person, 
     person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "psx"))
     person.wait(lambda: "folder “ps”" not in words_of(station.words) and person.window.model.asker.is_idle)
     assert station.filling.plan.folder_of("psx") == "ps"
+
+
+def test_pictures_are_scaled_and_fetched_beside_the_rest(person, station, library, bench):
+    """Contents, pictures scaled, and a server for those that are missing: nothing waits for them."""
+    Image.new("RGB", (900, 600)).save(library / "GB" / "Hill Run.png")
+    (library / "GB" / "pictures").mkdir()
+    (library / "GB" / "Hill Run.png").rename(library / "GB" / "pictures" / "Hill Run.png")
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "long lower-case names, saves apart")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and any(
+        each.to == "pictures/gameboy/Hill Run.png" for each in station.filling.sorted.coming))
+    assert "1 game has no picture" in words_of(station.words)
+    with PictureStand() as stand:
+        station.picturing.fetch(station.filling, stand.address)
+        person.wait(lambda: "has no picture" not in words_of(station.words) and person.window.model.asker.is_idle
+                    and not person.window.model.busy)
+        person.wait(lambda: sum(each.to.endswith(".png") for each in station.filling.sorted.coming) == 2)
+    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    with bench.shelf.find("Pipkin").open() as card:
+        there = {e.path for e in open_partition(card, 2).tree().entries}
+    assert {"pictures/gameboy/Hill Run.png", "pictures/gameboyadvance/Hill Run.png"} <= there

@@ -230,14 +230,20 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
 @click.command()
 @click.option("--headless", is_flag=True, help="Run the migration here, without a window.")
 @click.option("--device", is_flag=True, help="Be a running device with made-up files until you stop it.")
+@click.option("--pictures", is_flag=True, help="Be a picture server with made-up pictures until you stop it.")
 @click.option("--folder", type=FOLDER, help="Where to build it; a folder of its own when left out.")
-def demo(headless: bool, device: bool, folder: Path | None) -> None:
+def demo(headless: bool, device: bool, pictures: bool, folder: Path | None) -> None:
     """Build the Heron Lane bench and move its worn card onto a larger one.
 
-    With --device a running device is stood in for instead.
+    With --device a running device is stood in for instead, with --pictures a picture server.
     """
-    if headless == device:
-        raise click.UsageError("Say --headless or --device.")
+    if headless + device + pictures != 1:
+        raise click.UsageError("Say --headless, --device or --pictures.")
+    if pictures:
+        from mosscrate.demo.pictures import serve as serve_pictures
+
+        serve_pictures(click.echo)
+        return
     if device:
         from mosscrate.demo.device import serve
 

@@ -12,6 +12,7 @@ from mosscrate.cli.speaking import FILE, json_option, show_json
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.lists import lists_at
+from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
 from mosscrate.core.fill.said import remember, said_of
 from mosscrate.core.fill.systems import systems as all_systems
@@ -26,8 +27,10 @@ from mosscrate.core.sheet.planning.choosing import (
 )
 from mosscrate.core.sheet.planning.filling import Filling, Sources, lay_over, regroup_under
 from mosscrate.core.sheet.planning.filling import fill as fill_card
+from mosscrate.core.sheet.planning.picturing import fetch_missing, scale_waiting
 from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sizes import binary, counted
+from mosscrate.core.watch import Watch
 
 PLACE = click.Path(exists=True, path_type=Path)
 
@@ -163,6 +166,8 @@ def identify(bench: Bench, places: tuple[Path, ...], listed: tuple[Path, ...], a
 @click.argument("card")
 @click.argument("places", nargs=-1, type=PLACE)
 @click.option("--from", "source", help="Another card, a backup or an image whose files are brought in too.")
+@click.option("--pictures-from", "server", default="", metavar="ADDRESS",
+              help="A picture server that is asked for games without one; their names leave this computer.")
 @LISTS
 @click.option("--partition", "-p", type=int, help="Of the card; the one with the most free room when left out.")
 @click.option("--plan", "wanted", help="Id or file of a plan; what the card teaches when left out.")
@@ -173,19 +178,30 @@ def identify(bench: Bench, places: tuple[Path, ...], listed: tuple[Path, ...], a
 @click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it.")
 @json_option
 @click.pass_obj
-def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, listed: tuple[Path, ...],
-         partition: int | None, wanted: str | None, answers: tuple[str, ...], files: bool, out: Path | None,
-         is_run: bool, tag: str, as_json: bool) -> None:
+def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, server: str,
+         listed: tuple[Path, ...], partition: int | None, wanted: str | None, answers: tuple[str, ...], files: bool,
+         out: Path | None, is_run: bool, tag: str, as_json: bool) -> None:
     """Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does not fit."""
-    if not places and not source:
+    if not places and not source and not server:
         raise click.UsageError("Say what is brought in: folders, files and archives, or a card with --from.")
     medium, other = bench.shelf.find(card), bench.shelf.find(source) if source else None
     home, told = home_of(medium) if partition is None else partition, _answers(answers)
     choice = _plan(bench, wanted) if wanted else choose_plan(
         medium, home, plans_at(_own(bench)), bench.state, answers=told, like=other)
+    gallery, lists = Gallery(bench.state / "pictures"), lists_at(bench.state / "lists", listed)
+
+    def sort(watch: Watch) -> Filling:
+        return fill_card(medium, Sources(places, other, server), choice, watch, partition=home, answers=told,
+                         lists=lists, gallery=gallery)
+
     with watching() as watch:
-        found = fill_card(medium, Sources(places, other), choice, watch, partition=home, answers=told,
-                          lists=lists_at(bench.state / "lists", listed))
+        found = sort(watch)
+        if server and found.sorted.bare:
+            click.echo(fetch_missing(found, server, gallery, watch), err=True)
+            found = sort(watch)
+        if found.sorted.waiting:
+            click.echo(scale_waiting(found, gallery, watch), err=True)
+            found = sort(watch)
     _tell(bench, found, files=files, out=out, is_run=is_run, tag=tag, as_json=as_json)
 
 

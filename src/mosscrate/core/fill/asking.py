@@ -45,7 +45,7 @@ def _cause_of(each: Placed) -> tuple[str, str, str]:
             return str(each.cause), file.system, ""
         case Cause.ENDING:
             return str(each.cause), file.system, file.ending
-        case Cause.LITTER:
+        case Cause.LITTER | Cause.WAITS | Cause.PICTURED:
             return str(each.cause), "", ""
     return str(each.cause), file.group, ""
 
@@ -87,6 +87,14 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             of = "picture" if what == Cause.PICTURES else "system file"
             return Question(f"{what} {group}", f"{counted(number, of)} of {group} {are} left out: {why}.",
                             (LEAVE_OUT,), _worth(3, found), number)
+        case Cause.PICTURED:
+            return Question("pictures there", f"The card has pictures of {counted(number, 'game')} for which others "
+                            f"are brought in: {names}.", ("keep the card’s", "use the ones brought in"),
+                            _worth(2, found), number)
+        case Cause.WAITS:
+            return Question("scaling", f"{counted(number, 'picture')} {are} not as large as this card wants "
+                            f"{'it' if number == 1 else 'them'}; {'it is' if number == 1 else 'they are'} scaled "
+                            "beside the rest.", ("scale them",), _worth(2, found), number)
         case Cause.LITTER:
             return Question("litter", f"{counted(number, 'file')} that desktops leave behind, {binary(size)}.",
                             (LEAVE_OUT,), _worth(1, found), number)

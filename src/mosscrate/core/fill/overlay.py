@@ -58,7 +58,7 @@ def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: d
     need = room_of(coming, there, home)
     keeps_old = answers.get("over") != REPLACE
     questions = _questions(placed, renamed, (wrapping, usual) if is_wrapped else None, need, home.free)
-    return Laid(Sorted(tuple(placed), {}, questions, need, need - sum(each.size for each in coming), home.free),
+    return Laid(Sorted(tuple(placed), {}, (), questions, need, need - sum(each.size for each in coming), home.free),
                 keeps_old)
 
 

@@ -21,6 +21,9 @@ class Act(StrEnum):
     LEAVE = "left out"
 
 
+COMING = (Act.COPY, Act.KEEP_BOTH)
+
+
 class Cause(StrEnum):
     """Why something is left out; questions are asked by causes."""
 
@@ -33,6 +36,8 @@ class Cause(StrEnum):
     SIZE = "save size"
     STATES = "states"
     PICTURES = "pictures"
+    PICTURED = "pictures there"
+    WAITS = "waits"                      # for being scaled
     SYSTEM = "system"
     LITTER = "litter"
     FULL = "full"
@@ -64,6 +69,15 @@ class Placed:
     def size(self) -> int:
         """Bytes that come to the card."""
         return self.file.packed.member.size if self.is_unpacked and self.file.packed else self.file.size
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """A place on the card; or "" and why there is none."""
+
+    path: str
+    why: str = ""
+    cause: Cause = Cause.NONE
 
 
 @dataclass(frozen=True)
@@ -102,12 +116,22 @@ class Flow:
 
 
 @dataclass(frozen=True)
+class Bare:
+    """A game without a picture: its system, its name on the card, its file where it is brought in."""
+
+    system: str
+    name: str
+    file: Brought | None = None
+
+
+@dataclass(frozen=True)
 class Sorted:
     """The whole of it.
 
     Attributes:
         placed: every file.
         along: files of the card that change places with the games that are renamed: path → place.
+        bare: games that have no picture, where the plan has a place for them.
         questions: most worth first.
         need: bytes on the card, clusters counted whole.
         lost: bytes of these that clusters lose.
@@ -116,6 +140,7 @@ class Sorted:
 
     placed: tuple[Placed, ...]
     along: dict[str, str]
+    bare: tuple[Bare, ...]
     questions: tuple[Question, ...]
     need: int
     lost: int
@@ -124,12 +149,17 @@ class Sorted:
     @property
     def coming(self) -> tuple[Placed, ...]:
         """Files that are written."""
-        return tuple(each for each in self.placed if each.act in (Act.COPY, Act.KEEP_BOTH))
+        return tuple(each for each in self.placed if each.act in COMING)
 
     @property
     def seeming(self) -> tuple[Placed, ...]:
         """Files that are compared by the job, and written only where they differ."""
         return tuple(each for each in self.placed if each.act == Act.SEEMS)
+
+    @property
+    def waiting(self) -> tuple[Brought, ...]:
+        """Pictures that are not scaled yet."""
+        return tuple(each.file for each in self.placed if each.cause == Cause.WAITS)
 
     @property
     def renamed(self) -> dict[str, str]:

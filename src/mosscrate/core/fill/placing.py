@@ -5,33 +5,24 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
 from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.companions import Companions
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.origins import Origin
-from mosscrate.core.fill.placed import Act, Cause, Placed
-from mosscrate.core.fill.plans import FolderPlan, Saves
-from mosscrate.core.fill.saves import CARDS, Game, Games, is_empty, why_not_of
+from mosscrate.core.fill.pictures.gallery import Gallery
+from mosscrate.core.fill.placed import Act, Cause, Placed, Target
+from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.saves import Game, Games
 from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.wanted import is_wanted, places_of
 from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Entry, Facts, Kind
 
 DISCS = ("cue", "gdi", "ccd", "mds", "chd", "pbp", "iso", "cso", "cdi")
-COMING = (Act.COPY, Act.KEEP_BOTH)
-
-
-@dataclass(frozen=True, slots=True)
-class Target:
-    """A place on the card; or "" and why there is none."""
-
-    path: str
-    why: str = ""
-    cause: Cause = Cause.NONE
 
 
 @dataclass(frozen=True)
@@ -85,8 +76,10 @@ class Ground:
 class Placing:
     """Places files one set after the other; games come before what belongs to them."""
 
-    def __init__(self, plan: FolderPlan, ground: Ground, card: OnTheCard, answers: dict[str, str]) -> None:
+    def __init__(self, plan: FolderPlan, ground: Ground, card: OnTheCard, answers: dict[str, str],
+                 gallery: Gallery | None = None) -> None:
         self.plan, self.ground, self.card, self.answers = plan, ground, card, answers
+        self._companions = Companions(self, gallery)
         self.games = Games()
         self.waiting = Counter[str]()                      # games of each system that are on the card
         self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
@@ -134,7 +127,7 @@ class Placing:
             if lead.ending == "m3u" and below:             # its discs stand for themselves
                 discs = [each for each in below if each.lead == str(lead.path)]
                 return first + [placed for disc in discs for placed in self._set(replace(disc, lead=""), parts)]
-            return first + [self._leave(each, main.why, main.cause) for each in below]
+            return first + [self.leave(each, main.why, main.cause) for each in below]
         if not below:
             return first
         return self._together(lead, below, PurePosixPath(main.to).parent)
@@ -150,7 +143,7 @@ class Placing:
             places = [str(base / inner[id(each)]) for each in every]
             if not any(self._differs(each, to) for each, to in zip(every, places, strict=True)):
                 break
-        return [self._at(each, to, keeps_name=True) for each, to in zip(every, places, strict=True)]
+        return [self.at(each, to, keeps_name=True) for each, to in zip(every, places, strict=True)]
 
     def _differs(self, file: Brought, to: str) -> bool:
         folded = self.ground.facts.folded(to)
@@ -163,15 +156,15 @@ class Placing:
 
     def _game(self, file: Brought, *, has_parts: bool) -> Placed:
         if self.answers.get(f"group {file.group}") == "leave out":
-            return self._leave(file, "its group is left out", Cause.GROUP)
+            return self.leave(file, "its group is left out", Cause.GROUP)
         target = self._of_game(file, has_parts=has_parts)
         if not target.path:
-            return self._leave(file, target.why, target.cause)
+            return self.leave(file, target.why, target.cause)
         if file.ending in DISCS:
             other = self._discs.setdefault((file.system, file.path.stem.casefold()), file)
             if other.ending != file.ending:
-                return self._leave(file, f"“{other.path.name}” of the same disc is brought in", Cause.MET)
-        placed = self._at(file, target.path, keeps_name=has_parts)
+                return self.leave(file, f"“{other.path.name}” of the same disc is brought in", Cause.MET)
+        placed = self.at(file, target.path, keeps_name=has_parts)
         if placed.to:
             self.games.add(Game(file.system, placed.to.rpartition("/")[2], file.saves), file.path.name)
         return placed
@@ -182,96 +175,30 @@ class Placing:
             return []
         wants = [want for want in self.plan.wants if is_wanted(want, file)]
         why = f"it is {listed([want.file for want in wants])}, which this card wants"
-        return [self._at(replace(file, role=Role.SYSTEM, reason=why, packed=None), place)
+        return [self.at(replace(file, role=Role.SYSTEM, reason=why, packed=None), place)
                 for want in wants for place in places_of(self.plan, want)]
 
     def _other(self, file: Brought) -> list[Placed]:
         if self.answers.get(f"group {file.group}") == "leave out":
-            return [self._leave(file, "its group is left out", Cause.GROUP)]
+            return [self.leave(file, "its group is left out", Cause.GROUP)]
         if file.role != Role.LITTER and (wanted := self._wanted(file)):
             return wanted
         match file.role:
             case Role.LITTER:
-                return [self._leave(file, "desktops leave it behind", Cause.LITTER)]
-            case Role.SAVE:
-                return [self._save(file)]
-            case Role.STATE:
-                return [self._state(file)]
-            case Role.PICTURE:
-                return [self._picture(file)]
+                return [self.leave(file, "desktops leave it behind", Cause.LITTER)]
             case Role.SYSTEM:
                 return [self._system_file(file)]
-        return [self._leave(file, file.reason or "nothing tells what it is for", Cause.UNKNOWN)]
+            case Role.SAVE | Role.STATE | Role.PICTURE:
+                return [self._companions.place(file)]
+        return [self.leave(file, file.reason or "nothing tells what it is for", Cause.UNKNOWN)]
 
     def _system_file(self, file: Brought) -> Placed:
         pattern = self.plan.system_files
         if not pattern:
-            return self._leave(file, "this plan says nothing of system files", Cause.SYSTEM)
+            return self.leave(file, "this plan says nothing of system files", Cause.SYSTEM)
         if ("{code}" in pattern.casefold() or "{folder}" in pattern) and not file.system:
-            return self._leave(file, "it is not known which system wants it", Cause.SYSTEM)
-        return self._at(file, self.plan.fill_in(pattern, file.system, file.path.name))
-
-    def _save(self, file: Brought) -> Placed:
-        """Beside its game by the plan's pattern; never instead of another one."""
-        games, _ = self.games.of(file.path.name, file.system)
-        if len({game.system for game in games}) > 1:
-            return self._leave(file, f"games of {listed(sorted({g.system for g in games}))} are called so", Cause.SAVES)
-        game = games[0] if games else Game(file.system, file.path.name)
-        target = self._by_pattern(file, game, "saves")
-        if not target.path:
-            return self._leave(file, target.why, target.cause)
-        strange = why_not_of(file.size, file.ending, game, file.origin.read) if games else ""
-        if strange and self.answers.get(f"save size {file.group}") != "bring in all the same":
-            return self._leave(file, strange, Cause.SIZE)
-        return self._beside(file, target.path)
-
-    def _beside(self, file: Brought, to: str) -> Placed:
-        """A save: where the card has another one, that stays in use, and this one comes beside under its day."""
-        entry = self.ground.there.get(self.ground.facts.folded(self._stands(to)))
-        if entry is None or entry.kind != Kind.FILE or (entry.size == file.size and self.card.is_equal(
-                file.origin, entry) is not False):
-            return self._at(file, to)
-        if self.answers.get("both save") == "use the ones brought in":
-            return self._at(file, to)
-        if is_empty(file.origin.read()):
-            return self._leave(file, "nothing was ever saved in it, and the card has one", Cause.NONE)
-        stem, dot, ending = to.rpartition(".")
-        day = f"{datetime.fromtimestamp(file.modified):%Y-%m-%d}"
-        placed = self._at(file, f"{stem or ending} ({day}){dot}{ending if stem else ''}")
-        if placed.act in COMING:
-            newer = "the card’s is newer" if (entry.modified or 0) > file.modified else "this one is newer"
-            return replace(placed, why=f"the card has another one, which stays in use; by their times {newer}")
-        return placed
-
-    def _state(self, file: Brought) -> Placed:
-        if self.answers.get(f"states {file.group}") != "bring in all the same":
-            return self._leave(file, "save states rarely move between programs", Cause.STATES)
-        games, _ = self.games.of(file.path.name, file.system)
-        target = self._by_pattern(file, games[0] if games else Game(file.system, file.path.name), "states")
-        return self._at(file, target.path) if target.path else self._leave(file, target.why, Cause.STATES)
-
-    def _picture(self, file: Brought) -> Placed:
-        games, _ = self.games.of(_without_tail(file.path.name), file.system)
-        if len({game.system for game in games}) > 1:
-            return self._leave(file, "games of several systems are called so", Cause.PICTURES)
-        if not games and not file.system:
-            return self._leave(file, "no game is called so", Cause.PICTURES)
-        target = self._by_pattern(file, games[0] if games else Game(file.system, file.path.name), "pictures")
-        return self._at(file, target.path) if target.path else self._leave(file, target.why, Cause.PICTURES)
-
-    def _by_pattern(self, file: Brought, game: Game, part: str) -> Target:
-        cause = {"saves": Cause.SAVES, "states": Cause.STATES, "pictures": Cause.PICTURES}[part]
-        own = getattr(self.plan.systems.get(game.system), part, None) or getattr(self.plan, part)
-        if own is None:
-            return Target("", f"this plan says nothing of {part}", cause)
-        if not game.system:
-            return Target("", "it is not known of which system’s game it is", cause)
-        shared = own.card if isinstance(own, Saves) and file.ending in CARDS else ""
-        pattern: str = shared or own.place
-        if not self.plan.folder_of(game.system) and "{folder}" in pattern:
-            return Target("", f"this plan has no folder for {game.system}", cause)
-        slot = "".join(c for c in file.ending if c.isdecimal())
-        return Target(self.plan.fill_in(pattern, game.system, game.name, slot, ending=file.ending))
+            return self.leave(file, "it is not known which system wants it", Cause.SYSTEM)
+        return self.at(file, self.plan.fill_in(pattern, file.system, file.path.name))
 
     def _of_game(self, file: Brought, *, has_parts: bool) -> Target:
         way = self._way(file.system)
@@ -303,24 +230,25 @@ class Placing:
         way = self._way(file.system)
         return file.ending not in way.opens and file.ending not in way.packed
 
-    def _leave(self, file: Brought, why: str, cause: Cause, to: str = "") -> Placed:
+    def leave(self, file: Brought, why: str, cause: Cause, to: str = "") -> Placed:
+        """A file that does not come."""
         return Placed(file, Act.LEAVE, to, why, cause=cause)
 
-    def _at(self, file: Brought, to: str, *, keeps_name: bool = False) -> Placed:
+    def at(self, file: Brought, to: str, *, keeps_name: bool = False) -> Placed:
         """A file at its place."""
         wanted, is_unpacked, ground = to, self.is_unpacked(file), self.ground
-        to = self._stands(to, keeps_name=keeps_name)
+        to = self.stands(to, keeps_name=keeps_name)
         if to != wanted:
             self.renamed[wanted] = to
         folded = ground.facts.folded(to)
         entry = ground.there.get(folded)
         if folded in ground.taken:
             other = ground.taken[folded]
-            return self._leave(file, f"“{other.path.name}” of {other.group} goes there already", Cause.MET, to)
+            return self.leave(file, f"“{other.path.name}” of {other.group} goes there already", Cause.MET, to)
         if entry is not None and entry.kind != Kind.FILE:
-            return self._leave(file, "a folder of that name is there", Cause.MET, to)
+            return self.leave(file, "a folder of that name is there", Cause.MET, to)
         if entry is None and ground.is_full(to):
-            return self._leave(file, "its folder has no room for more names", Cause.FULL)
+            return self.leave(file, "its folder has no room for more names", Cause.FULL)
         ground.take(to, file)
         if entry is None:
             return Placed(file, Act.COPY, to, file.reason, is_unpacked)
@@ -344,7 +272,7 @@ class Placing:
         except MossError:
             return False                                     # what cannot be read here tells itself when it is copied
 
-    def _stands(self, to: str, *, keeps_name: bool = False) -> str:
+    def stands(self, to: str, *, keeps_name: bool = False) -> str:
         """A place as the file system and the card's menu take it."""
         folder, slash, name = to.rpartition("/")
         if folder not in self._folders:
@@ -405,10 +333,3 @@ def _within(file: Brought, lead: Brought) -> PurePosixPath:
 def _is_game(name: str) -> bool:
     ending = name.rpartition(".")[2].casefold()
     return ending not in ("txt", "xml", "png", "jpg", "sav", "srm")
-
-
-def _without_tail(name: str) -> str:
-    stem, dot, ending = name.rpartition(".")
-    for tail in ("-image", "-thumb", "-boxart"):
-        stem = stem.removesuffix(tail)
-    return f"{stem}{dot}{ending}"

@@ -49,6 +49,10 @@ class Games:
             _note(self._by_stem, _stem(each).casefold(), game)
             self._unread.append((each, game))
 
+    def all(self) -> list[Game]:
+        """Each of them once."""
+        return list(dict.fromkeys(game for games in self._by_stem.values() for game in games))
+
     def of(self, name: str, system: str = "") -> tuple[list[Game], bool]:
         """The games that a file may belong to by its name, and whether the names are the same letter by letter.
 

@@ -11,9 +11,11 @@ from mosscrate.core.contents.needs import room_for
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.asking import questions_about, too_much
 from mosscrate.core.fill.bringing import SAVES, Brought, Role, print_of
+from mosscrate.core.fill.companions import AS_THEY_ARE, ENDINGS, pictures_of
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.headers import FRONT
-from mosscrate.core.fill.placed import Act, Placed, Sorted
+from mosscrate.core.fill.pictures.gallery import Gallery
+from mosscrate.core.fill.placed import Act, Bare, Placed, Sorted
 from mosscrate.core.fill.placing import Ground, Placing
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import sets_of
@@ -31,7 +33,8 @@ class Home:
 
 
 def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCard, *,
-         answers: dict[str, str] | None = None, in_crate: dict[str, str] | None = None) -> Sorted:
+         answers: dict[str, str] | None = None, in_crate: dict[str, str] | None = None,
+         gallery: Gallery | None = None) -> Sorted:
     """Sort what is brought in.
 
     Args:
@@ -41,11 +44,12 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
         card: its files, for comparing.
         answers: by the keys of questions.
         in_crate: wanted system files that a backup holds, with a sentence about it.
+        gallery: pictures that were scaled before; None takes pictures as they are.
     """
     answers, facts = answers or {}, home.facts
     there = {facts.folded(entry.path): entry for entry in home.there}
     together, lacking = sets_of(list(brought))
-    placing = Placing(plan, Ground(facts, there), card, answers)
+    placing = Placing(plan, Ground(facts, there), card, answers, gallery)
     placed, along = placing.place_all(together), dict[str, str]()
     if answers.get("renames") != "bring in as well":
         placed, along = _renamed(placed, plan, placing.ground, card)
@@ -54,7 +58,8 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
     questions = questions_about(placed, placing, lacking, in_crate or {})
     if need > home.free:
         questions.append(too_much(placed, need, home.free))
-    return Sorted(tuple(placed), along, tuple(sorted(questions, key=lambda each: -each.worth)), need,
+    bare = _without_picture(placed, placing)
+    return Sorted(tuple(placed), along, bare, tuple(sorted(questions, key=lambda each: -each.worth)), need,
                   need - size, home.free)
 
 
@@ -125,3 +130,20 @@ def _take_along(entry: Entry, game: Placed, plan: FolderPlan, ground: Ground, al
             ground.take(to, game.file)
             along[there.path] = to
         return
+
+
+def _without_picture(placed: Sequence[Placed], placing: Placing) -> tuple[Bare, ...]:
+    """Games on the card or on their way to it that have no picture, where the plan has a place for them."""
+    own = {(each.file.system, each.to.rpartition("/")[2]): each.file for each in placed if each.file.role == Role.GAME}
+    found = list[Bare]()
+    for game in placing.games.all():
+        pictures = pictures_of(placing.plan, game.system)
+        if pictures is AS_THEY_ARE:
+            continue
+        place = placing.plan.fill_in(pictures.place, game.system, game.name)
+        stem = placing.ground.facts.folded(place).rpartition(".")[0]
+        if not any(f"{stem}{ending}" in where for ending in ENDINGS
+                   for where in (placing.ground.there, placing.ground.taken)):
+            file = own.get((game.system, game.name))
+            found.append(Bare(game.system, game.name, file))
+    return tuple(found)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.overlay import AS_IT_IS
+from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import said_of
 from mosscrate.core.sheet.planning.choosing import choose_plan, home_of
@@ -39,7 +40,12 @@ class Errand:
         choice = plan or choose_plan(self.card, home, self.plans, self.state, answers=self.answers,
                                      like=self.sources.card)
         return fill(self.card, self.sources, choice, Watch(), partition=home, answers=self.answers,
-                    lists=lists_at(self.state / "lists"))
+                    lists=lists_at(self.state / "lists"), gallery=gallery_at(self.state))
+
+
+def gallery_at(state: Path) -> Gallery:
+    """Where pictures are kept that were scaled or fetched."""
+    return Gallery(state / "pictures")
 
 
 def what_happens(found: Filling) -> str:

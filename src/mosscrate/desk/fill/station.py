@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.sheet.planning.choosing import plans_at, wrong_plans
-from mosscrate.core.sheet.planning.filling import Filling, Regrouping, Sources
+from mosscrate.core.sheet.planning.filling import ASK_SERVER, Filling, Regrouping, Sources
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import MakeFolders
@@ -20,6 +20,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.fill.errand import Errand, what_happens
 from mosscrate.desk.fill.flow_view import FlowView
+from mosscrate.desk.fill.picturing import Picturing
 from mosscrate.desk.fill.room_view import RoomView
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.words_panel import WordsPanel
@@ -46,6 +47,7 @@ class FillStation(QWidget):
         self.answers: dict[str, str] = {}
         self.filling: Filling | None = None       # of what is brought in
         self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
+        self.pictures_from = ""                   # address of a picture server that was asked
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
         self._told = set[str]()                   # what is wrong with the person's own plans
@@ -69,6 +71,8 @@ class FillStation(QWidget):
         self.cards.activated.connect(lambda _row: self._card_chosen())
         self.plans.activated.connect(lambda _row: self._work())
         self.setAcceptDrops(True)
+        self.picturing = Picturing(self, model)
+        self.picturing.done.connect(self._pictured)
         self._lay_out()
         model.media_changed.connect(self._show_cards)
         model.jobs_changed.connect(self._enable)
@@ -170,8 +174,18 @@ class FillStation(QWidget):
         menu.exec(self.bring_button.mapToGlobal(self.bring_button.rect().bottomLeft()))
 
     def _answer(self, key: str, word: str) -> None:
+        if word == ASK_SERVER and self.filling is not None:
+            self.picturing.ask(self.filling)
+            return
         self.answers[key] = word
         self._work()
+
+    def _pictured(self, server: str, said: str) -> None:
+        """Pictures were scaled or fetched: they take part now."""
+        self.pictures_from = server or self.pictures_from
+        self.model.said.emit(said)
+        if self.filling is not None:
+            self._work()
 
     def _take_back(self) -> None:
         self.answers = {}
@@ -181,7 +195,7 @@ class FillStation(QWidget):
         """Sort everything anew, beside the window."""
         card, wanted = self._card(), str(self.plans.currentData())
         self._asked += 1
-        sources = Sources(tuple(self.folders), self.source)
+        sources = Sources(tuple(self.folders), self.source, self.pictures_from)
         if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
             self.filling = self.regrouping = None
             self._show()
@@ -195,6 +209,7 @@ class FillStation(QWidget):
                 self.filling = found if isinstance(found, Filling) else None
                 self.regrouping = found if isinstance(found, Regrouping) else None
                 self._show()
+                self.picturing.scale(self.filling)
 
         def fail(error: Exception) -> None:
             if number == self._asked:

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
+from math import log2
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
@@ -19,6 +20,8 @@ from mosscrate.core.fill.chores import Chores, chores
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.learning import learn
 from mosscrate.core.fill.lists import NO_LISTS, Lists
+from mosscrate.core.fill.pictures.gallery import Gallery
+from mosscrate.core.fill.pictures.gathering import fetched_before
 from mosscrate.core.fill.placed import Act, Flow, Question, Sorted
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.regrouping import Regrouped, regroup
@@ -27,10 +30,12 @@ from mosscrate.core.sheet.planning.choosing import Choice, completed, plans_at
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Existing
 from mosscrate.core.sheet.steps import AnyStep, CopyFiles, MakeFolders, PutFiles, RegroupFiles, RemoveFiles
+from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, facts_of
 from mosscrate.core.watch import Watch
 
+BARE, LEAVE_SO, ASK_SERVER = "bare", "leave them so", "ask a picture server…"
 SYSTEM_FOLDERS = 3                       # of a machine's system at the top of a volume: nothing to be brought in
 
 
@@ -104,10 +109,14 @@ def chore_steps(todo: Chores, partition: int) -> tuple[AnyStep, ...]:
 
 @dataclass(frozen=True)
 class Sources:
-    """What is brought in: files and folders of this computer, archives among them, and another card or backup."""
+    """What is brought in: files and folders of this computer, archives among them, and another card or backup.
+
+    `pictures_from` is the address of a picture server whose pictures were fetched before.
+    """
 
     folders: Sequence[Path] = ()
     card: Medium | None = None
+    pictures_from: str = ""
 
     @property
     def names(self) -> list[str]:
@@ -116,16 +125,24 @@ class Sources:
 
 
 def fill(card: Medium, sources: Sources, choice: Choice | FolderPlan, watch: Watch, *, partition: int,
-         answers: dict[str, str] | None = None, lists: Lists = NO_LISTS) -> Filling:
-    """Sort what is brought in onto a card. Raises MediumError, FitError, FormatError, PlanError, Stopped."""
+         answers: dict[str, str] | None = None, lists: Lists = NO_LISTS, gallery: Gallery | None = None) -> Filling:
+    """Sort what is brought in onto a card. Raises MediumError, FitError, FormatError, PlanError, Stopped.
+
+    Pictures that `gallery` has not scaled yet are left out for now; without one they come as they are.
+    """
     plan, asked = (choice.plan, choice.questions) if isinstance(choice, Choice) else (choice, ())
     answers = answers or {}
     with _opened(card, sources, partition, watch, lists) as ground:
         todo = chores(ground.home.there, plan, ground.home.facts, answers)
         home = replace(ground.home, there=[entry for entry in ground.home.there if not _is_in(entry, todo.removed)])
-        found = sort(ground.brought, plan, home, ground.on_card, answers=answers)
+        found = sort(ground.brought, plan, home, ground.on_card, answers=answers, gallery=gallery)
+        if gallery is not None and sources.pictures_from and found.bare:
+            more = fetched_before(sources.pictures_from, found.bare, gallery)
+            found = sort([*ground.brought, *more], plan, home, ground.on_card, answers=answers,
+                         gallery=gallery) if more else found
     steps = (*chore_steps(todo, partition), *steps_of(found, partition))
-    questions = tuple(sorted((*found.questions, *asked, *todo.questions), key=lambda each: -each.worth))
+    bare = (_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()
+    questions = tuple(sorted((*found.questions, *asked, *todo.questions, *bare), key=lambda each: -each.worth))
     return Filling(partition, plan, found, questions, _sheet(card, sources, steps) if found.fits else None)
 
 
@@ -159,6 +176,12 @@ def _opened(card: Medium, sources: Sources, partition: int, watch: Watch, lists:
         volume = open_partition(blocks, partition)
         home = Home(volume.tree().entries, look.volume.facts, look.volume.block, look.volume.free)
         yield _Ground(brought, home, OnTheCard(volume.read_at, volume.read_file))
+
+
+def _about_bare(number: int) -> Question:
+    has = "has" if number == 1 else "have"
+    return Question(BARE, f"{counted(number, 'game')} {has} no picture.", (LEAVE_SO, ASK_SERVER),
+                    1500 + 100 * log2(1 + number), number)
 
 
 def _is_in(entry: Entry, removed: Sequence[str]) -> bool:
