@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import random
 import zipfile
+import zlib
 
 from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.sheet.planning.choosing import choose_plan
 from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over, regroup_under
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import PutFiles
+from mosscrate.core.sheet.steps import KeepCard, PutFiles
 from mosscrate.core.watch import Watch
 from tests.cards import put_card
 from tests.core.test_store import card_with
@@ -142,3 +143,26 @@ def test_an_empty_card_takes_the_plan_of_the_card_that_is_brought_in(tmp_path, b
 def put_raw(card, bench, top, names) -> None:
     step = PutFiles(2, tuple(str(top / name) for name in names), places=tuple(names))
     run(JobSheet((step,), None, reference(card)), bench, Watch(), typed_tag=card.tag)
+
+
+def test_a_wanted_system_file_is_taken_from_a_backup_under_another_name(tmp_path, bench):
+    """Same size, other contents: not taken; the right one of another card: taken, unless it is said otherwise."""
+    rnd = random.Random(4)
+    boot, wrong = rnd.randbytes(5000), rnd.randbytes(5000)
+    first = fresh(bench)
+    laid(first, bench, Sources([make(tmp_path / "old", {"stuff/boot old.bin": boot, "stuff/a wrong one.bin": wrong})]))
+    run(JobSheet((KeepCard(),), reference(first)), bench, Watch())
+    blocks = card_with("fat32", 4, acts=0)
+    put_card(bench, "two", len(blocks.data), bytes(blocks.data), name="Quillon")
+    card = bench.shelf.find("Quillon")
+    plan = parse_plan(f'name = "m"\n[systems]\ngb = {{folder = "gb"}}\n[[wants]]\nfile = "boot.bin"\nsystems = ["gb"]\n'
+                      f'places = ["system", "gb"]\nsize = 5000\ndigests = ["crc32:{zlib.crc32(boot):08x}"]\n', "m.toml")
+    source = Sources([make(tmp_path / "new", {"GB/new.gb": gb(rnd)})])
+    bare = fill(card, source, plan, Watch(), partition=1)
+    assert "boot.bin is missing for gb; 1 game waits for it." in [q.sentence for q in bare.questions]
+    without = fill(card, source, plan, Watch(), partition=1, bench=bench, answers={"want boot.bin": "go on without"})
+    assert "boot.bin is missing for gb; 1 game waits for it. The crate has it as “boot old.bin”, compared." in [
+        q.sentence for q in without.questions]
+    found = fill(card, source, plan, Watch(), partition=1, bench=bench)
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    assert on(card, 1)["system/boot.bin"] == on(card, 1)["gb/boot.bin"] == boot

@@ -192,7 +192,7 @@ def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, 
 
     def sort(watch: Watch) -> Filling:
         return fill_card(medium, Sources(places, other, server), choice, watch, partition=home, answers=told,
-                         lists=lists, gallery=gallery)
+                         lists=lists, gallery=gallery, bench=bench)
 
     with watching() as watch:
         found = sort(watch)

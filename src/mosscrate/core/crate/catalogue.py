@@ -119,6 +119,10 @@ class Catalogue:
         """Files of a kind with a name without folder and ending, by their numbers."""
         return self._rows("stem = ? and kind = ?", [stem, kind])
 
+    def of_sizes(self, sizes: Sequence[int]) -> dict[int, Row]:
+        """Files of some sizes, by their numbers."""
+        return self._rows(f"size in ({','.join('?' * len(sizes))})", list(sizes))
+
     def saves(self) -> dict[int, Row]:
         """All saves by their numbers."""
         return self._rows("kind = 'save'", [])

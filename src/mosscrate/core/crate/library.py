@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
@@ -92,6 +92,14 @@ def find(crate: Crate, text: str) -> list[KeptFile]:
     """Files of any backup whose path holds some words, the newest backup first; what cannot be read is left out."""
     noted = _noted(crate)
     return list(_held(crate, noted, crate.catalogue.named(text.casefold().split())))
+
+
+def of_sizes(crate: Crate, sizes: Sequence[int]) -> list[KeptFile]:
+    """Files of any backup that have one of some sizes, the newest backup first; each contents once."""
+    found = dict[bytes, KeptFile]()
+    for file in _held(crate, _noted(crate), crate.catalogue.of_sizes(sizes)) if sizes else ():
+        found.setdefault(file.contents, file)
+    return list(found.values())
 
 
 def life_of(crate: Crate, name: str, kind: str = FileKind.SAVE) -> list[Version]:

@@ -16,7 +16,8 @@ from mosscrate.core.sizes import MIB, binary, counted, listed
 SHOWN = 3
 ALL_THE_SAME = "bring in all the same"
 LEAVE_OUT = "leave out"
-TAKE = "take it from the crate"
+TAKE, GO_ON = "take it from the crate", "go on without"
+WANT = "want "                           # in front of a system file, in the key of a question about it
 
 
 def questions_about(placed: Sequence[Placed], placing: Placing, lacking: Sequence[Lacking],
@@ -123,9 +124,9 @@ def _about_system_files(placed: Sequence[Placed], placing: Placing, in_crate: di
     for want, waiting in lost:
         held = in_crate.get(want.file, "")
         waits = "waits" if waiting == 1 else "wait"
-        asked.append(Question(f"want {want.file}", f"{want.file} is missing for {listed(want.systems)}; "
+        asked.append(Question(f"{WANT}{want.file}", f"{want.file} is missing for {listed(want.systems)}; "
                               f"{counted(waiting, 'game')} {waits} for it.{f' {held}' if held else ''}",
-                              (TAKE, "go on without") if held else ("go on without",),
+                              (TAKE, GO_ON) if held else (GO_ON,),
                               7000 + 100 * log2(1 + waiting), waiting))
     return asked
 

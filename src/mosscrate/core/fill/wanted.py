@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought
@@ -17,8 +17,13 @@ def is_wanted(want: Want, file: Brought) -> bool:
         return False
     if not want.digests:
         return file.path.name.casefold() == want.file.casefold()
+    return is_it(want, file.origin.read)
+
+
+def is_it(want: Want, read: Callable[[], Iterable[bytes]]) -> bool:
+    """Whether contents are those that are wanted; not where they cannot be read."""
     try:
-        return any(digest_of(kind, file.origin.read()) == wanted.casefold() for kind, _, wanted in
+        return any(digest_of(kind, read()) == wanted.casefold() for kind, _, wanted in
                    (digest.partition(":") for digest in want.digests))
     except MossError:
         return False

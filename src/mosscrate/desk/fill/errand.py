@@ -10,6 +10,7 @@ from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import said_of
+from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import choose_plan, home_of
 from mosscrate.core.sheet.planning.filling import Filling, Regrouping, Sources, fill, lay_over, regroup_under
 from mosscrate.core.sheet.steps import MakeFolders, RemoveFiles
@@ -27,7 +28,7 @@ class Errand:
     wanted: str
     answers: dict[str, str]
     plans: dict[str, FolderPlan]
-    state: Path
+    bench: Bench
 
     def sorted(self) -> Filling | Regrouping:
         """What goes where; with nothing brought in, the card's own files under the plan. Raises MossError."""
@@ -35,12 +36,12 @@ class Errand:
         if self.wanted == AS_IT_IS.id:
             return lay_over(self.card, self.sources, Watch(), partition=home, answers=self.answers)
         if plan is not None and not self.sources.names:
-            return regroup_under(self.card, plan, partition=home, plans=self.state / "plans", answers=self.answers,
-                                 said=said_of(self.state, self.card.key))
-        choice = plan or choose_plan(self.card, home, self.plans, self.state, answers=self.answers,
+            return regroup_under(self.card, plan, partition=home, plans=self.bench.state / "plans",
+                                 answers=self.answers, said=said_of(self.bench.state, self.card.key))
+        choice = plan or choose_plan(self.card, home, self.plans, self.bench.state, answers=self.answers,
                                      like=self.sources.card)
         return fill(self.card, self.sources, choice, Watch(), partition=home, answers=self.answers,
-                    lists=lists_at(self.state / "lists"), gallery=gallery_at(self.state))
+                    lists=lists_at(self.bench.state / "lists"), gallery=gallery_at(self.bench.state), bench=self.bench)
 
 
 def gallery_at(state: Path) -> Gallery:

@@ -201,7 +201,7 @@ class FillStation(QWidget):
             self._show()
             return
         number, errand = self._asked, Errand(card, sources, wanted, dict(self.answers), self._plans,
-                                             self.model.bench.state)
+                                             self.model.bench)
         self.said.setText(f"Looking through {listed(sources.names)}…" if sources.names else "Looking at the card…")
 
         def take(found: Filling | Regrouping) -> None:

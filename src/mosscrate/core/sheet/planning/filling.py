@@ -15,6 +15,7 @@ from mosscrate.core.contents.roles import SYSTEM_TREE
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError
 from mosscrate.core.fill import overlay
+from mosscrate.core.fill.asking import GO_ON, WANT
 from mosscrate.core.fill.bringing import Brought, bring, bring_from_volume
 from mosscrate.core.fill.chores import Chores, chores
 from mosscrate.core.fill.comparing import OnTheCard
@@ -26,7 +27,9 @@ from mosscrate.core.fill.placed import Act, Flow, Question, Sorted
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.regrouping import Regrouped, regroup
 from mosscrate.core.fill.sorting import Home, sort
+from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, completed, plans_at
+from mosscrate.core.sheet.planning.from_crate import held_for
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Existing
 from mosscrate.core.sheet.steps import AnyStep, CopyFiles, MakeFolders, PutFiles, RegroupFiles, RemoveFiles
@@ -125,10 +128,12 @@ class Sources:
 
 
 def fill(card: Medium, sources: Sources, choice: Choice | FolderPlan, watch: Watch, *, partition: int,
-         answers: dict[str, str] | None = None, lists: Lists = NO_LISTS, gallery: Gallery | None = None) -> Filling:
+         answers: dict[str, str] | None = None, lists: Lists = NO_LISTS, gallery: Gallery | None = None,
+         bench: Bench | None = None) -> Filling:
     """Sort what is brought in onto a card. Raises MediumError, FitError, FormatError, PlanError, Stopped.
 
-    Pictures that `gallery` has not scaled yet are left out for now; without one they come as they are.
+    Pictures that `gallery` has not scaled yet are left out for now; without one they come as they are. System files
+    that are missing are looked for in the crate of `bench`.
     """
     plan, asked = (choice.plan, choice.questions) if isinstance(choice, Choice) else (choice, ())
     answers = answers or {}
@@ -136,10 +141,14 @@ def fill(card: Medium, sources: Sources, choice: Choice | FolderPlan, watch: Wat
         todo = chores(ground.home.there, plan, ground.home.facts, answers)
         home = replace(ground.home, there=[entry for entry in ground.home.there if not _is_in(entry, todo.removed)])
         found = sort(ground.brought, plan, home, ground.on_card, answers=answers, gallery=gallery)
+        lost = {question.key.removeprefix(WANT) for question in found.questions if question.key.startswith(WANT)}
+        held = held_for([want for want in plan.wants if want.file in lost], bench) if bench and lost else {}
+        more = [each.brought for file, each in held.items() if answers.get(f"{WANT}{file}") != GO_ON]
         if gallery is not None and sources.pictures_from and found.bare:
-            more = fetched_before(sources.pictures_from, found.bare, gallery)
-            found = sort([*ground.brought, *more], plan, home, ground.on_card, answers=answers,
-                         gallery=gallery) if more else found
+            more += fetched_before(sources.pictures_from, found.bare, gallery)
+        if more or held:
+            found = sort([*ground.brought, *more], plan, home, ground.on_card, answers=answers, gallery=gallery,
+                         in_crate={file: each.sentence for file, each in held.items()})
     steps = (*chore_steps(todo, partition), *steps_of(found, partition))
     bare = (_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()
     questions = tuple(sorted((*found.questions, *asked, *todo.questions, *bare), key=lambda each: -each.worth))
