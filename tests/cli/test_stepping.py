@@ -14,6 +14,7 @@ from mosscrate.core.sheet.asking import questions
 from tests.cards import MIB
 
 TYPED = (
+    ("sheet renew Worn.card New.card --from 1 -p 1 --keep *.cfg", s.RefreshPartition(1, 1, ("*.cfg",))),
     ("sheet bring Worn.card New.card -p 2 --kind exfat --size 40MiB", s.CopyPartition(2, "exfat", 40 * MIB)),
     ("sheet copy Worn.card New.card --from 2 -p 1 --folder /a/ --path roms --existing keep",
      s.CopyFiles(2, 1, "a", "roms", s.Existing.KEEP_BOTH)),

@@ -27,6 +27,7 @@ from mosscrate.core.sheet.planning.forecasting import Forecast
 from mosscrate.core.sheet.planning.making_room import growth_with_room
 from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.planning.propose import under_another_map
+from mosscrate.core.sheet.planning.refreshing import propose_refresh
 from mosscrate.core.sheet.sheet import JobSheet, load_sheet, reference
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sizes import counted
@@ -85,6 +86,20 @@ def under(bench: Bench, source: str, medium: str, map_kind: str, **how: Any) -> 
     with bench.shelf.find(source).open() as blocks:
         steps = under_another_map(survey(blocks), MapKind(map_kind))
     plan_steps(bench, medium, steps, source=source, **how)
+
+
+@click.command()
+@click.argument("image")
+@click.argument("card")
+@click.option("--keep", multiple=True, metavar="PATTERN", help="Settings of the old firmware that are put back, such "
+              "as *.cfg.")
+@planned
+def refresh(bench: Bench, image: str, card: str, keep: tuple[str, ...], **how: Any) -> None:  # noqa: ANN401
+    """Put the firmware of an IMAGE over that of a CARD; games and saves on other partitions stay as they are."""
+    new, old = bench.shelf.find(image), bench.shelf.find(card)
+    with new.open_to_look() as a, old.open() as b:
+        made = propose_refresh(new, survey(a), old, survey(b), bench.crate, keep)
+    plan_steps(bench, card, made.steps, source=image, **how)
 
 
 @click.command()
@@ -170,5 +185,5 @@ def command_for(step: type[Step]) -> click.Command:
                          callback=plan, help=step.about())
 
 
-COMMANDS: dict[str, click.Command] = {"under": under, "names": names} | {
+COMMANDS: dict[str, click.Command] = {"under": under, "names": names, "refresh": refresh} | {
     step.command: command_for(step) for step in s.ALL if step.command and not step.is_about_files}

@@ -35,6 +35,8 @@ COMMANDS = (
     Entry("write", "commands", "Write an IMAGE (or another card) onto MEDIUM and read it back."),
     Entry("prepare", "preparing",
           "Lay a MEDIUM out anew for a purpose, with FILES on it. What is on it is lost, unless it is kept first."),
+    Entry("refresh", "arranging",
+          "Put the firmware of an IMAGE over that of a CARD; games and saves on other partitions stay as they are."),
     Entry("convert", "converting",
           "Make a new FILE of a SOURCE: in another kind of file, swapped, one partition of it, or all below another "
           "map."),

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from mosscrate.core.contents.layout import Layout, PartitionLook
+from mosscrate.core.errors import FitError
 from mosscrate.core.maps import MapKind, edits, written_kinds
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.planning.propose import under_another_map
+from mosscrate.core.sheet.planning.refreshing import SETTINGS, refreshing_steps
 from mosscrate.core.sizes import parse_size
 from mosscrate.core.volumes import is_changed_here
 from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, Action, Field, Values, codes_of, kinds_under
@@ -13,6 +15,7 @@ from mosscrate.desk.move.actions import AS_IT_IS, EXACTLY, Action, Field, Values
 MAPS = {"an MBR": MapKind.MBR, "a GPT": MapKind.GPT, "an RDB": MapKind.RDB, "AHDI": MapKind.AHDI}
 NO_MAP, ITS_MAP = "no map", "its own map"
 ALL = "everything"
+MINE, NEW = "mine stay", "those of the release"
 IF_THERE, WHOLE, ONLY_CONTENTS = "if it is there", "the folder itself", "what is in it"
 BRING_OVER = "Copy a partition…"
 EXISTING = {"stop": s.Existing.REFUSE, "keep both": s.Existing.KEEP_BOTH, "replace it": s.Existing.REPLACE}
@@ -31,7 +34,8 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
     names = {listed(p): p.index for p in source.with_contents}
     if not names:
         return ()
-    found = [_one(source, target, names, may_clear=may_clear), _all(source), *copying(source, target)]
+    found = [_one(source, target, names, may_clear=may_clear), _all(source), *_refreshing(source, target),
+             *copying(source, target)]
     if may_clear:
         found.append(Action("Swap on the way", (), lambda v: (s.WriteImage(swap=True),),
                             "All of it is written with the two bytes of every word exchanged, for an adapter that "
@@ -40,6 +44,18 @@ def bringing(source: Layout | None, target: Layout | None, *, may_clear: bool) -
         found.append(Action("Copy file-system code", (), lambda v: (s.BringCode(),),
                             "What the source's map has embedded for its machine comes into the map of the target."))
     return tuple(found)
+
+
+def _refreshing(source: Layout, target: Layout) -> tuple[Action, ...]:
+    """Firmware partitions of a new release over the old ones."""
+    try:
+        refreshing_steps(source, target)
+    except FitError:
+        return ()
+    return (Action("Refresh the firmware…", (Field("settings", MINE, (MINE, NEW)),),
+                   lambda v: refreshing_steps(source, target, SETTINGS if v["settings"] == MINE else ()),
+                   "The firmware partitions of the source come over those of the card. Games and saves on other "
+                   "partitions stay as they are."),)
 
 
 def listed(look: PartitionLook) -> str:

@@ -38,14 +38,15 @@ from mosscrate.core.sheet.steps.volume.format import FormatPartition as FormatPa
 from mosscrate.core.sheet.steps.volume.grow import GrowPartition as GrowPartition
 from mosscrate.core.sheet.steps.volume.label import LabelPartition as LabelPartition
 from mosscrate.core.sheet.steps.volume.rebuild import RebuildPartition as RebuildPartition
+from mosscrate.core.sheet.steps.volume.refresh import RefreshPartition as RefreshPartition
 from mosscrate.core.sheet.steps.volume.repair import RebuildBitmap as RebuildBitmap
 from mosscrate.core.sheet.steps.volume.repair import ReplayJournal as ReplayJournal
 from mosscrate.core.sheet.steps.volume.shrink import ShrinkPartition as ShrinkPartition
 
 AnyStep: TypeAlias = (                         # in the order in which people work
-    KeepCard | WriteImage | WriteFitted | CopyPartition | CopyFiles | BringCode | RemoveCode | EmptyCard | SwapBytes
-    | NewMap | TunePartition | AddPartition | RemovePartition | GrowPartition | ShrinkPartition | MovePartition
-    | LabelPartition | FlagPartition | TypePartition | FormatPartition | RebuildPartition | FillWithDrives
-    | ReplayJournal | RebuildBitmap | MendMap | PutFiles | RenameFile | RegroupFiles | RemoveFiles | MakeFolder
-    | MakeFolders | SetTraits | Verify | Eject)
+    KeepCard | WriteImage | WriteFitted | CopyPartition | RefreshPartition | CopyFiles | BringCode | RemoveCode
+    | EmptyCard | SwapBytes | NewMap | TunePartition | AddPartition | RemovePartition | GrowPartition
+    | ShrinkPartition | MovePartition | LabelPartition | FlagPartition | TypePartition | FormatPartition
+    | RebuildPartition | FillWithDrives | ReplayJournal | RebuildBitmap | MendMap | PutFiles | RenameFile
+    | RegroupFiles | RemoveFiles | MakeFolder | MakeFolders | SetTraits | Verify | Eject)
 ALL: tuple[type[Step], ...] = get_args(AnyStep)

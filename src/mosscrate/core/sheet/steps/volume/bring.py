@@ -6,13 +6,11 @@ from dataclasses import dataclass, replace
 from typing import Annotated, ClassVar
 
 import msgspec
-from blake3 import blake3
 
 from mosscrate.core.blocks import Window
-from mosscrate.core.blocks.streaming import copy, digest
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.transfer import copy_tree, must_fit, plan_passage
-from mosscrate.core.errors import FitError, FormatError, JobError
+from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, edits, map_format, write_map
 from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
@@ -20,8 +18,8 @@ from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps.shared.anew import Anew, made_anew
 from mosscrate.core.sheet.steps.shared.comparing import must_have_arrived
+from mosscrate.core.sheet.steps.shared.exact import exactly
 from mosscrate.core.sheet.steps.shared.likeness import making_like, with_boot_code
-from mosscrate.core.sheet.steps.shared.moving import PIECE, used_of
 from mosscrate.core.sheet.steps.shared.places import alignment_for, forgo, rebase
 from mosscrate.core.sheet.steps.shared.room import LEAST, largest_tables
 from mosscrate.core.sheet.steps.shared.whole import must_be_whole
@@ -41,7 +39,6 @@ from mosscrate.core.watch import Watch
 
 NOT_BLANK = ("The target has no map that a partition could be added to. Put one on it first, or empty it: then the "
              "partition becomes a bare volume, without a map.")
-NOT_EQUAL = "What was copied does not read back as it was. The source is untouched; take another card."
 
 
 @dataclass(frozen=True)
@@ -151,7 +148,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         if anew is not None:
             done = _bring_files(window, new, anew, watch)
         else:
-            done = _exactly(window, new, is_mostly_room=came.volume is not None and came.volume.facts is not None
+            done = exactly(window, new, is_mostly_room=came.volume is not None and came.volume.facts is not None
                             and came.volume.facts.is_mostly_room, watch=watch)
             rebase(card, made)                        # a bare volume starts at 0
             if made.length > came.partition.length and came.volume is not None and came.volume.largest:
@@ -174,34 +171,6 @@ def _must_be_read_alike(came: PartitionLook, kind: str, map: MapKind) -> None:
 def _least(kind: str) -> int:
     facts = facts_of(kind)
     return facts.least if facts else 0
-
-
-def _exactly(window: Window, new: Window, *, is_mostly_room: bool, watch: Watch) -> int:
-    """Copy a partition: of large modern volumes what is in use, of all others every byte."""
-    if not is_mostly_room:
-        copied = copy(window, new, window.size, watch, phase="Copying the partition", zeros=new.zero)
-        new.flush()
-        new.drop_cache()
-        if digest(new, window.size, watch, phase="Reading it back") != copied.digest:
-            raise JobError(NOT_EQUAL)
-        return window.size
-    pieces = [(e.start + at, min(PIECE, e.length - at)) for e in used_of(window) for at in range(0, e.length, PIECE)]
-    total, done = sum(length for _, length in pieces), 0
-    sent, arrived = blake3(), blake3()
-    for start, length in pieces:
-        data = window.read(start, length)
-        sent.update(data)
-        new.write(start, data)
-        done += length
-        watch.progress("Copying the partition", done, total)
-    new.flush()
-    new.drop_cache()
-    for start, length in pieces:
-        arrived.update(new.read(start, length))
-        watch.progress("Reading it back", start, window.size)
-    if arrived.digest() != sent.digest():
-        raise JobError(NOT_EQUAL)
-    return done
 
 
 def _bring_files(window: Window, new: Window, anew: Anew, watch: Watch) -> int:
