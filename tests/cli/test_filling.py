@@ -35,3 +35,24 @@ def test_the_shell_plans_identifies_learns_and_fills(cli, library, bench, tmp_pa
     (bench.state / "plans" / "wrong.toml").write_text("name = ")
     assert "wrong.toml: this is no TOML" in cli("plans")[2]
     assert "can be used" in cli("plans", "check", bench.state / "plans" / "mine.toml")[1]
+
+
+def test_a_folder_of_this_computer_is_filled_like_a_card(cli, library, tmp_path):
+    there = tmp_path / "stick"
+    there.mkdir()
+    code, out, _ = cli("fill", there, library, "--plan", "long-names-saves-apart")
+    assert (code, "GB → roms/gameboy: 2 files" in out, list(there.iterdir())) == (0, True, [])
+    assert cli("fill", there, library, "--plan", "long-names-saves-apart", "--run")[0] == 0
+    game = there / "roms" / "gameboy" / "Hill Run gb.gb"
+    assert game.read_bytes() == (library / "GB" / "Hill Run gb.gb").read_bytes()
+    assert "Say what is brought in" in cli("fill", there)[2]
+
+
+def test_an_overlay_is_laid_over_from_a_shell(cli, bench, tmp_path):
+    card = fresh(bench)
+    (tmp_path / "overlay").mkdir()
+    (tmp_path / "overlay" / "menu.cfg").write_bytes(b"one")
+    code, out, _ = cli("lay-over", "Pipkin", tmp_path / "overlay", "-p", "2", "--files")
+    assert (code, "menu.cfg → menu.cfg: copied" in out) == (0, True)
+    assert cli("lay-over", "Pipkin", tmp_path / "overlay", "-p", "2", "--run", "--tag", card.tag)[0] == 0
+    assert on(card)["menu.cfg"] == b"one"

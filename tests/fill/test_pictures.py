@@ -85,7 +85,7 @@ def test_pictures_of_a_folder_are_scaled_beside_and_come_under_the_games_name(li
     first = fill(card, Sources([library]), PLAN, Watch(), partition=2, gallery=gallery)
     assert len(first.sorted.waiting) == 2
     assert "2 pictures are not as large as this card wants them" in " ".join(q.sentence for q in first.questions)
-    assert scale_waiting(first, gallery, Watch()) == "1 picture scaled. 1 cannot be read and stay out."
+    assert scale_waiting(PLAN, first.sorted, gallery, Watch()) == "1 picture scaled. 1 cannot be read and stay out."
     found = fill(card, Sources([library]), PLAN, Watch(), partition=2, gallery=gallery)
     assert not found.sorted.waiting
     run(found.sheet, bench, Watch(), typed_tag=card.tag)
@@ -95,7 +95,7 @@ def test_pictures_of_a_folder_are_scaled_beside_and_come_under_the_games_name(li
     assert fill(card, Sources([library]), PLAN, Watch(), partition=2, gallery=gallery).sheet is None
     (library / "boxart" / "Hill Run.jpg").write_bytes(picture(500, 500, kind="JPEG"))
     other = fill(card, Sources([library]), PLAN, Watch(), partition=2, gallery=gallery)
-    scale_waiting(other, gallery, Watch())
+    scale_waiting(PLAN, other.sorted, gallery, Watch())
     kept = fill(card, Sources([library]), PLAN, Watch(), partition=2, gallery=gallery)
     assert kept.sheet is None
     assert "The card has pictures of 1 game for which others are brought in" in " ".join(
@@ -110,15 +110,15 @@ def test_what_is_missing_is_fetched_once_and_for_names_only_where_there_is_nothi
     with PictureStand() as stand:
         sources = Sources([library], None, stand.address)
         found = fill(card, sources, PLAN, Watch(), partition=2, gallery=gallery)
-        scale_waiting(found, gallery, Watch())
+        scale_waiting(PLAN, found.sorted, gallery, Watch())
         found = fill(card, sources, PLAN, Watch(), partition=2, gallery=gallery)
         assert {game.name for game in found.sorted.bare} == {"Weaver.gb", "Tide no picture.gb"}
-        assert fetch_missing(found, stand.address, gallery, Watch()) == \
+        assert fetch_missing(PLAN, found.sorted, stand.address, gallery, Watch()) == \
             "Pictures of 1 games; of 1 the server has none."
         asked = len(stand.asked)
         found = fill(card, sources, PLAN, Watch(), partition=2, gallery=gallery)
-        scale_waiting(found, gallery, Watch())
-        fetch_missing(found, stand.address, gallery, Watch())
+        scale_waiting(PLAN, found.sorted, gallery, Watch())
+        fetch_missing(PLAN, found.sorted, stand.address, gallery, Watch())
         assert len(stand.asked) == asked
     found = fill(card, sources, PLAN, Watch(), partition=2, gallery=gallery)
     run(found.sheet, bench, Watch(), typed_tag=card.tag)

@@ -57,7 +57,7 @@ def keep(bench: Bench, address: str, kinds: tuple[str, ...], folders: tuple[str,
          key: Path | None, as_json: bool) -> None:
     """Keep the files of a device; of what is kept already nothing is fetched again."""
     choice = Choice(tuple(KINDS_BY_WORD[kind] for kind in kinds), folders)
-    with _connected(bench, address, trust, key) as there, watching() as watch:
+    with connected(bench, address, trust, key) as there, watching() as watch:
         kept = keep_device(bench.crate, there, choice, watch, anew=anew)
     if as_json:
         show_json({"image": str(kept.backup.path), "id": kept.backup.id, "kept": kept.backup.chosen,
@@ -82,7 +82,7 @@ def bring(bench: Bench, backup: str, address: str, path: str, trust: str, key: P
              or f.path.casefold().startswith(f"{wanted}/")]
     if not files:
         raise CrateError(f"There is no “{path}” in the backup {found.path.stem}. Nothing was changed.")
-    with _connected(bench, address, trust, key) as there, watching() as watch:
+    with connected(bench, address, trust, key) as there, watching() as watch:
         given = give_back(files, there, watch)
     show_json({"written": given.written, "equal": given.equal, "beside": given.beside, "sentence": given.sentence}) \
         if as_json else click.echo(given.sentence)
@@ -99,7 +99,7 @@ def forget(bench: Bench, address: str) -> None:
 
 
 @contextmanager
-def _connected(bench: Bench, text: str, trust: str, key: Path | None) -> Iterator[Device]:
+def connected(bench: Bench, text: str, trust: str, key: Path | None) -> Iterator[Device]:
     """The device, once its server is trusted and lets the person in."""
     address, known = Address.parse(text, user=getpass.getuser()), KnownDevices.of(bench.state)
     with _let_in(address, known, trust, [str(key)] if key else None) as there:

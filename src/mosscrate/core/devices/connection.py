@@ -106,6 +106,10 @@ class Device:
         """Give a file another name."""
         self._wait(self._again(lambda: self._rename(path, new)))
 
+    def make_folders(self, path: str) -> None:
+        """Make a folder, and those above it where they are missing."""
+        self._wait(self._again(lambda: self._make_folders(path)))
+
     def close(self) -> None:
         """Hang up."""
         if not self._is_closed:

@@ -31,7 +31,7 @@ class Picturing(QObject):
         """Scale the pictures that a filling waits for, unless that is being done."""
         if found is not None and found.sorted.waiting:
             gallery = gallery_at(self._model.bench.state)
-            self._run("Scale pictures", "", lambda watch: scale_waiting(found, gallery, watch))
+            self._run("Scale pictures", "", lambda watch: scale_waiting(found.plan, found.sorted, gallery, watch))
 
     def ask(self, found: Filling) -> None:
         """Ask the person for a server, then the server for pictures."""
@@ -45,7 +45,8 @@ class Picturing(QObject):
         """Ask a server for pictures of the games that have none."""
         gallery = gallery_at(self._model.bench.state)
         self._servers.append(address)
-        self._run("Fetch pictures", address, lambda watch: fetch_missing(found, address, gallery, watch))
+        self._run("Fetch pictures", address, lambda watch: fetch_missing(found.plan, found.sorted, address, gallery,
+                                                                                watch))
 
     def _run(self, title: str, server: str, work: Callable[[Watch], str]) -> None:
         job = None if self._is_at_work else self._model.run(title, work, set())

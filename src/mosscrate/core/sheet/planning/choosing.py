@@ -13,6 +13,7 @@ from mosscrate.core.fill.learning import Learnt, learn
 from mosscrate.core.fill.placed import Question
 from mosscrate.core.fill.plans import FolderPlan, SystemPlan, own_plans, shipped
 from mosscrate.core.fill.said import remember, said_of
+from mosscrate.core.fill.tree_home import TreeHome
 from mosscrate.core.slots import Medium
 
 FEW = 3                                  # folders that a card must have for its own plan to be taken
@@ -53,12 +54,27 @@ def choose_plan(card: Medium, partition: int, plans: dict[str, FolderPlan], stat
 
     Answers to what was asked of folders are noted for the card. Raises MediumError, FormatError, PlanError.
     """
-    said = {key.removeprefix(ASKED): "" if word == NONE else word for key, word in (answers or {}).items()
-            if key.startswith(ASKED) and word != LATER}
+    _note(card.key, answers, state)
+    return _chosen(learn_from(card, partition, said_of(state, card.key)), plans, state, card.key, like)
+
+
+def choose_for_tree(home: TreeHome, plans: dict[str, FolderPlan], state: Path, *,
+                    answers: dict[str, str] | None = None, like: Medium | None = None) -> Choice:
+    """The same for a folder, which is known by its name. Raises MediumError, PlanError."""
+    _note(home.name, answers, state)
+    learnt = learn(home.entries(), home.read_at, said_of(state, home.name))
+    return _chosen(learnt, plans, state, home.name, like)
+
+
+def _note(key: str, answers: dict[str, str] | None, state: Path) -> None:
+    said = {folder.removeprefix(ASKED): "" if word == NONE else word for folder, word in (answers or {}).items()
+            if folder.startswith(ASKED) and word != LATER}
     if said:
-        remember(state, card.key, said)
-    learnt = learn_from(card, partition, said_of(state, card.key))
-    if len(learnt.plan.systems) >= FEW or (learnt.plan.systems and said_of(state, card.key)):
+        remember(state, key, said)
+
+
+def _chosen(learnt: Learnt, plans: dict[str, FolderPlan], state: Path, key: str, like: Medium | None) -> Choice:
+    if len(learnt.plan.systems) >= FEW or (learnt.plan.systems and said_of(state, key)):
         own = completed(learnt, plans)
         return Choice(own, questions_of(learnt, own))
     other = learn_from(like, home_of(like), said_of(state, like.key)) if like is not None else None

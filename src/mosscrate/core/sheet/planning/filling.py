@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
+from functools import partial
 from math import log2
 from pathlib import Path
 
@@ -27,6 +28,7 @@ from mosscrate.core.fill.placed import Act, Flow, Question, Sorted
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.regrouping import Regrouped, regroup
 from mosscrate.core.fill.sorting import Home, sort
+from mosscrate.core.fill.tree_home import BLOCK, TreeHome, read_file
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, completed, plans_at
 from mosscrate.core.sheet.planning.from_crate import held_for
@@ -140,19 +142,64 @@ def fill(card: Medium, sources: Sources, choice: Choice | FolderPlan, watch: Wat
     with _opened(card, sources, partition, watch, lists) as ground:
         todo = chores(ground.home.there, plan, ground.home.facts, answers)
         home = replace(ground.home, there=[entry for entry in ground.home.there if not _is_in(entry, todo.removed)])
-        found = sort(ground.brought, plan, home, ground.on_card, answers=answers, gallery=gallery)
-        lost = {question.key.removeprefix(WANT) for question in found.questions if question.key.startswith(WANT)}
-        held = held_for([want for want in plan.wants if want.file in lost], bench) if bench and lost else {}
-        more = [each.brought for file, each in held.items() if answers.get(f"{WANT}{file}") != GO_ON]
-        if gallery is not None and sources.pictures_from and found.bare:
-            more += fetched_before(sources.pictures_from, found.bare, gallery)
-        if more or held:
-            found = sort([*ground.brought, *more], plan, home, ground.on_card, answers=answers, gallery=gallery,
-                         in_crate={file: each.sentence for file, each in held.items()})
+        found = _sorted(replace(ground, home=home), plan, sources, Help(answers, gallery, bench))
     steps = (*chore_steps(todo, partition), *steps_of(found, partition))
     bare = (_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()
     questions = tuple(sorted((*found.questions, *asked, *todo.questions, *bare), key=lambda each: -each.worth))
     return Filling(partition, plan, found, questions, _sheet(card, sources, steps) if found.fits else None)
+
+
+@dataclass(frozen=True)
+class TreeFilling:
+    """What a folder without a volume of ours would be filled with."""
+
+    plan: FolderPlan
+    sorted: Sorted
+    questions: tuple[Question, ...]
+
+
+@contextmanager
+def fill_tree(home: TreeHome, sources: Sources, choice: Choice, watch: Watch, *, answers: dict[str, str] | None = None,
+              lists: Lists = NO_LISTS, gallery: Gallery | None = None,
+              bench: Bench | None = None) -> Iterator[TreeFilling]:
+    """Sort what is brought in into a folder; what comes from another card can be read while this is a context.
+
+    Raises as `fill`.
+    """
+    with ExitStack() as open_:
+        brought = bring(sources.folders, watch, lists)
+        if sources.card is not None:
+            brought += _from_card(sources.card, None, open_.enter_context(sources.card.open()), watch, lists)
+        ground = _Ground(brought, Home(home.entries(), home.facts, BLOCK, home.free()),
+                         OnTheCard(home.read_at, partial(read_file, home)))
+        found = _sorted(ground, choice.plan, sources, Help(answers or {}, gallery, bench))
+        bare = (_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()
+        questions = sorted((*found.questions, *choice.questions, *bare), key=lambda each: -each.worth)
+        yield TreeFilling(choice.plan, found, tuple(questions))
+
+
+@dataclass(frozen=True)
+class Help:
+    """What a sorting can draw on: answers of the person, pictures that were made, the bench with its crate."""
+
+    answers: dict[str, str]
+    gallery: Gallery | None
+    bench: Bench | None
+
+
+def _sorted(ground: _Ground, plan: FolderPlan, sources: Sources, help_: Help) -> Sorted:
+    """Sorted once, and again with what the crate and a picture server have for it."""
+    answers, gallery, bench = help_.answers, help_.gallery, help_.bench
+    found = sort(ground.brought, plan, ground.home, ground.on_card, answers=answers, gallery=gallery)
+    lost = {question.key.removeprefix(WANT) for question in found.questions if question.key.startswith(WANT)}
+    held = held_for([want for want in plan.wants if want.file in lost], bench) if bench and lost else {}
+    more = [each.brought for file, each in held.items() if answers.get(f"{WANT}{file}") != GO_ON]
+    if gallery is not None and sources.pictures_from and found.bare:
+        more += fetched_before(sources.pictures_from, found.bare, gallery)
+    if not more and not held:
+        return found
+    return sort([*ground.brought, *more], plan, ground.home, ground.on_card, answers=answers, gallery=gallery,
+                in_crate={file: each.sentence for file, each in held.items()})
 
 
 def lay_over(card: Medium, sources: Sources, watch: Watch, *, partition: int,
@@ -203,9 +250,9 @@ def _sheet(card: Medium, sources: Sources, steps: tuple[AnyStep, ...]) -> JobShe
                     reference(card)) if steps else None
 
 
-def _from_card(source: Medium, card: Medium, blocks: Blocks, watch: Watch, lists: Lists) -> list[Brought]:
+def _from_card(source: Medium, card: Medium | None, blocks: Blocks, watch: Watch, lists: Lists) -> list[Brought]:
     """Files of every volume that can be listed, but those with the system of a machine."""
-    if source.key == card.key:
+    if card is not None and source.key == card.key:
         raise FitError(f"{card.name} is the card that is filled. Choose another one to bring in from.")
     found = list[Brought]()
     for look in survey(blocks).partitions:

@@ -1,0 +1,117 @@
+"""Folders of this computer and running devices filled like a card: nothing is lost, a cut leaves whole files."""
+
+from __future__ import annotations
+
+import random
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from mosscrate.core.devices import Device, KnownDevices
+from mosscrate.core.devices.filled import DeviceHome
+from mosscrate.core.errors import MediumError, Stopped
+from mosscrate.core.fill.plans import shipped
+from mosscrate.core.fill.tree_home import FolderHome, TreeHome
+from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree
+from mosscrate.core.sheet.planning.filling import Sources, fill_tree
+from mosscrate.core.sheet.running.pouring import pour
+from mosscrate.core.watch import Watch
+from mosscrate.demo.device import PASSWORD, StandIn
+from tests.fill.samples import SAMPLES, gb
+from tests.fill.test_sources import make
+
+PLAN = shipped()["long-names-saves-apart"]
+
+
+@pytest.fixture(params=["folder", "device"])
+def home(request, tmp_path):
+    """An empty folder, here or over a real connection."""
+    top = tmp_path / "filled"
+    top.mkdir()
+    if request.param == "folder":
+        yield FolderHome(top)
+        return
+    with StandIn(top) as running:
+        known = KnownDevices(tmp_path / "devices.json")
+        known.trust(running.address.server, " ".join(running.key.export_public_key().decode().split()[:2]))
+        with closing(Device(running.address, known, password=PASSWORD, keys=[])) as device:
+            device.connect()
+            yield DeviceHome(device)
+
+
+def on(top: Path) -> dict[str, bytes]:
+    return {str(p.relative_to(top)): p.read_bytes() for p in sorted(top.rglob("*")) if p.is_file()}
+
+
+def poured(home: TreeHome, top: Path, plan=PLAN, **answers: str) -> str:
+    with fill_tree(home, Sources([top]), Choice(plan), Watch(), answers=answers) as found:
+        return pour(home, found.sorted, Watch())
+
+
+def test_games_saves_and_discs_come_where_the_plan_says_and_twice_changes_nothing(home, tmp_path):
+    rnd, top, there = random.Random(1), tmp_path / "mine", tmp_path / "filled"
+    files = {"GB/Hill Run.gb": gb(rnd), "GB/Hill Run.sav": rnd.randbytes(32768), "GB/x.zip": b"no zip",
+             "psx/Tide.cue": b'FILE "Tide.bin" BINARY\n', "psx/Tide.bin": rnd.randbytes(3_000_000)}
+    make(top, files)
+    assert poured(home, top).startswith("4 files put into")
+    assert on(there) == {
+        "roms/gameboy/Hill Run.gb": files["GB/Hill Run.gb"], "saves/gameboy/Hill Run.srm": files["GB/Hill Run.sav"],
+        "roms/playstation/Tide/Tide.cue": files["psx/Tide.cue"],
+        "roms/playstation/Tide/Tide.bin": files["psx/Tide.bin"]}
+    assert poured(home, top).startswith("0 files put into")
+    before, other, further = on(there), gb(rnd), rnd.randbytes(32768)
+    make(top, {"GB/Hill Run.gb": other, "GB/Hill Run.sav": further})
+    poured(home, top)
+    after = on(there)
+    assert after["roms/gameboy/Hill Run.gb"] == other
+    assert after["saves/gameboy/Hill Run.srm"] == before["saves/gameboy/Hill Run.srm"]
+    assert set(before.values()) | {other, further} == set(after.values())
+
+
+def test_what_is_there_under_another_name_is_renamed_and_the_tree_teaches_its_plan(home, tmp_path):
+    rnd, there = random.Random(2), tmp_path / "filled"
+    games = {f"{code}/old {k}.{code}": SAMPLES[code][1](rnd) for code in ("gb", "nes") for k in range(4)}
+    make(there, games | {"gba/x.gba": rnd.randbytes(300_000), "gb/old 0.sav": b"s" * 32768})
+    top = make(tmp_path / "mine", {"stuff/Hill Run.gb": games["gb/old 0.gb"]})
+    choice = choose_for_tree(home, shipped(), tmp_path / "state")
+    with fill_tree(home, Sources([top]), choice, Watch()) as found:
+        assert pour(home, found.sorted, Watch()).endswith("2 files renamed.")
+    assert {"gb/Hill Run.gb", "gb/Hill Run.sav"} <= set(on(there))
+    assert sorted(on(there).values()) == sorted([*games.values(), on(there)["gba/x.gba"], b"s" * 32768])
+
+
+def test_a_filling_that_is_stopped_leaves_whole_files_and_goes_on(home, tmp_path):
+    rnd, there, left = random.Random(3), tmp_path / "filled", [4]
+    top = make(tmp_path / "mine", {f"GB/Game {k}.gb": gb(rnd) for k in range(8)})
+
+    def is_over() -> bool:
+        left[0] -= 1
+        return left[0] < 0
+
+    with fill_tree(home, Sources([top]), Choice(PLAN), Watch()) as found, pytest.raises(Stopped):
+        pour(home, found.sorted, Watch(should_stop=is_over))
+    partly = on(there)
+    assert 0 < len(partly) < 8
+    assert {path.rpartition("/")[2]: data for path, data in partly.items()}.items() <= {
+        path.rpartition("/")[2]: data for path, data in on(top).items()}.items()
+    poured(home, top)
+    assert len(on(there)) == 8
+
+
+def test_links_that_lead_out_and_files_that_come_meanwhile_are_never_written_over(tmp_path):
+    outside, there = tmp_path / "outside", tmp_path / "filled"
+    outside.mkdir()
+    there.mkdir()
+    (there / "roms").symlink_to(outside)
+    top = make(tmp_path / "mine", {"GB/Hill.gb": gb(random.Random(4))})
+    home = FolderHome(there)
+    with fill_tree(home, Sources([top]), Choice(PLAN), Watch()) as found:
+        with pytest.raises(MediumError, match="leads out of"):
+            pour(home, found.sorted, Watch())
+        assert list(outside.iterdir()) == []
+        (there / "roms").unlink()
+        make(there, {"roms/gameboy/Hill.gb": b"came meanwhile"})
+        with pytest.raises(MediumError, match="something is there already"):
+            home.put("roms/gameboy/Hill.gb", iter((b"x",)), None)
+    assert on(there) == {"roms/gameboy/Hill.gb": b"came meanwhile"}
