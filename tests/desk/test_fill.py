@@ -270,3 +270,18 @@ def test_pictures_are_scaled_and_fetched_beside_the_rest(person, station, librar
     with bench.shelf.find("Pipkin").open() as card:
         there = {e.path for e in open_partition(card, 2).tree().entries}
     assert {"pictures/gameboy/Hill Run.png", "pictures/gameboyadvance/Hill Run.png"} <= there
+
+
+def test_a_folder_of_this_computer_is_filled_at_the_window(person, station, library, tmp_path):
+    (tmp_path / "stick").mkdir()
+    station.fill_folder(tmp_path / "stick")
+    choose(person, station.plans, "long lower-case names, saves apart")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    assert not station.entry.isVisible()
+    person.click(station.pour_button)
+    person.wait(lambda: "put into" in station.said.text())
+    assert (tmp_path / "stick" / "roms" / "gameboy" / "Hill Run.gb").is_file()
+    station.bring([library])
+    person.wait(lambda: "Nothing is to be written" in station.said.text())
+    assert not station.pour_button.isVisible()

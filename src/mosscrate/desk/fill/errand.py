@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from mosscrate.core.errors import FitError
 from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import said_of
+from mosscrate.core.fill.tree_home import FolderHome
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.choosing import choose_plan, home_of
-from mosscrate.core.sheet.planning.filling import Filling, Regrouping, Sources, fill, lay_over, regroup_under
+from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree, choose_plan, home_of
+from mosscrate.core.sheet.planning.filling import (
+    Filling,
+    Regrouping,
+    Sources,
+    TreeFilling,
+    fill,
+    fill_tree,
+    lay_over,
+    regroup_under,
+)
+from mosscrate.core.sheet.running.pouring import pour
 from mosscrate.core.sheet.steps import MakeFolders, RemoveFiles
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
@@ -44,19 +58,54 @@ class Errand:
                     lists=lists_at(self.bench.state / "lists"), gallery=gallery_at(self.bench.state), bench=self.bench)
 
 
+@dataclass(frozen=True)
+class FolderErrand:
+    """The same for a folder of this computer."""
+
+    folder: Path
+    sources: Sources
+    wanted: str
+    answers: dict[str, str]
+    plans: dict[str, FolderPlan]
+    bench: Bench
+
+    def sorted(self) -> TreeFilling:
+        """What goes where. Raises MossError."""
+        with self._opened(Watch()) as (_home, found):
+            return found
+
+    def poured(self, shown: TreeFilling, watch: Watch) -> str:
+        """Do what was shown; says what was done. Raises MossError, FitError where things are otherwise by now."""
+        with self._opened(watch) as (home, found):
+            if [(p.to, p.act) for p in found.sorted.placed] != [(p.to, p.act) for p in shown.sorted.placed]:
+                raise FitError(f"Something in {self.folder.name} or in what is brought in has changed meanwhile. Look "
+                               "again; nothing was written.")
+            return pour(home, found.sorted, watch)
+
+    @contextmanager
+    def _opened(self, watch: Watch) -> Iterator[tuple[FolderHome, TreeFilling]]:
+        home, plan = FolderHome(self.folder), self.plans.get(self.wanted)
+        choice = Choice(plan) if plan is not None else choose_for_tree(
+            home, self.plans, self.bench.state, answers=self.answers, like=self.sources.card)
+        with fill_tree(home, self.sources, choice, watch, answers=self.answers, bench=self.bench,
+                       lists=lists_at(self.bench.state / "lists"), gallery=gallery_at(self.bench.state)) as found:
+            yield home, found
+
+
 def gallery_at(state: Path) -> Gallery:
     """Where pictures are kept that were scaled or fetched."""
     return Gallery(state / "pictures")
 
 
-def what_happens(found: Filling) -> str:
+def what_happens(found: Filling | TreeFilling) -> str:
     """In a sentence or two."""
     if not found.sorted.fits:
         return "It does not fit; say what is left out."
-    if found.sheet is None:
+    steps = found.sheet.steps if isinstance(found, Filling) and found.sheet is not None else ()
+    if not steps and (isinstance(found, Filling) or not found.is_something):
         return "Nothing is to be written."
-    removed = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, RemoveFiles))
-    folders = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, MakeFolders))
+    removed = sum(len(step.paths) for step in steps if isinstance(step, RemoveFiles))
+    folders = sum(len(step.paths) for step in steps if isinstance(step, MakeFolders))
     parts = [f"{counted(number, noun)} {verb}" for number, noun, verb in (
         (len(found.sorted.coming), "file", "written"), (len(found.sorted.renamed), "file", "renamed on the card"),
         (len(found.sorted.seeming), "file", "compared"), (folders, "folder", "made"), (removed, "item", "removed"))

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QInputDialog, QWidget
 
-from mosscrate.core.sheet.planning.filling import Filling
+from mosscrate.core.sheet.planning.filling import Filling, TreeFilling
 from mosscrate.core.sheet.planning.picturing import fetch_missing, scale_waiting
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
@@ -27,13 +27,13 @@ class Picturing(QObject):
         self._is_at_work = False
         self._servers: list[str] = []             # those that were asked for by the person, in this window
 
-    def scale(self, found: Filling | None) -> None:
+    def scale(self, found: Filling | TreeFilling | None) -> None:
         """Scale the pictures that a filling waits for, unless that is being done."""
         if found is not None and found.sorted.waiting:
             gallery = gallery_at(self._model.bench.state)
             self._run("Scale pictures", "", lambda watch: scale_waiting(found.plan, found.sorted, gallery, watch))
 
-    def ask(self, found: Filling) -> None:
+    def ask(self, found: Filling | TreeFilling) -> None:
         """Ask the person for a server, then the server for pictures."""
         last = self._servers[-1] if self._servers else "http://"
         address, is_sure = QInputDialog.getText(self._widget, "A picture server", ASKED.format(len(found.sorted.bare)),
@@ -41,7 +41,7 @@ class Picturing(QObject):
         if is_sure and address.strip():
             self.fetch(found, address.strip())
 
-    def fetch(self, found: Filling, address: str) -> None:
+    def fetch(self, found: Filling | TreeFilling, address: str) -> None:
         """Ask a server for pictures of the games that have none."""
         gallery = gallery_at(self._model.bench.state)
         self._servers.append(address)

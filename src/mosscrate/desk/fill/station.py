@@ -6,19 +6,19 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.sheet.planning.choosing import plans_at, wrong_plans
-from mosscrate.core.sheet.planning.filling import ASK_SERVER, Filling, Regrouping, Sources
+from mosscrate.core.sheet.planning.filling import ASK_SERVER, Filling, Regrouping, Sources, TreeFilling
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import MakeFolders
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.fill.errand import Errand, what_happens
+from mosscrate.desk.fill.errand import Errand, FolderErrand, what_happens
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
 from mosscrate.desk.fill.room_view import RoomView
@@ -28,6 +28,7 @@ from mosscrate.desk.shared.panel import button, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 COPY, MOVE = "Fill the card", "Move them"
+FOLDER, A_FOLDER = "folder", "A folder of this computer…"
 OWN, OVER = "as this card has it", "laid over as it is"
 TEACHING = "Bring in folders with games, saves and system files: they are sorted into the folders that this card " \
            "wants, and nothing is written before you have seen it. Or choose a plan, to have the games that are on " \
@@ -45,8 +46,10 @@ class FillStation(QWidget):
         self.folders: list[Path] = []
         self.source: Medium | None = None         # another card or a backup that is brought in
         self.answers: dict[str, str] = {}
-        self.filling: Filling | None = None       # of what is brought in
+        self.folder: Path | None = None           # of this computer, that is filled instead of a card
+        self.filling: Filling | TreeFilling | None = None       # of what is brought in
         self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
+        self._is_pouring = False                  # into a folder
         self.pictures_from = ""                   # address of a picture server that was asked
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
@@ -64,6 +67,7 @@ class FillStation(QWidget):
         self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
         self.entry = TagEntry(COPY)
         self.entry.confirmed.connect(lambda _word: self._run())
+        self.pour_button = button("Fill the folder", self._pour, style="primary")
         self.said = label(style="muted", scale=0.95, wraps=True)
         self.flow.chosen.connect(self._show_files)
         self.words.answered.connect(self._answer)
@@ -84,6 +88,16 @@ class FillStation(QWidget):
         if medium is not None:
             self.cards.setCurrentIndex(max(0, self.cards.findData(medium.key)))
             self._card_chosen()
+
+    def fill_folder(self, folder: Path | None) -> None:
+        """Fill a folder of this computer instead of a card; None leaves the one that was chosen before."""
+        self.folder = folder or self.folder
+        row_ = self.cards.findData(FOLDER)
+        self.cards.setItemText(row_, self.folder.name if self.folder else A_FOLDER)
+        self.cards.setCurrentIndex(row_)
+        self.answers = {}
+        self.filling = self.regrouping = None
+        self._work()
 
     def bring(self, folders: list[Path]) -> None:
         """Bring in more."""
@@ -121,7 +135,7 @@ class FillStation(QWidget):
         body.setSpacing(20)
         body.addWidget(self.area, 1)
         body.addWidget(self.room)
-        foot = row(self.said, self.entry)
+        foot = row(self.said, self.entry, self.pour_button)
         foot.setStretch(0, 1)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
@@ -137,6 +151,7 @@ class FillStation(QWidget):
         self.cards.clear()
         for medium in self.model.media:
             self.cards.addItem(medium.name, medium.key)
+        self.cards.addItem(self.folder.name if self.folder else A_FOLDER, FOLDER)
         wanted = current or (self.model.selected.key if self.model.selected else None)
         self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
         self._show_plans()
@@ -163,6 +178,10 @@ class FillStation(QWidget):
         return next((m for m in self.model.media if m.key == self.cards.currentData()), None)
 
     def _card_chosen(self) -> None:
+        if self.cards.currentData() == FOLDER:
+            chosen = QFileDialog.getExistingDirectory(self, "A folder to fill")
+            self.fill_folder(Path(chosen) if chosen else None)
+            return
         self.answers = {}
         self.filling = self.regrouping = None             # they were of another card
         self._work()
@@ -193,20 +212,18 @@ class FillStation(QWidget):
 
     def _work(self) -> None:
         """Sort everything anew, beside the window."""
-        card, wanted = self._card(), str(self.plans.currentData())
         self._asked += 1
-        sources = Sources(tuple(self.folders), self.source, self.pictures_from)
-        if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
+        number, errand = self._asked, self._errand()
+        sources = Sources(tuple(self.folders), self.source)
+        if errand is None:
             self.filling = self.regrouping = None
             self._show()
             return
-        number, errand = self._asked, Errand(card, sources, wanted, dict(self.answers), self._plans,
-                                             self.model.bench)
         self.said.setText(f"Looking through {listed(sources.names)}…" if sources.names else "Looking at the card…")
 
-        def take(found: Filling | Regrouping) -> None:
+        def take(found: Filling | TreeFilling | Regrouping) -> None:
             if number == self._asked:
-                self.filling = found if isinstance(found, Filling) else None
+                self.filling = found if isinstance(found, Filling | TreeFilling) else None
                 self.regrouping = found if isinstance(found, Regrouping) else None
                 self._show()
                 self.picturing.scale(self.filling)
@@ -219,10 +236,26 @@ class FillStation(QWidget):
 
         self.model.asker.ask(errand.sorted, take, fail)
 
+    def _errand(self) -> Errand | FolderErrand | None:
+        """What is to be found out; None where nothing is."""
+        card, wanted = self._card(), str(self.plans.currentData())
+        sources = Sources(tuple(self.folders), self.source, self.pictures_from)
+        said = (sources, wanted, dict(self.answers), self._plans, self.model.bench)
+        if self._fills_folder and self.folder is not None:
+            return FolderErrand(self.folder, *said) if sources.names and wanted != AS_IT_IS.id else None
+        if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
+            return None
+        return Errand(card, *said)
+
+    @property
+    def _fills_folder(self) -> bool:
+        return bool(self.cards.currentData() == FOLDER)
+
     def _show(self) -> None:
         card, found = self._card(), self.filling or self.regrouping
-        self.title.setText(f"Fill {card.name}" if card else "Fill")
-        is_there = card is not None and found is not None
+        named = card.name if card else self.folder.name if self._fills_folder and self.folder else ""
+        self.title.setText(f"Fill {named}".rstrip())
+        is_there = bool(named) and found is not None
         self.empty.setVisible(not is_there)
         self.area.setVisible(is_there)
         self.room.setVisible(is_there and self.filling is not None)
@@ -230,16 +263,16 @@ class FillStation(QWidget):
                                                                              self.regrouping.questions)))
         self.subtitle.setText("")
         self.said.setText("")
-        if card is not None and self.filling is not None:
+        if self.filling is not None:
             self._show_filling(card, self.filling)
         elif self.regrouping is not None:
             self._show_regrouping(self.regrouping)
         self._enable()
 
-    def _show_filling(self, card: Medium, found: Filling) -> None:
-        layout = self.model.layout_of(card)
-        look = next((p for p in layout.partitions if p.index == found.partition), None) if layout else None
-        where = look.name if look else f"partition {found.partition}"
+    def _show_filling(self, card: Medium | None, found: Filling | TreeFilling) -> None:
+        layout, index = self.model.layout_of(card) if card else None, getattr(found, "partition", 0)
+        look = next((p for p in layout.partitions if p.index == index), None) if layout else None
+        where = look.name if look else str(self.folder) if card is None else f"partition {index}"
         names = ", ".join(Sources(self.folders, self.source).names)
         self.subtitle.setText(f"{where}, {found.plan.name}; brought in: {names}")
         self.flow.show_flows(found.sorted.flows())
@@ -267,7 +300,7 @@ class FillStation(QWidget):
     @property
     def _sheet(self) -> JobSheet | None:
         found = self.filling or self.regrouping
-        return found.sheet if found else None
+        return found.sheet if found is not None and not isinstance(found, TreeFilling) else None
 
     def _show_files(self, name: str) -> None:
         if self.filling is None:
@@ -280,7 +313,9 @@ class FillStation(QWidget):
         card = self._card()
         is_free = card is not None and card.key not in self.model.busy
         can_run = is_free and self._sheet is not None
-        self.bring_button.setEnabled(card is not None)
+        self.bring_button.setEnabled(card is not None or self.folder is not None)
+        self.pour_button.setVisible(isinstance(self.filling, TreeFilling) and self.filling.is_something
+                                    and self.filling.sorted.fits and not self._is_pouring)
         self.entry.setVisible(can_run)
         has_moves = self.regrouping is not None and bool(self.regrouping.found.moves)
         self.entry.buttons[0].setText(MOVE if has_moves else COPY)
@@ -296,9 +331,27 @@ class FillStation(QWidget):
             job.done.connect(lambda result: self._done(card, result))
             job.failed.connect(lambda error: self.said.setText(str(error)))
 
+    def _pour(self) -> None:
+        errand, shown = self._errand(), self.filling
+        if not isinstance(errand, FolderErrand) or not isinstance(shown, TreeFilling):
+            return
+        job = self.model.run(f"Fill {errand.folder.name}", lambda watch: errand.poured(shown, watch), set())
+        if job:
+            self._is_pouring = True
+            self._enable()
+            job.done.connect(self._poured)
+            job.failed.connect(lambda error: self._poured(str(error)))
+
+    def _poured(self, told: str) -> None:
+        self._is_pouring = False
+        self._forget(told)
+
     def _done(self, card: Medium, result: running.Result) -> None:
-        told = result.done[-1].sentence
+        self._forget(result.done[-1].sentence)
+        self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")
+
+    def _forget(self, told: str) -> None:
+        """What was brought in is there."""
         self.folders, self.source, self.answers, self.filling, self.regrouping = [], None, {}, None, None
         self._show()
         self.said.setText(told)
-        self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")

@@ -157,6 +157,11 @@ class TreeFilling:
     sorted: Sorted
     questions: tuple[Question, ...]
 
+    @property
+    def is_something(self) -> bool:
+        """Whether there is anything to be done."""
+        return bool(self.sorted.coming or self.sorted.seeming or self.sorted.renamed)
+
 
 @contextmanager
 def fill_tree(home: TreeHome, sources: Sources, choice: Choice, watch: Watch, *, answers: dict[str, str] | None = None,
