@@ -285,3 +285,23 @@ def test_a_folder_of_this_computer_is_filled_at_the_window(person, station, libr
     station.bring([library])
     person.wait(lambda: "Nothing is to be written" in station.said.text())
     assert not station.pour_button.isVisible()
+
+
+def test_a_card_is_grown_and_filled_in_six_acts(person, station, library, bench):
+    put_card(bench, "three", 400 * MIB, handheld(100 * MIB, seed=4).data, name="Dabchick")
+    person.window.model.refresh()
+    person.wait(lambda: station.cards.findText("Dabchick") >= 0 and person.window.model.asker.is_idle)
+    person.acts = 0
+    choose(person, station.cards, "Dabchick")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and "behind GAMES are not used" in words_of(station.words))
+    person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "grow it first"))
+    person.wait(lambda: station.filling is not None and station.answers and person.window.model.asker.is_idle)
+    person.type_tag(station.entry, bench.shelf.find("Dabchick").tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    assert person.acts <= 6
+    with bench.shelf.find("Dabchick").open() as card:
+        volume = open_partition(card, 2)
+        assert volume.size > 380 * MIB
+        assert any(e.path.endswith("Hill Run.gb") for e in volume.tree().entries)

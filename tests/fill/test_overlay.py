@@ -13,7 +13,7 @@ from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import KeepCard, PutFiles
 from mosscrate.core.watch import Watch
-from tests.cards import put_card
+from tests.cards import MIB, handheld, put_card
 from tests.core.test_store import card_with
 from tests.fill.samples import SAMPLES, gb
 from tests.fill.test_filling import fresh, on
@@ -166,3 +166,17 @@ def test_a_wanted_system_file_is_taken_from_a_backup_under_another_name(tmp_path
     found = fill(card, source, plan, Watch(), partition=1, bench=bench)
     run(found.sheet, bench, Watch(), typed_tag=card.tag)
     assert on(card, 1)["system/boot.bin"] == on(card, 1)["gb/boot.bin"] == boot
+
+
+def test_room_behind_the_volume_is_offered_and_taken_first(tmp_path, bench):
+    """60 MiB do not fit into 34; grown first in the same job, they do."""
+    put_card(bench, "one", 400 * MIB, handheld(48 * MIB).data, name="Pipkin")
+    card = bench.shelf.find("Pipkin")
+    top = make(tmp_path / "x", {f"GB/Hill {k}.gb": gb(random.Random(k)) + bytes(20 * MIB) for k in range(3)})
+    full = fill(card, Sources([top]), PLAN, Watch(), partition=2)
+    assert full.sheet is None
+    assert "352 MiB behind GAMES are not used." in [q.sentence for q in full.questions]
+    found = fill(card, Sources([top]), PLAN, Watch(), partition=2, answers={"grow": "grow it first"})
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    assert sum(path.startswith("gb/Hill") for path in on(card)) == 3
+    assert not [q for q in fill(card, Sources([top]), PLAN, Watch(), partition=2).questions if q.key == "grow"]

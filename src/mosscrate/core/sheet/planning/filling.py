@@ -32,6 +32,7 @@ from mosscrate.core.fill.tree_home import BLOCK, TreeHome, read_file
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, completed, plans_at
 from mosscrate.core.sheet.planning.from_crate import held_for
+from mosscrate.core.sheet.planning.roomier import GROW, KEY, Roomier, roomier
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Existing
 from mosscrate.core.sheet.steps import AnyStep, CopyFiles, MakeFolders, PutFiles, RegroupFiles, RemoveFiles
@@ -140,12 +141,15 @@ def fill(card: Medium, sources: Sources, choice: Choice | FolderPlan, watch: Wat
     plan, asked = (choice.plan, choice.questions) if isinstance(choice, Choice) else (choice, ())
     answers = answers or {}
     with _opened(card, sources, partition, watch, lists) as ground:
-        todo = chores(ground.home.there, plan, ground.home.facts, answers)
-        home = replace(ground.home, there=[entry for entry in ground.home.there if not _is_in(entry, todo.removed)])
+        todo, more = chores(ground.home.there, plan, ground.home.facts, answers), ground.roomier
+        grows = more if more is not None and answers.get(KEY) == GROW else None
+        home = replace(ground.home, there=[entry for entry in ground.home.there if not _is_in(entry, todo.removed)],
+                       free=grows.free if grows else ground.home.free)
         found = _sorted(replace(ground, home=home), plan, sources, Help(answers, gallery, bench))
-    steps = (*chore_steps(todo, partition), *steps_of(found, partition))
-    bare = (_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()
-    questions = tuple(sorted((*found.questions, *asked, *todo.questions, *bare), key=lambda each: -each.worth))
+    steps = (*((grows.step,) if grows else ()), *chore_steps(todo, partition), *steps_of(found, partition))
+    asked = (*asked, *todo.questions, *((more.question,) if more else ()),
+             *((_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()))
+    questions = tuple(sorted((*found.questions, *asked), key=lambda each: -each.worth))
     return Filling(partition, plan, found, questions, _sheet(card, sources, steps) if found.fits else None)
 
 
@@ -222,6 +226,7 @@ class _Ground:
     brought: list[Brought]
     home: Home
     on_card: OnTheCard
+    roomier: Roomier | None = None
 
 
 @contextmanager
@@ -231,12 +236,14 @@ def _opened(card: Medium, sources: Sources, partition: int, watch: Watch, lists:
         brought = bring(sources.folders, watch, lists)
         if sources.card is not None:
             brought += _from_card(sources.card, card, open_.enter_context(sources.card.open()), watch, lists)
-        look = next((look for look in survey(blocks).partitions if look.index == partition), None)
+        layout = survey(blocks)
+        look = next((look for look in layout.partitions if look.index == partition), None)
         if look is None or look.volume is None or look.volume.free is None or look.volume.facts is None:
             raise FitError(f"{card.name} has no partition {partition} that takes files.")
         volume = open_partition(blocks, partition)
         home = Home(volume.tree().entries, look.volume.facts, look.volume.block, look.volume.free)
-        yield _Ground(brought, home, OnTheCard(volume.read_at, volume.read_file))
+        yield _Ground(brought, home, OnTheCard(volume.read_at, volume.read_file),
+                      roomier(layout, partition, card.name))
 
 
 def _about_bare(number: int) -> Question:
