@@ -4,30 +4,48 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import LocalFile
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.pictures.scaling import Fit
 from mosscrate.core.fill.placed import COMING, Cause, Placed, Target
 from mosscrate.core.fill.plans import FolderPlan, Pictures, Saves
-from mosscrate.core.fill.saves import CARDS, Game, is_empty, why_not_of
+from mosscrate.core.fill.saves import CARDS, Game, Games, is_empty, why_not_of
 from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Kind
-
-if TYPE_CHECKING:
-    from mosscrate.core.fill.placing import Placing
 
 ENDINGS = (".png", ".jpg", ".jpeg", ".bmp")
 USE_NEW = "use the ones brought in"
 AS_THEY_ARE = Pictures("{file}")
 
 
+class Places(Protocol):
+    """What is placed already, and how more is placed; see Placing."""
+
+    plan: FolderPlan
+    ground: Ground
+    card: OnTheCard
+    answers: dict[str, str]
+    games: Games
+
+    def at(self, file: Brought, to: str) -> Placed:
+        """A file at its place."""
+
+    def leave(self, file: Brought, why: str, cause: Cause) -> Placed:
+        """A file that does not come."""
+
+    def stands(self, to: str) -> str:
+        """A place as the file system and the card's menu take it."""
+
+
 class Companions:
     """Places them once the games are placed; `gallery` has pictures that were scaled, None to take them as they are."""
 
-    def __init__(self, placing: Placing, gallery: Gallery | None) -> None:
+    def __init__(self, placing: Places, gallery: Gallery | None) -> None:
         self._placing, self._gallery = placing, gallery
 
     def place(self, file: Brought) -> Placed:

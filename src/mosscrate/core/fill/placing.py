@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import menu_name, proposed_name
@@ -12,6 +12,7 @@ from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.companions import Companions
 from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import Origin
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.placed import Act, Cause, Placed, Target
@@ -20,7 +21,7 @@ from mosscrate.core.fill.saves import Game, Games
 from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.wanted import is_wanted, places_of
 from mosscrate.core.sizes import listed
-from mosscrate.core.volumes import Entry, Facts, Kind
+from mosscrate.core.volumes import Entry, Kind
 
 DISCS = ("cue", "gdi", "ccd", "mds", "chd", "pbp", "iso", "cso", "cdi")
 
@@ -33,44 +34,6 @@ class Way:
     opens: tuple[str, ...]
     packed: tuple[str, ...]
     has_folders: bool
-
-
-@dataclass
-class Ground:
-    """The card that is filled: what is on it, and what is going to be.
-
-    Attributes:
-        there: by folded path.
-        taken: folded places that something is going to have, with it.
-        names: folded folder → lower-case names that are going to stand there.
-        used: folded folder → bytes of its entries.
-    """
-
-    facts: Facts
-    there: dict[str, Entry]
-    taken: dict[str, Brought] = field(default_factory=dict)
-    names: defaultdict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
-    used: defaultdict[str, int] = field(default_factory=lambda: defaultdict(int))
-
-    def __post_init__(self) -> None:
-        for path in self.there:
-            folder, _, name = path.rpartition("/")
-            self.used[folder] += self.facts.entry_bytes(name)
-
-    def is_full(self, path: str) -> bool:
-        """Whether a new name has no room in its folder, however much is free."""
-        folder, _, name = path.rpartition("/")
-        most = self.facts.largest_folder
-        return most is not None and self.used[self.facts.folded(folder)] + self.facts.entry_bytes(name) > most
-
-    def take(self, path: str, file: Brought) -> None:
-        """Note a place as taken."""
-        folded = self.facts.folded(path)
-        folder, _, name = path.rpartition("/")
-        self.taken[folded] = file
-        self.names[self.facts.folded(folder)].add(name.lower())
-        if folded not in self.there:
-            self.used[self.facts.folded(folder)] += self.facts.entry_bytes(name)
 
 
 class Placing:

@@ -13,10 +13,11 @@ from mosscrate.core.fill.asking import questions_about, too_much
 from mosscrate.core.fill.bringing import SAVES, Brought, Role, print_of
 from mosscrate.core.fill.companions import AS_THEY_ARE, ENDINGS, pictures_of
 from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.headers import FRONT
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.placed import Act, Bare, Placed, Sorted
-from mosscrate.core.fill.placing import Ground, Placing
+from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import sets_of
 from mosscrate.core.volumes import Entry, Facts, Kind

@@ -7,6 +7,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Annotated, ClassVar
 
+from mosscrate.core.blocks import Overlay
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.transfer import (
     Passage,
@@ -34,7 +35,7 @@ from mosscrate.core.sheet.steps.shared.filing import (
     volume_to_fill,
 )
 from mosscrate.core.sheet.steps.shared.room import tables
-from mosscrate.core.sheet.steps.shared.trying import tried_out
+from mosscrate.core.sheet.steps.shared.trying import names_after, tried_out
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, open_volume
 from mosscrate.core.watch import Watch
@@ -75,6 +76,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             raise FitError(f"Files of {came.name} cannot be copied: {came.role_reason}.")
         must_have_folder(card.files(self.partition), self.folder, facts)
         volume, view, passage, total = source.files(self.source), None, None, came.volume.used
+        before: dict[int, Overlay] = {}
         if volume is not None:
             entries, there = self._entries(volume), inside(card.files(self.partition), self.folder)
             total = sum(e.size for e in entries)
@@ -82,10 +84,16 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             must_fit(passage)
             room = room_in(look, facts, entries, passage, there, self.existing, self.folder)
             view = card.trial(self.partition) if card.is_planned or room.is_tight else None
-            look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in entries)) if view is None else tried_out(
-                look.partition, view, look.name,
-                lambda editor: self._fill(editor, entries, passage, hollow, facts, Watch(), self._there(
-                    card.files(self.partition), facts, is_trial=True)))
+
+            def trial(editor: Editor) -> object:
+                return self._fill(editor, entries, passage, hollow, facts, Watch(), self._there(
+                    card.files(self.partition), facts, is_trial=True))
+
+            if view is None:
+                before = names_after(card, self.partition, look.name, trial)
+                look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in entries))
+            else:
+                look = tried_out(look.partition, view, look.name, trial)
         elif look.volume and look.volume.free is not None and not self.path:
             if came.volume.used > look.volume.free:
                 raise FitError(f"The files of {came.name} ({binary(came.volume.used)}) do not fit into {look.name}: "
@@ -96,7 +104,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         where = f"“{self.folder}” on {look.name}" if self.folder else look.name
         bytes_ = {} if view is None else {self.partition: view}
         return Decision(f"Copy {what} into {where}", total, total, looks=(look,), passage=passage, bytes=bytes_,
-                        journal=tables(look, look.partition.length), chosen=facts)
+                        before=before, journal=tables(look, look.partition.length), chosen=facts)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""

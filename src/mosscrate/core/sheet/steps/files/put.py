@@ -30,7 +30,7 @@ from mosscrate.core.sheet.steps.shared.filing import (
     volume_to_fill,
 )
 from mosscrate.core.sheet.steps.shared.room import tables
-from mosscrate.core.sheet.steps.shared.trying import tried_out
+from mosscrate.core.sheet.steps.shared.trying import names_after, tried_out
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, open_volume
 from mosscrate.core.watch import Watch
@@ -85,11 +85,14 @@ class PutFiles(Step, tag="put", frozen=True):
                                  card.files(self.partition), facts, is_trial=True)))
         else:
             look = fuller(look, room.need, sum(e.kind == Kind.FILE for e in putting.entries))
+        before = {} if view is not None else names_after(card, self.partition, look.name, lambda editor: self._fill(
+            editor, putting, lambda _path: iter(()), Watch(), self._there(card.files(self.partition), facts,
+                                                                          is_trial=True)))
         first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
         what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "file" if self.places else "item")
         return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0,
                         sum(e.size for e in putting.entries), looks=(look,), passage=putting.passage,
-                        bytes={} if view is None else {self.partition: view},
+                        bytes={} if view is None else {self.partition: view}, before=before,
                         journal=tables(look, look.partition.length), chosen=putting)
 
     def _plan(self, facts: Facts, there: tuple[str, ...]) -> Putting:
