@@ -97,6 +97,17 @@ def test_a_group_shows_its_files_with_reasons_and_nothing_is_asked_twice(person,
     assert station.words.rows.isVisible()
 
 
+def test_the_first_card_that_comes_is_the_one_that_is_filled(person):
+    """With no card there is a folder only; it is not taken for chosen when a card comes."""
+    station, model = person.window.fill, person.window.model
+    every, model.media = model.media, []
+    model.media_changed.emit()
+    assert station._card() is None
+    model.media = every
+    model.media_changed.emit()
+    assert station.cards.currentText() == every[0].name
+
+
 def test_nothing_brought_in_a_blank_card_and_a_folder_that_is_gone(person, station, library, tmp_path, bench):
     assert station.empty.isVisible()
     assert not station.entry.isVisible()

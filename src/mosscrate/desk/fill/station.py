@@ -147,7 +147,7 @@ class FillStation(QWidget):
         whole.addLayout(foot)
 
     def _show_cards(self) -> None:
-        current = self.cards.currentData()
+        current = self.cards.currentData() if self.folder or self.cards.currentData() != FOLDER else None
         self.cards.clear()
         for medium in self.model.media:
             self.cards.addItem(medium.name, medium.key)
@@ -241,7 +241,7 @@ class FillStation(QWidget):
         card, wanted = self._card(), str(self.plans.currentData())
         sources = Sources(tuple(self.folders), self.source, self.pictures_from)
         said = (sources, wanted, dict(self.answers), self._plans, self.model.bench)
-        if self._fills_folder and self.folder is not None:
+        if self.folder is not None and self._fills_folder:
             return FolderErrand(self.folder, *said) if sources.names and wanted != AS_IT_IS.id else None
         if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
             return None
@@ -249,11 +249,11 @@ class FillStation(QWidget):
 
     @property
     def _fills_folder(self) -> bool:
-        return bool(self.cards.currentData() == FOLDER)
+        return self.folder is not None and bool(self.cards.currentData() == FOLDER)
 
     def _show(self) -> None:
         card, found = self._card(), self.filling or self.regrouping
-        named = card.name if card else self.folder.name if self._fills_folder and self.folder else ""
+        named = card.name if card else self.folder.name if self.folder is not None and self._fills_folder else ""
         self.title.setText(f"Fill {named}".rstrip())
         is_there = bool(named) and found is not None
         self.empty.setVisible(not is_there)
