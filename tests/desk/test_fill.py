@@ -158,6 +158,17 @@ def test_own_plans_are_offered_and_what_is_wrong_with_one_is_told_once(person, s
     assert [said for said in person.told if "wrong.toml: systems: found none" in said] == [person.told[-1]]
 
 
+def test_every_act_can_be_drawn_and_boxes_of_one_name_stand_on_both_sides(person, station):
+    flows = [Flow(f"group {number}", "gb", act, 3, 1000) for number, act in enumerate(Act)] + [Flow(
+        "same", "same", Act.COPY, 1, 1)]
+    station.flow.show_flows(flows)
+    station.flow.resize(900, 400)
+    assert not station.flow.grab().isNull()
+    left, right = ([box for box in boxes if box.name == "same"] for boxes in (
+        station.flow.streams().groups, station.flow.streams().folders))
+    assert station.flow.box_rect(left[0]).right() < station.flow.box_rect(right[0]).left()
+
+
 def test_streams_stay_within_their_boxes():
     rnd = random.Random(2)
     for many in (1, 3, 12, 60):

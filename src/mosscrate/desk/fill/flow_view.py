@@ -57,7 +57,7 @@ class FlowView(QWidget):
     def box_rect(self, box: Box) -> QRectF:
         """Where a box is drawn."""
         wide = self.width() * SIDE
-        left = 0.0 if box in self._streams.groups else self.width() - wide
+        left = self.width() - wide if box.is_on_card else 0.0
         return QRectF(left, HEAD + box.top, wide - 1, min(BOX, self._step() - 3))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -103,8 +103,7 @@ class FlowView(QWidget):
         painter.setPen(QPen(color("accent") if is_chosen else color("line"), 2 if is_chosen else 1))
         painter.setBrush(color("panel"))
         painter.drawRoundedRect(rect, 6, 6)
-        edge = QRectF(rect.left() if box in self._streams.groups else rect.right() - 4, rect.top() + 4, 4,
-                      rect.height() - 8)
+        edge = QRectF(rect.right() - 4 if box.is_on_card else rect.left(), rect.top() + 4, 4, rect.height() - 8)
         painter.fillRect(edge, color("muted") if box.is_out else Look.now.role(Role.ROMS))
         inner = rect.adjusted(14, 0, -14, 0)
         told = f"{counted(box.files, 'file')}   {binary(box.size)}" if inner.width() > NARROW else binary(box.size)
@@ -122,8 +121,8 @@ class FlowView(QWidget):
         path.lineTo(QPointF(b, w))
         path.cubicTo(QPointF(half, w), QPointF(half, u), QPointF(a, u))
         path.closeSubpath()
-        base = {Act.COPY: Look.now.role(Role.ROMS), Act.KEEP_BOTH: color("warning"), Act.SKIP: color("muted"),
-                Act.LEAVE: color("line")}[stream.act]
+        base = {Act.COPY: Look.now.role(Role.ROMS), Act.KEEP_BOTH: color("warning"), Act.RENAME: color("accent"),
+                Act.SKIP: color("muted"), Act.SEEMS: color("muted"), Act.LEAVE: color("line")}[stream.act]
         is_meant = self.selected in ("", stream.group, stream.folder)
         gradient, strong, weak = QLinearGradient(a, 0, b, 0), QColor(base), QColor(base)
         strong.setAlpha(140 if is_meant else 40)

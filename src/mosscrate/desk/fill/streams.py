@@ -15,12 +15,13 @@ NOWHERE = "left out"
 
 @dataclass(frozen=True)
 class Box:
-    """A group that is brought in, or a folder on the card."""
+    """A group that is brought in, or a folder on the card; `is_out` for what is left out."""
 
     name: str
     top: float
     files: int
     size: int
+    is_on_card: bool = False
     is_out: bool = False
 
 
@@ -70,9 +71,8 @@ def lay_out(flows: Sequence[Flow], height: float) -> Streams:
             used[side, name] += thick
             edges.append((begin, min(begin + thick, at[name] + box - 4)))
         streams.append(Stream(flow.group, _target(flow), flow.act, edges[0], edges[1], flow.files, flow.size))
-    return Streams(tuple(Box(name, left_at[name], *groups[name]) for name in order),
-                   tuple(Box(name, right_at[name], *folders[name], name == NOWHERE) for name in right),
-                   tuple(streams), many * step)
+    there = tuple(Box(name, right_at[name], *folders[name], is_on_card=True, is_out=name == NOWHERE) for name in right)
+    return Streams(tuple(Box(name, left_at[name], *groups[name]) for name in order), there, tuple(streams), many * step)
 
 
 def _target(flow: Flow) -> str:
