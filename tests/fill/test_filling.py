@@ -112,7 +112,7 @@ def test_questions_have_answers_and_what_does_not_fit_is_not_written(library, be
     first = fill(card, Sources([library]), plan, Watch(), partition=2)
     assert {"litter", "folder uzebox", "unknown GB"} <= {q.key for q in first.sorted.questions}
     answered = fill(card, Sources([library]), plan, Watch(), partition=2, answers={"folder uzebox": "make one"})
-    assert next(p.to for p in answered.sorted.placed if p.file.system == "uzebox") == "14 uzebox/Tide.uze"
+    assert next(p.to for p in answered.sorted.placed if p.file.system == "uzebox") == "15 uzebox/Tide.uze"
     large = library / "GB" / "Large.gb"
     data = bytearray(SAMPLES["gb"][1](random.Random(1)))
     large.write_bytes(bytes(data) + bytes(80 * MIB))

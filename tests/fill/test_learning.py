@@ -10,6 +10,7 @@ from mosscrate.core.fill.learning import Learnt, learn
 from mosscrate.core.fill.systems import systems
 from mosscrate.core.volumes import Entry, Kind
 from tests.fill.cards import Filled, filled
+from tests.fill.conventions import CONVENTIONS, read
 
 CARDS = 50                               # of each share
 
@@ -87,3 +88,19 @@ def test_an_answer_decides_and_the_plan_opens_what_lies_there():
     assert plan.saves.place == "Saves/{folder}/{stem}.sav"
     assert plan.fill_in(plan.saves.place, "gb", "x/Hill Run.gb") == "Saves/GB/Hill Run.sav"
     assert learn(tree(*paths), answers={"ROMS/MD": ""}).asked == ()
+
+
+@pytest.mark.parametrize("name", CONVENTIONS)
+def test_conventions_by_hand_are_known_or_asked_and_never_taken_for_something_else(name):
+    """Without headers: names that mean several things may be asked; all others have to be known."""
+    entries, truth = read(CONVENTIONS[name])
+    lines = {line.folder: line for line in learn(entries).lines}
+    for folder, code in truth.items():
+        line = next((lines[path] for path in (folder, folder.rpartition("/")[0]) if path in lines), None)
+        told = line.system if line is not None and line.is_certain else ""
+        if code in ("?", "-"):
+            assert not told, folder
+        elif told:
+            assert systems().are_kin(told, code), folder
+        else:
+            assert folder.rpartition("/")[2].casefold() in ("md", "ps", "ws"), folder

@@ -9,6 +9,7 @@ import zlib
 from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.sheet.planning.choosing import choose_plan
 from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over, regroup_under
+from mosscrate.core.sheet.planning.wanting import wanted_on
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import KeepCard, PutFiles
@@ -163,9 +164,14 @@ def test_a_wanted_system_file_is_taken_from_a_backup_under_another_name(tmp_path
     without = fill(card, source, plan, Watch(), partition=1, bench=bench, answers={"want boot.bin": "go on without"})
     assert "boot.bin is missing for gb; 1 game waits for it. The crate has it as “boot old.bin”, compared." in [
         q.sentence for q in without.questions]
+    wanted, = wanted_on(card, 1, plan, bench)
+    assert (wanted.there, wanted.gone, wanted.held) == (
+        (), ("system/boot.bin", "gb/boot.bin"), "The crate has it as “boot old.bin”, compared.")
     found = fill(card, source, plan, Watch(), partition=1, bench=bench)
     run(found.sheet, bench, Watch(), typed_tag=card.tag)
     assert on(card, 1)["system/boot.bin"] == on(card, 1)["gb/boot.bin"] == boot
+    assert wanted_on(card, 1, plan, bench)[0].sentence == \
+        "boot.bin: on the card at system/boot.bin and gb/boot.bin; 2 games of gb there."
 
 
 def test_room_behind_the_volume_is_offered_and_taken_first(tmp_path, bench):

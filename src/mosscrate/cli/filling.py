@@ -24,6 +24,7 @@ from mosscrate.core.sheet.planning.choosing import (
     wrong_plans,
 )
 from mosscrate.core.sheet.planning.filling import regroup_under
+from mosscrate.core.sheet.planning.wanting import wanted_on
 from mosscrate.core.sizes import counted
 
 PLACE = click.Path(exists=True, path_type=Path)
@@ -99,6 +100,26 @@ def systems_(as_json: bool) -> None:
         return
     for code, system in known.items():
         click.echo(f"{code:12} {system.about}")
+
+
+@plans.command()
+@click.argument("card")
+@click.option("--partition", "-p", type=int, help="Of the card; the one with the most free room when left out.")
+@click.option("--plan", required=True, help="Id or file of the plan.")
+@json_option
+@click.pass_obj
+def wants(bench: Bench, card: str, partition: int | None, plan: str, as_json: bool) -> None:
+    """Which system files a plan wants, and where each of them is: on the CARD, in the crate, or nowhere."""
+    medium = bench.shelf.find(card)
+    found = wanted_on(medium, home_of(medium) if partition is None else partition, plan_called(bench, plan), bench)
+    if as_json:
+        show_json([{"file": each.want.file, "systems": each.want.systems, "there": each.there, "other": each.other,
+                    "gone": each.gone, "crate": each.held, "games": each.games} for each in found])
+        return
+    for each in found:
+        click.echo(each.sentence)
+    if not found:
+        click.echo("This plan names no system files.")
 
 
 @plans.command()

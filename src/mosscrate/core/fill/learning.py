@@ -21,6 +21,7 @@ ENOUGH, APART, LEAST = 4.0, 2.0, 1.0
 LOOKED_AT = 6                            # files of a folder whose headers are read
 PROMISING = frozenset(ending for each in cartridges.RECOGNISERS if each.is_firm
                       for ending in each.endings)
+MIXED = "a name that says nothing, and files of several systems"
 FEW = 3                                  # files below which contents alone prove nothing
 SAVE_ENDINGS = ("sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu")
 PICTURE_ENDINGS = ("png", "jpg", "jpeg", "bmp")
@@ -239,7 +240,7 @@ def _doubt(guesses: Sequence[Guess], by_name: dict[str, float], own: Sequence[En
         return "too few files, and a name that says nothing"
     its = sum(known.own.get(_ending(e)) in (first.system, *known.by_code[first.system].kin) for e in own)
     if not by_name and 3 * its < 2 * len(own):
-        return "a name that says nothing, and files of several systems"
+        return MIXED
     texts = sum(_ending(e) in TEXTS or _ending(e) == "" for e in folder.files)
     if texts >= FEW and not own:
         return "texts and no game"
@@ -251,13 +252,14 @@ def _doubt(guesses: Sequence[Guess], by_name: dict[str, float], own: Sequence[En
 
 
 def _doubted(lines: list[Line]) -> list[Line]:
-    """Folders without a name that lie beside each other and seem to be one system's are genres: asked."""
+    """Folders without a name that lie beside each other and seem to be one system's, or mixed, are genres: asked."""
     known, found = systems(), list[Line]()
     groups = Counter((line.folder.rpartition("/")[0], line.guesses[0].system) for line in lines
                      if not known.named(line.folder.rpartition("/")[2]))
+    mixed = {line.folder.rpartition("/")[0] for line in lines if line.why_not == MIXED}
     for line in lines:
         key = (line.folder.rpartition("/")[0], line.guesses[0].system)
-        is_genre = not known.named(line.folder.rpartition("/")[2]) and groups[key] > 1
+        is_genre = not known.named(line.folder.rpartition("/")[2]) and (groups[key] > 1 or key[0] in mixed)
         found.append(replace(line, is_certain=False, why_not="several folders without a name seem to be one system’s")
                      if line.is_certain and is_genre else line)
     return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -23,6 +24,7 @@ from mosscrate.core.fill.wanted import is_wanted, places_of
 from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Entry, Kind
 
+_NUMBER = re.compile(r"\d+")
 DISCS = ("cue", "gdi", "ccd", "mds", "chd", "pbp", "iso", "cso", "cdi")
 
 
@@ -48,6 +50,7 @@ class Placing:
         self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
         self._folders: dict[str, str] = {}                 # folders as they can stand there
         self._ways: dict[str, Way] = {}
+        self._made = 0                                     # folders of systems that the plan does not name
         self._discs: dict[tuple[str, str], Brought] = {}   # system and stem → the form that is brought in
 
     def place_all(self, brought: Sequence[Brought]) -> list[Placed]:
@@ -260,9 +263,13 @@ class Placing:
         return f"{folder}{slash}{menu_name(name, most, taken, is_plain=rules.ascii)}"
 
     def _fresh(self, code: str) -> str:
-        names = systems().by_code[code].names
+        """A folder for a system that the plan does not name; numbers go on where those of the plan end."""
+        names, own = systems().by_code[code].names, [folder for each in self.plan.systems.values()
+                                                     for folder in each.folders]
+        numbers = [int(found[0]) for folder in own if (found := _NUMBER.match(folder))]
+        self._made += 1
         return self.plan.fresh.format(name=names[0] if names else code, code=code, CODE=code.upper(),
-                                      number=len(self.plan.systems))
+                                      number=max(numbers, default=len(self.plan.systems)) + self._made)
 
 
 def _by_liking(games: list[Brought], plan: FolderPlan) -> list[Brought]:

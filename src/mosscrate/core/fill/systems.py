@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+import unicodedata
 from collections import defaultdict
 from dataclasses import dataclass
 from functools import cache
@@ -13,6 +14,7 @@ import msgspec
 
 from mosscrate.core.errors import PlanError
 
+_UMLAUTS = str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue", "ß": "ss"})
 _LETTERS = re.compile(r"[^0-9a-z]+")
 _NUMBER = re.compile(r"^\d\d[ ._-]+")
 _BRACKET = re.compile(r"\(([^()]+)\)\s*$")
@@ -68,8 +70,9 @@ class Systems:
 
 
 def letters(name: str) -> str:
-    """Letters and digits of a name, as names are compared."""
-    return _LETTERS.sub("", name.casefold())
+    """Letters and digits of a name, as names are compared: umlauts by two letters, other accents off."""
+    plain = unicodedata.normalize("NFKD", unicodedata.normalize("NFC", name.casefold()).translate(_UMLAUTS))
+    return _LETTERS.sub("", plain)
 
 
 def forms(folder: str) -> list[tuple[str, float]]:
