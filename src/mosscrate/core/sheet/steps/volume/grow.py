@@ -76,6 +76,9 @@ class GrowPartition(Step, tag="grow", frozen=True):
         if length <= volume.size:
             because = f": {limit}" if limit else ""
             raise FitError(f"{look.name} has {binary(volume.size)} and cannot grow to {binary(length)}{because}.")
+        if length - volume.size < volume.block:
+            raise FitError(f"{look.name} would gain {length - volume.size} bytes, and its allocation units have "
+                           f"{volume.block}: that gives it nothing.")
         return volume, length, limit
 
     def _waiting(self, card: Sight, look: PartitionLook) -> Decision:
