@@ -239,3 +239,31 @@ def test_system_files_win_over_headers_and_sheets(tmp_path, bench):
                       f'digests = ["crc32:{zlib.crc32(data):08x}"]\n', "m.toml")
     found = fill(fresh(bench), Sources([make(tmp_path / "x", {"GB/any.gb": data})]), plan, Watch(), partition=2)
     assert [p.to for p in found.sorted.coming] == ["system/boot.bin"]
+
+
+def test_hostile_archives_keep_to_their_folders_and_lose_nothing(tmp_path, bench):
+    """Climbing, absolute and reserved names, two that are one without case, a link, a name of 300 letters, a bomb."""
+    rnd, path = random.Random(8), tmp_path / "hostile.zip"
+    games = {name: gb(rnd) for name in ("../../etc/Climb.gb", "/abs/Absolute.gb", "x/con.gb", "x/Same.gb", "x/same.gb",
+                                        f"x/{'long ' * 60}.gb", "C:\\windows\\Drive.gb", "x/tra\x01iling. .gb")}
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:
+        for name, data in games.items():
+            packed.writestr(name, data)
+        link = zipfile.ZipInfo("x/link.gb")
+        link.external_attr = 0o120777 << 16
+        packed.writestr(link, "/etc/passwd")
+    card = fresh(bench)
+    before = on(card)
+    found = filled(card, bench, Sources([path]))
+    there = on(card)
+    assert before.items() <= there.items()
+    assert {path.rpartition("/")[0] for path in set(there) - set(before)} == {"gb"}
+    written = [data for path, data in there.items() if path not in before]
+    left = [p for p in found.sorted.placed if p.act == Act.LEAVE]
+    assert len(written) + len([p for p in left if p.file.path.name != "link.gb"]) == len(games)
+    assert set(written) <= {*games.values()}
+    assert b"root:" not in b"".join(written)
+    with zipfile.ZipFile(tmp_path / "bomb.zip", "w", zipfile.ZIP_DEFLATED) as packed:
+        for number in range(3):
+            packed.writestr(f"roms/bomb {number}.gb", bytes(150 * MIB))
+    assert fill(card, Sources([tmp_path / "bomb.zip"]), PLAN, Watch(), partition=2).sheet is None

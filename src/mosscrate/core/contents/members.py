@@ -12,6 +12,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 from pathlib import Path
+from stat import S_ISLNK
 
 from mosscrate.core.blocks import FileBlocks
 from mosscrate.core.errors import MediumError
@@ -85,7 +86,7 @@ def member_at(text: str) -> Member:
 
 
 def members(archive: Path) -> list[Member]:
-    """The files of an archive, encrypted ones left out. Raises MediumError where it cannot be read."""
+    """The files of an archive, encrypted ones and links left out. Raises MediumError where it cannot be read."""
     return list(_archive(archive).by_name.values())
 
 
@@ -106,7 +107,8 @@ class _Archive:
 class _Zip(_Archive):
     @cached_property
     def by_name(self) -> dict[str, Member]:
-        listed = (info for info in self._packed.infolist()[:MOST] if not info.is_dir() and not info.flag_bits & 1)
+        listed = (info for info in self._packed.infolist()[:MOST]
+                  if not info.is_dir() and not info.flag_bits & 1 and not S_ISLNK(info.external_attr >> 16))
         return {info.filename: Member(self.path, info.filename, info.file_size, _seconds(info.date_time), info.CRC,
                                       self) for info in listed}
 
