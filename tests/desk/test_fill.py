@@ -327,3 +327,37 @@ def test_a_card_is_grown_and_filled_in_six_acts(person, station, library, bench)
         volume = open_partition(card, 2)
         assert volume.size > 380 * MIB
         assert any(e.path.endswith("Hill Run.gb") for e in volume.tree().entries)
+
+
+def by_return(person, station, name: str, bench) -> None:
+    person.type_tag(station.entry, bench.shelf.find(name).tag)
+    QTest.keyClick(station.entry.field, Qt.Key.Key_Return)
+    person.wait(lambda: not person.window.model.busy and "Type" not in station.said.text() and station.filling is None)
+
+
+def test_two_cards_one_for_the_games_and_a_hidden_boot_file_replaced_in_six_acts(person, station, library, bench,
+                                                                                 tmp_path):
+    put_card(bench, "two", 100 * MIB, handheld(100 * MIB, seed=2).data, name="Quillon")
+    first = bench.shelf.find("Pipkin")
+    run(fill(first, Sources([library]), shipped()["short-codes-saves-beside"], Watch(), partition=2).sheet, bench,
+        Watch(), typed_tag=first.tag)
+    person.window.model.refresh()
+    person.wait(lambda: station.cards.findText("Quillon") >= 0 and person.window.model.asker.is_idle)
+    station.take(bench.shelf.find("Quillon"), "")
+    (tmp_path / "panel.dtb").write_bytes(b"another panel")
+    person.acts = 0
+    trigger(person, menu_of(station), "Pipkin")
+    person.wait(lambda: station.filling is not None and station.filling.sheet is not None)
+    by_return(person, station, "Quillon", bench)
+    choose(person, station.cards, "Pipkin")
+    drop(person, station, tmp_path / "panel.dtb")
+    person.wait(lambda: station.filling is not None and "boot file" in station.said.text())
+    by_return(person, station, "Pipkin", bench)
+    assert person.acts <= 6
+    with bench.shelf.find("Quillon").open() as card:
+        assert any(e.path.endswith("Hill Run.gb") for e in open_partition(card, 2).tree().entries)
+    with bench.shelf.find("Pipkin").open() as card:
+        volume = open_partition(card, 1)
+        found = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries}
+    assert next(data for path, data in found.items() if path.casefold() == "panel.dtb") == b"another panel"
+    assert len(found) == 3

@@ -27,7 +27,7 @@ from mosscrate.core.sheet.planning.filling import (
     regroup_under,
 )
 from mosscrate.core.sheet.running.pouring import pour
-from mosscrate.core.sheet.steps import MakeFolders, RemoveFiles
+from mosscrate.core.sheet.steps import MakeFolders, PutFiles, RemoveFiles
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
@@ -104,10 +104,13 @@ def what_happens(found: Filling | TreeFilling) -> str:
     steps = found.sheet.steps if isinstance(found, Filling) and found.sheet is not None else ()
     if not steps and (isinstance(found, Filling) or not found.is_something):
         return "Nothing is to be written."
+    elsewhere = sum(len(step.places) for step in steps if isinstance(step, PutFiles) and isinstance(found, Filling)
+                    and step.partition != found.partition)
     removed = sum(len(step.paths) for step in steps if isinstance(step, RemoveFiles))
     folders = sum(len(step.paths) for step in steps if isinstance(step, MakeFolders))
     parts = [f"{counted(number, noun)} {verb}" for number, noun, verb in (
         (len(found.sorted.coming), "file", "written"), (len(found.sorted.renamed), "file", "renamed on the card"),
-        (len(found.sorted.seeming), "file", "compared"), (folders, "folder", "made"), (removed, "item", "removed"))
+        (len(found.sorted.seeming), "file", "compared"), (folders, "folder", "made"), (removed, "item", "removed"),
+        (elsewhere, "boot file", "put in its place"))
         if number]
     return f"To be done: {listed(parts)}. What is there already stays."

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from functools import partial
@@ -24,13 +24,14 @@ from mosscrate.core.fill.learning import learn
 from mosscrate.core.fill.lists import NO_LISTS, Lists
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.pictures.gathering import fetched_before
-from mosscrate.core.fill.placed import Act, Flow, Question, Sorted
+from mosscrate.core.fill.placed import Act, Flow, Placed, Question, Sorted
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.regrouping import Regrouped, regroup
 from mosscrate.core.fill.sorting import Home, sort
 from mosscrate.core.fill.tree_home import BLOCK, TreeHome, read_file
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, completed, plans_at
+from mosscrate.core.sheet.planning.elsewhere import Elsewhere, elsewhere
 from mosscrate.core.sheet.planning.from_crate import held_for
 from mosscrate.core.sheet.planning.roomier import GROW, KEY, Roomier, roomier
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -146,8 +147,9 @@ def fill(card: Medium, sources: Sources, choice: Choice | FolderPlan, watch: Wat
         home = replace(ground.home, there=[entry for entry in ground.home.there if not _is_in(entry, todo.removed)],
                        free=grows.free if grows else ground.home.free)
         found = _sorted(replace(ground, home=home), plan, sources, Help(answers, gallery, bench))
-    steps = (*((grows.step,) if grows else ()), *chore_steps(todo, partition), *steps_of(found, partition))
-    asked = (*asked, *todo.questions, *((more.question,) if more else ()),
+        boot = ground.elsewhere(found.placed, answers)
+    steps = (*((grows.step,) if grows else ()), *chore_steps(todo, partition), *steps_of(found, partition), *boot.steps)
+    asked = (*asked, *todo.questions, *boot.questions, *((more.question,) if more else ()),
              *((_about_bare(len(found.bare)),) if found.bare and gallery is not None else ()))
     questions = tuple(sorted((*found.questions, *asked), key=lambda each: -each.worth))
     return Filling(partition, plan, found, questions, _sheet(card, sources, steps) if found.fits else None)
@@ -227,6 +229,7 @@ class _Ground:
     home: Home
     on_card: OnTheCard
     roomier: Roomier | None = None
+    elsewhere: Callable[[Sequence[Placed], dict[str, str]], Elsewhere] = lambda _placed, _answers: Elsewhere()
 
 
 @contextmanager
@@ -243,7 +246,7 @@ def _opened(card: Medium, sources: Sources, partition: int, watch: Watch, lists:
         volume = open_partition(blocks, partition)
         home = Home(volume.tree().entries, look.volume.facts, look.volume.block, look.volume.free)
         yield _Ground(brought, home, OnTheCard(volume.read_at, volume.read_file),
-                      roomier(layout, partition, card.name))
+                      roomier(layout, partition, card.name), partial(elsewhere, blocks, layout, partition))
 
 
 def _about_bare(number: int) -> Question:
