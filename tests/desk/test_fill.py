@@ -15,11 +15,13 @@ from PyQt6.QtWidgets import QPushButton
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.fill.placed import Act, Flow
 from mosscrate.core.fill.plans import shipped
+from mosscrate.core.fill.tree_home import FolderHome
 from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import KeepCard
 from mosscrate.core.watch import Watch
+from mosscrate.demo.device import PASSWORD, StandIn
 from mosscrate.demo.pictures import PictureStand
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.streams import lay_out
@@ -296,7 +298,7 @@ def test_pictures_are_scaled_and_fetched_beside_the_rest(person, station, librar
 
 def test_a_folder_of_this_computer_is_filled_at_the_window(person, station, library, tmp_path):
     (tmp_path / "stick").mkdir()
-    station.fill_folder(tmp_path / "stick")
+    station.fill_tree(FolderHome(tmp_path / "stick"))
     choose(person, station.plans, "long lower-case names, saves apart")
     drop(person, station, library)
     person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
@@ -361,3 +363,24 @@ def test_two_cards_one_for_the_games_and_a_hidden_boot_file_replaced_in_six_acts
         found = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries}
     assert next(data for path, data in found.items() if path.casefold() == "panel.dtb") == b"another panel"
     assert len(found) == 3
+
+
+def test_a_running_device_is_filled_at_the_window(person, station, library, tmp_path):
+    (tmp_path / "running").mkdir()
+    with StandIn(tmp_path / "running") as running:
+        station.line.known.trust(running.address.server, " ".join(running.key.export_public_key().decode().split()[:2]))
+        choose(person, station.cards, "A device on the network…")
+        station.line.field.setText(str(running.address))
+        person.click(station.line.act)
+        person.wait(lambda: station.line.password.isVisible())
+        station.line.password.setText(PASSWORD)
+        person.click(station.line.act)
+        person.wait(lambda: station.home is not None and not station.line.isVisible())
+        choose(person, station.plans, "long lower-case names, saves apart")
+        drop(person, station, library)
+        person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+        assert not station.room.isVisible()
+        person.click(station.pour_button)
+        person.wait(lambda: "put into" in station.said.text())
+        station.let_go()
+    assert (tmp_path / "running" / "roms" / "gameboy" / "Hill Run.gb").is_file()

@@ -167,6 +167,7 @@ class MainWindow(QMainWindow):
             return
         if self.is_furnished:
             self.model.close()
+            self.fill.let_go()
         if self.settings:
             self.settings.setValue("geometry", self.saveGeometry())
         super().closeEvent(event)

@@ -13,7 +13,7 @@ from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import said_of
-from mosscrate.core.fill.tree_home import FolderHome
+from mosscrate.core.fill.tree_home import TreeHome
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree, choose_plan, home_of
 from mosscrate.core.sheet.planning.filling import (
@@ -59,10 +59,10 @@ class Errand:
 
 
 @dataclass(frozen=True)
-class FolderErrand:
-    """The same for a folder of this computer."""
+class TreeErrand:
+    """The same for a folder of this computer, or of a running device."""
 
-    folder: Path
+    home: TreeHome
     sources: Sources
     wanted: str
     answers: dict[str, str]
@@ -71,25 +71,25 @@ class FolderErrand:
 
     def sorted(self) -> TreeFilling:
         """What goes where. Raises MossError."""
-        with self._opened(Watch()) as (_home, found):
+        with self._opened(Watch()) as found:
             return found
 
     def poured(self, shown: TreeFilling, watch: Watch) -> str:
         """Do what was shown; says what was done. Raises MossError, FitError where things are otherwise by now."""
-        with self._opened(watch) as (home, found):
+        with self._opened(watch) as found:
             if [(p.to, p.act) for p in found.sorted.placed] != [(p.to, p.act) for p in shown.sorted.placed]:
-                raise FitError(f"Something in {self.folder.name} or in what is brought in has changed meanwhile. Look "
+                raise FitError(f"Something in {self.home.name} or in what is brought in has changed meanwhile. Look "
                                "again; nothing was written.")
-            return pour(home, found.sorted, watch)
+            return pour(self.home, found.sorted, watch)
 
     @contextmanager
-    def _opened(self, watch: Watch) -> Iterator[tuple[FolderHome, TreeFilling]]:
-        home, plan = FolderHome(self.folder), self.plans.get(self.wanted)
+    def _opened(self, watch: Watch) -> Iterator[TreeFilling]:
+        home, plan = self.home, self.plans.get(self.wanted)
         choice = Choice(plan) if plan is not None else choose_for_tree(
             home, self.plans, self.bench.state, answers=self.answers, like=self.sources.card)
         with fill_tree(home, self.sources, choice, watch, answers=self.answers, bench=self.bench,
                        lists=lists_at(self.bench.state / "lists"), gallery=gallery_at(self.bench.state)) as found:
-            yield home, found
+            yield found
 
 
 def gallery_at(state: Path) -> Gallery:

@@ -8,8 +8,10 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
+from mosscrate.core.devices.filled import UNKNOWN, DeviceHome
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.tree_home import FolderHome, TreeHome
 from mosscrate.core.sheet.planning.choosing import plans_at, wrong_plans
 from mosscrate.core.sheet.planning.filling import ASK_SERVER, Filling, Regrouping, Sources, TreeFilling
 from mosscrate.core.sheet.running import run as running
@@ -18,17 +20,20 @@ from mosscrate.core.sheet.steps import MakeFolders
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.fill.errand import Errand, FolderErrand, what_happens
+from mosscrate.desk.fill.errand import Errand, TreeErrand, what_happens
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
 from mosscrate.desk.fill.room_view import RoomView
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.words_panel import WordsPanel
+from mosscrate.desk.shared.device_line import DeviceLine
 from mosscrate.desk.shared.panel import button, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 COPY, MOVE = "Fill the card", "Move them"
 FOLDER, A_FOLDER = "folder", "A folder of this computer…"
+DEVICE, A_DEVICE = "device", "A device on the network…"
+TREE = "tree"                            # the folder or device that was chosen
 OWN, OVER = "as this card has it", "laid over as it is"
 TEACHING = "Bring in folders with games, saves and system files: they are sorted into the folders that this card " \
            "wants, and nothing is written before you have seen it. Or choose a plan, to have the games that are on " \
@@ -46,7 +51,7 @@ class FillStation(QWidget):
         self.folders: list[Path] = []
         self.source: Medium | None = None         # another card or a backup that is brought in
         self.answers: dict[str, str] = {}
-        self.folder: Path | None = None           # of this computer, that is filled instead of a card
+        self.home: TreeHome | None = None         # a folder, here or of a device, that is filled instead of a card
         self.filling: Filling | TreeFilling | None = None       # of what is brought in
         self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
         self._is_pouring = False                  # into a folder
@@ -67,6 +72,9 @@ class FillStation(QWidget):
         self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
         self.entry = TagEntry(COPY)
         self.entry.confirmed.connect(lambda _word: self._run())
+        self.line = DeviceLine(model)
+        self.line.connected.connect(lambda device: self.fill_tree(DeviceHome(device)))
+        self.line.hide()
         self.pour_button = button("Fill the folder", self._pour, style="primary")
         self.said = label(style="muted", scale=0.95, wraps=True)
         self.flow.chosen.connect(self._show_files)
@@ -89,15 +97,22 @@ class FillStation(QWidget):
             self.cards.setCurrentIndex(max(0, self.cards.findData(medium.key)))
             self._card_chosen()
 
-    def fill_folder(self, folder: Path | None) -> None:
-        """Fill a folder of this computer instead of a card; None leaves the one that was chosen before."""
-        self.folder = folder or self.folder
-        row_ = self.cards.findData(FOLDER)
-        self.cards.setItemText(row_, self.folder.name if self.folder else A_FOLDER)
-        self.cards.setCurrentIndex(row_)
+    def fill_tree(self, home: TreeHome) -> None:
+        """Fill a folder of this computer or of a device instead of a card."""
+        self.let_go()
+        self.home = home
+        self.line.hide()
+        self._show_cards()
+        self.cards.setCurrentIndex(self.cards.findData(TREE))
         self.answers = {}
         self.filling = self.regrouping = None
         self._work()
+
+    def let_go(self) -> None:
+        """Hang up on a device that was filled; before the window goes too."""
+        if isinstance(self.home, DeviceHome):
+            self.home.device.close()
+        self.home = None
 
     def bring(self, folders: list[Path]) -> None:
         """Bring in more."""
@@ -141,18 +156,23 @@ class FillStation(QWidget):
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
         whole.addLayout(top)
+        whole.addWidget(self.line)
         whole.addWidget(self.empty)
         whole.addLayout(body, 5)
         whole.addWidget(self.words, 3)
         whole.addLayout(foot)
 
     def _show_cards(self) -> None:
-        current = self.cards.currentData() if self.folder or self.cards.currentData() != FOLDER else None
+        current = self.cards.currentData()
         self.cards.clear()
         for medium in self.model.media:
             self.cards.addItem(medium.name, medium.key)
-        self.cards.addItem(self.folder.name if self.folder else A_FOLDER, FOLDER)
-        wanted = current or (self.model.selected.key if self.model.selected else None)
+        if self.home is not None:
+            self.cards.addItem(self.home.name.rpartition("/")[2] or self.home.name, TREE)
+        self.cards.addItem(A_FOLDER, FOLDER)
+        self.cards.addItem(A_DEVICE, DEVICE)
+        selected = self.model.selected.key if self.model.selected else None
+        wanted = selected if current in (FOLDER, DEVICE, None) else current
         self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
         self._show_plans()
         if self.filling is None and self.regrouping is None:
@@ -178,10 +198,13 @@ class FillStation(QWidget):
         return next((m for m in self.model.media if m.key == self.cards.currentData()), None)
 
     def _card_chosen(self) -> None:
-        if self.cards.currentData() == FOLDER:
-            chosen = QFileDialog.getExistingDirectory(self, "A folder to fill")
-            self.fill_folder(Path(chosen) if chosen else None)
+        chosen = self.cards.currentData()
+        self.line.setVisible(chosen == DEVICE)
+        if chosen == FOLDER and (folder := QFileDialog.getExistingDirectory(self, "A folder to fill")):
+            self.fill_tree(FolderHome(Path(folder)))
             return
+        if chosen == DEVICE:
+            self.line.begin("")
         self.answers = {}
         self.filling = self.regrouping = None             # they were of another card
         self._work()
@@ -236,29 +259,29 @@ class FillStation(QWidget):
 
         self.model.asker.ask(errand.sorted, take, fail)
 
-    def _errand(self) -> Errand | FolderErrand | None:
+    def _errand(self) -> Errand | TreeErrand | None:
         """What is to be found out; None where nothing is."""
         card, wanted = self._card(), str(self.plans.currentData())
         sources = Sources(tuple(self.folders), self.source, self.pictures_from)
         said = (sources, wanted, dict(self.answers), self._plans, self.model.bench)
-        if self.folder is not None and self._fills_folder:
-            return FolderErrand(self.folder, *said) if sources.names and wanted != AS_IT_IS.id else None
+        if self.home is not None and self._fills_tree:
+            return TreeErrand(self.home, *said) if sources.names and wanted != AS_IT_IS.id else None
         if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
             return None
         return Errand(card, *said)
 
     @property
-    def _fills_folder(self) -> bool:
-        return self.folder is not None and bool(self.cards.currentData() == FOLDER)
+    def _fills_tree(self) -> bool:
+        return self.home is not None and bool(self.cards.currentData() == TREE)
 
     def _show(self) -> None:
         card, found = self._card(), self.filling or self.regrouping
-        named = card.name if card else self.folder.name if self.folder is not None and self._fills_folder else ""
+        named = card.name if card else self.home.name if self.home is not None and self._fills_tree else ""
         self.title.setText(f"Fill {named}".rstrip())
         is_there = bool(named) and found is not None
         self.empty.setVisible(not is_there)
         self.area.setVisible(is_there)
-        self.room.setVisible(is_there and self.filling is not None)
+        self.room.setVisible(is_there and self.filling is not None and self.filling.sorted.free < UNKNOWN)
         self.words.setVisible(is_there and (self.filling is not None or bool(self.regrouping and
                                                                              self.regrouping.questions)))
         self.subtitle.setText("")
@@ -272,7 +295,8 @@ class FillStation(QWidget):
     def _show_filling(self, card: Medium | None, found: Filling | TreeFilling) -> None:
         layout, index = self.model.layout_of(card) if card else None, getattr(found, "partition", 0)
         look = next((p for p in layout.partitions if p.index == index), None) if layout else None
-        where = look.name if look else str(self.folder) if card is None else f"partition {index}"
+        where = look.name if look else f"partition {index}" if self.home is None or card is not None else \
+            self.home.name
         names = ", ".join(Sources(self.folders, self.source).names)
         self.subtitle.setText(f"{where}, {found.plan.name}; brought in: {names}")
         self.flow.show_flows(found.sorted.flows())
@@ -313,7 +337,7 @@ class FillStation(QWidget):
         card = self._card()
         is_free = card is not None and card.key not in self.model.busy
         can_run = is_free and self._sheet is not None
-        self.bring_button.setEnabled(card is not None or self.folder is not None)
+        self.bring_button.setEnabled(card is not None or self._fills_tree)
         self.pour_button.setVisible(isinstance(self.filling, TreeFilling) and self.filling.is_something
                                     and self.filling.sorted.fits and not self._is_pouring)
         self.entry.setVisible(can_run)
@@ -333,9 +357,9 @@ class FillStation(QWidget):
 
     def _pour(self) -> None:
         errand, shown = self._errand(), self.filling
-        if not isinstance(errand, FolderErrand) or not isinstance(shown, TreeFilling):
+        if not isinstance(errand, TreeErrand) or not isinstance(shown, TreeFilling):
             return
-        job = self.model.run(f"Fill {errand.folder.name}", lambda watch: errand.poured(shown, watch), set())
+        job = self.model.run(f"Fill {errand.home.name}", lambda watch: errand.poured(shown, watch), set())
         if job:
             self._is_pouring = True
             self._enable()

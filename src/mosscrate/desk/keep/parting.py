@@ -15,8 +15,8 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.keep.device_line import DeviceLine
 from mosscrate.desk.keep.part_panel import PartPanel
+from mosscrate.desk.shared.device_line import DeviceLine
 from mosscrate.desk.shared.panel import Panel, button, label, row
 
 
