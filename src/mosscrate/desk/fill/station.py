@@ -20,6 +20,7 @@ from mosscrate.core.sheet.steps import MakeFolders
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.fill.drop_zone import DropZone
 from mosscrate.desk.fill.errand import Errand, TreeErrand, what_happens
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
@@ -35,9 +36,6 @@ FOLDER, A_FOLDER = "folder", "A folder of this computer…"
 DEVICE, A_DEVICE = "device", "A device on the network…"
 TREE = "tree"                            # the folder or device that was chosen
 OWN, OVER = "as this card has it", "laid over as it is"
-TEACHING = "Bring in folders with games, saves and system files: they are sorted into the folders that this card " \
-           "wants, and nothing is written before you have seen it. Or choose a plan, to have the games that are on " \
-           "the card already laid out by it."
 
 
 class FillStation(QWidget):
@@ -68,7 +66,7 @@ class FillStation(QWidget):
         self.plans.setMinimumWidth(190)
         self.bring_button = button("Bring in…", self._show_menu, style="primary", tip="Folders and archives of this "
                                    "computer, which can also be dropped here; another card, or a backup")
-        self.empty = label(TEACHING, style="muted", wraps=True)
+        self.empty = DropZone()
         self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
         self.entry = TagEntry(COPY)
         self.entry.confirmed.connect(lambda _word: self._run())
@@ -146,7 +144,9 @@ class FillStation(QWidget):
         if viewport := self.area.viewport():
             viewport.setAutoFillBackground(False)
         self.flow.setAutoFillBackground(False)
-        body = QHBoxLayout()
+        self.body = QWidget()
+        body = QHBoxLayout(self.body)
+        body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(20)
         body.addWidget(self.area, 1)
         body.addWidget(self.room)
@@ -157,8 +157,8 @@ class FillStation(QWidget):
         whole.setSpacing(12)
         whole.addLayout(top)
         whole.addWidget(self.line)
-        whole.addWidget(self.empty)
-        whole.addLayout(body, 5)
+        whole.addWidget(self.empty, 8)
+        whole.addWidget(self.body, 5)
         whole.addWidget(self.words, 3)
         whole.addLayout(foot)
 
@@ -280,7 +280,7 @@ class FillStation(QWidget):
         self.title.setText(f"Fill {named}".rstrip())
         is_there = bool(named) and found is not None
         self.empty.setVisible(not is_there)
-        self.area.setVisible(is_there)
+        self.body.setVisible(is_there)
         self.room.setVisible(is_there and self.filling is not None and self.filling.sorted.free < UNKNOWN)
         self.words.setVisible(is_there and (self.filling is not None or bool(self.regrouping and
                                                                              self.regrouping.questions)))
