@@ -34,6 +34,10 @@ WRITING = "writing speed along the depth; the band is slowest to fastest"
 PALE = "; the pale line is last time"
 
 
+UNMEASURED = ("Nothing was measured yet.", "Read all of it, and its log stands here.")
+NO_CARD = ("No card is chosen.", "Choose one on the shelf, and its log stands here.")
+
+
 class Bore(QWidget):
     """Shows a card, its log as far as it has grown, and what was found."""
 
@@ -52,13 +56,14 @@ class Bore(QWidget):
         self.lines: list[Line] = []
         self.last: DepthLog | None = None        # of the time before
         self._last_lines: list[Line] = []
-        self.caption = READING
+        self.caption, self._has_card = READING, False
         self.setAccessibleName("Log along the depth")
         self._heard = Heard(self, Words)
 
     def show_card(self, layout: Layout | None, name: str) -> None:
-        """Another card, or another state of it; its log is shown apart."""
-        self.core.show_layout(layout, name)
+        """Another card, or another state of it; its log is shown apart. No name is no card."""
+        self._has_card = bool(name)
+        self.core.show_layout(layout, name or "nothing")
         self.grow()
 
     def show_log(self, log: DepthLog | None, hits: tuple[Hit, ...] = (), real: int | None = None, *,
@@ -139,7 +144,7 @@ class Bore(QWidget):
                 draw_text(painter, QRectF(x - 40, HEAD - 20, 80, 16), told, font, color("muted"), CENTER)
         if not highest:
             middle = QRectF(area.left(), area.center().y() - 20, area.width() + NAMES, 18)
-            for number, words in enumerate(("Nothing was measured yet.", "Read all of it, and its log stands here.")):
+            for number, words in enumerate(UNMEASURED if self._has_card else NO_CARD):
                 draw_text(painter, middle.translated(0, 18 * number), words, font, color("muted"), CENTER)
         draw_text(painter, QRectF(area.left(), 0, area.width() + NAMES, 16),
                   self.caption + (PALE if self._last_lines else ""), font, color("muted"), LEFT)

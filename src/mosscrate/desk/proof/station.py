@@ -340,7 +340,7 @@ class ProofStation(QWidget):
         """Another card, with what is known of it."""
         self.medium = medium
         self.cards.setCurrentIndex(self.cards.findData(medium.key if medium else None))
-        self.bore.show_card(self.model.layout_of(medium), medium.name if medium else "nothing")
+        self.bore.show_card(self.model.layout_of(medium), medium.name if medium else "")
         if medium is None or medium.key != self._last_of:
             self._last_of = medium.key if medium else ""
             self.bore.show_last(last_log(medium, self.model.bench) if medium else None)
