@@ -18,6 +18,7 @@ from mosscrate.desk.finder import Finder
 from mosscrate.desk.window import KEEP
 from tests.cards import MIB, handheld, put_card
 from tests.cli.test_crating import rot, save
+from tests.desk.person import words_of
 
 
 @pytest.fixture
@@ -155,3 +156,22 @@ def test_a_card_is_named_a_backup_noted_and_old_ones_thinned_out(person, keep, b
     person.wait(lambda: settled() and not keep.thinning.isVisible())
     assert len(bench.crate.lanes()[0].backups) == 4
     assert bench.crate.check_all(Watch()) == []
+
+
+def test_two_backups_that_are_not_neighbours_are_compared(person, keep, bench):
+    """Three states: the newest since the one before says what is new, since the first one that too and the rest."""
+    card = bench.shelf.find("Pipkin")
+    with card.open() as blocks:
+        bench.crate.keep(card_of(card), blocks, Watch())
+    person.window.model.refresh_crate()
+    person.wait(lambda: len(person.window.model.lanes[0].backups) == 3 and person.window.model.asker.is_idle)
+    first, _, newest = person.window.model.lanes[0].backups
+    keep.lanes._choose(newest)
+    person.wait(lambda: person.window.model.asker.is_idle)
+    assert (keep.detail.since.text(), keep.detail.against.count()) == ("Since", 2)
+    assert "hill run" not in words_of(keep.detail)
+    keep.detail.against.setCurrentIndex(next(k for k in range(2) if keep.detail.against.itemData(k).path == first.path))
+    keep.detail.against.activated.emit(keep.detail.against.currentIndex())
+    person.wait(lambda: "hill run" in words_of(keep.detail))
+    keep.lanes._choose(first)
+    assert keep.detail.since.text() == "Compare with"

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import pyqtBoundSignal, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.crate import Backup
@@ -25,6 +27,7 @@ class BackupPanel(Panel):
 
     named = pyqtSignal(str)              # what the card is to be called
     noted = pyqtSignal(str)              # what is to be noted of the backup
+    compared = pyqtSignal(object)        # Backup with which it is to be compared
 
     def __init__(self) -> None:
         super().__init__()
@@ -47,8 +50,17 @@ class BackupPanel(Panel):
         self.facts = Facts()
         self.name = _field("What you call this card", self.named)
         self.note = _field("A note on this backup", self.noted)
+        self.against = QComboBox()
+        self.against.setAccessibleName("Backup with which this one is compared")
+        self.against.activated.connect(lambda _row: self.compared.emit(self.against.currentData()))
+        self.since = label("Since", bold=True)
         area = Rows(spacing=3)
         self.rows = area.column
+        changes = QVBoxLayout()
+        line = row(self.since, self.against)
+        line.addStretch(1)
+        changes.addLayout(line)
+        changes.addWidget(area, 1)
         facts = QVBoxLayout()
         facts.addWidget(self.facts)
         facts.addLayout(row(self.name, self.note))
@@ -58,7 +70,7 @@ class BackupPanel(Panel):
         body.addWidget(self.core, 4)
         body.addWidget(self.core_before, 2)
         body.addLayout(facts, 3)
-        body.addWidget(area, 4)
+        body.addLayout(changes, 4)
         self.column.addLayout(top)
         self.column.addLayout(body, 1)
         self.setMinimumHeight(220)
@@ -71,8 +83,8 @@ class BackupPanel(Panel):
     def _make_room(self) -> None:
         self.core_before.setVisible(self._has_before and self.width() >= FOR_TWO)
 
-    def show_backup(self, backup: Backup, before: Backup | None) -> None:
-        """The record in words; what changed follows."""
+    def show_backup(self, backup: Backup, before: Backup | None, others: Sequence[Backup] = ()) -> None:
+        """The record in words; what changed since `before` follows, or since another one that is chosen of `others`."""
         r = backup.record
         self.head.setText(f"{r.card.name}, {backup.kept_at:%d %B %Y}")
         self.about.setText(f"{backup.chosen}; {backup.path.name}" if backup.chosen else backup.path.name)
@@ -102,8 +114,14 @@ class BackupPanel(Panel):
         if before is None:
             self.say(Finding(Severity.NOTE, "The first backup of this card."))
             self.rows.addStretch(1)
-        else:
-            self.rows.addWidget(label(f"Since {before.kept_at:%d %B %Y}", bold=True))
+        self.since.setText("Since" if before is not None else "Compare with")
+        self.since.setVisible(bool(others))
+        self.against.setVisible(bool(others))
+        self.against.clear()
+        for other in others:
+            self.against.addItem(f"{other.kept_at:%d %B %Y, %H:%M}", other)
+        now = next((k for k, each in enumerate(others) if before is not None and each.path == before.path), -1)
+        self.against.setCurrentIndex(now)
 
     def show_changes(self, changes: list[PartitionChange], places: list[Extent]) -> None:
         """What is different from the backup before, by partition and by place."""

@@ -83,10 +83,12 @@ class KeepStation(QWidget):
         self.detail.look.clicked.connect(self._look)
         self.detail.named.connect(self._name)
         self.detail.noted.connect(self._note)
+        self.detail.compared.connect(self._compare)
         self.thinning = ThinningRow(model)
         self.bringing = BringingBack(model)
         self.detail.column.addWidget(self.bringing)
         self._asked: Backup | None = None
+        self._against: Backup | None = None       # with which the chosen one is compared, instead of the one before
         self._lay_out()
         model.crate_changed.connect(self._show_crate)
         model.media_changed.connect(self._show_cards)
@@ -247,10 +249,19 @@ class KeepStation(QWidget):
             job.done.connect(lambda _result: self.find_panel.words.setText(told))
             job.failed.connect(lambda error: self.find_panel.words.setText(str(error)))
 
+    def _compare(self, other: Backup) -> None:
+        """The chosen backup with any other one of its lane."""
+        if self.lanes.selected is not None:
+            self._show(self.lanes.selected, other)
+
     def _show_backup(self, backup: Backup) -> None:
+        self._show(backup, None)
+
+    def _show(self, backup: Backup, against: Backup | None) -> None:
+        self._against = against
         before = self._before(backup)
         self.bringing.hide()
-        self.detail.show_backup(backup, before)
+        self.detail.show_backup(backup, before, [each for each in self._lane(backup) if each.path != backup.path])
         self._asked = backup
         self._show_core()
         if before is not None:
@@ -276,9 +287,14 @@ class KeepStation(QWidget):
         if self._asked is backup:
             self.detail.show_changes(found, changed)
 
+    def _lane(self, backup: Backup) -> tuple[Backup, ...]:
+        return tuple(next((lane.backups for lane in self.model.lanes if lane.card.key == backup.record.card.key), ()))
+
     def _before(self, backup: Backup) -> Backup | None:
-        row_ = next((lane.backups for lane in self.model.lanes if lane.card.key == backup.record.card.key), ())
-        earlier = [b for b in row_ if b.kept_at < backup.kept_at]
+        """With which a backup is compared: the one that was chosen for it, else the one before."""
+        earlier = [b for b in self._lane(backup) if b.kept_at < backup.kept_at]
+        if self._against is not None and self._against.path.exists():
+            return self._against
         return earlier[-1] if earlier else None
 
     def _check(self) -> None:
