@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import random
+import zlib
 from pathlib import Path
 
 import pytest
@@ -15,6 +17,7 @@ from PyQt6.QtWidgets import QPushButton
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.fill.placed import Act, Flow
 from mosscrate.core.fill.plans import shipped
+from mosscrate.core.fill.said import remember_plan
 from mosscrate.core.fill.tree_home import FolderHome
 from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over
 from mosscrate.core.sheet.running.run import run
@@ -384,3 +387,52 @@ def test_a_running_device_is_filled_at_the_window(person, station, library, tmp_
         person.wait(lambda: "put into" in station.said.text())
         station.let_go()
     assert (tmp_path / "running" / "roms" / "gameboy" / "Hill Run.gb").is_file()
+
+
+def test_an_image_is_written_and_the_contents_of_its_card_come_back_from_the_backup_in_six_acts(person, station, bench,
+                                                                                                 tmp_path):
+    """The card is kept first; then games under another plan, a system file in two places, pictures scaled."""
+    rnd, boot = random.Random(9), random.Random(8).randbytes(5000)
+    old = {"games/GB/Hill.gb": SAMPLES["gb"][1](rnd), "games/GB/Hill.sav": rnd.randbytes(32768),
+           "games/sms/Tide.sms": SAMPLES["sms"][1](rnd), "games/stuff/boot old.bin": boot}
+    for path, data in old.items():
+        (tmp_path / "old" / path).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "old" / path).write_bytes(data)
+    (tmp_path / "old" / "games" / "images").mkdir()
+    Image.new("RGB", (800, 600)).save(tmp_path / "old" / "games" / "images" / "Hill.png")
+    card = bench.shelf.find("Pipkin")
+    run(lay_over(card, Sources([tmp_path / "old"]), Watch(), partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    (bench.state / "plans").mkdir(parents=True)
+    (bench.state / "plans" / "mine.toml").write_text(
+        'name = "mine"\nsaves = {place = "saves/{stem}.srm"}\n'
+        'pictures = {place = "art/{folder}/{stem}.png", width = 200}\n[systems]\ngb = {folder = "boy"}\n'
+        'sms = {folder = "master"}\n[[wants]]\nfile = "boot.bin"\nsystems = ["gb"]\n'
+        f'places = ["system", "boy"]\nsize = 5000\ndigests = ["crc32:{zlib.crc32(boot):08x}"]\n')
+    put_card(bench, "image", 60 * MIB, handheld(60 * MIB, seed=6).data, name="Release 2", write_protected=True)
+    person.window.model.refresh()
+    person.wait(lambda: any(m.name == "Release 2" for m in person.window.model.media) and
+                person.window.model.asker.is_idle)
+    remember_plan(bench.state, card.key, "mine")               # it was filled by it before
+    person.window.go_to(0)
+    person.acts = 0
+    person.plan("Release 2", "Pipkin")
+    entry = person.window.move_.guard_panel.entry
+    person.type_tag(entry, card.tag)
+    QTest.keyClick(entry.field, Qt.Key.Key_Return)
+    person.wait_for_job()
+    person.window.go_to(FILL)
+    person.wait(lambda: person.window.model.asker.is_idle and bool(person.window.model.lanes))
+    station.take(bench.shelf.find("Pipkin"), "")
+    assert station.plans.currentText() == "mine"
+    trigger(person, menu_of(station), "Pipkin, 20")
+    person.wait(lambda: station.filling is not None and any(
+        each.to == "art/boy/Hill.png" for each in station.filling.sorted.coming))
+    by_return(person, station, "Pipkin", bench)
+    assert person.acts <= 6
+    with bench.shelf.find("Pipkin").open() as blocks:
+        volume = open_partition(blocks, 2)
+        there = {e.path: b"".join(volume.read_file(e)) for e in volume.tree().entries if e.kind == "file"}
+    assert (there["boy/Hill.gb"], there["saves/Hill.srm"], there["master/Tide.sms"]) == (
+        old["games/GB/Hill.gb"], old["games/GB/Hill.sav"], old["games/sms/Tide.sms"])
+    assert there["system/boot.bin"] == there["boy/boot.bin"] == boot
+    assert Image.open(io.BytesIO(there["art/boy/Hill.png"])).size == (200, 150)

@@ -20,6 +20,7 @@ from mosscrate.core.fill.lists import Lists, lists_at
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.placed import Question, Sorted
 from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.said import plan_of, remember_plan
 from mosscrate.core.fill.tree_home import FolderHome, TreeHome
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree, choose_plan, home_of, plans_at
@@ -69,7 +70,8 @@ def _outcome(command: Callable[..., None]) -> Any:  # noqa: ANN401 - a command
 @click.option("--pictures-from", "server", default="", metavar="ADDRESS",
               help="A picture server that is asked for games without one; their names leave this computer.")
 @LISTS
-@click.option("--plan", "wanted", help="Id or file of a plan; what the card teaches when left out.")
+@click.option("--plan", "wanted", help="Id or file of a plan; the one by which it was filled last, else what the "
+              "card teaches, when left out.")
 @_outcome
 def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, server: str,
          listed: tuple[Path, ...], wanted: str | None, answers: tuple[str, ...], **how: Any) -> None:  # noqa: ANN401
@@ -105,7 +107,8 @@ def lay_over_(bench: Bench, card: str, places: tuple[Path, ...], answers: tuple[
 def _onto_card(bench: Bench, card: str, words: Words) -> None:
     medium, gallery = bench.shelf.find(card), Gallery(bench.state / "pictures")
     home = home_of(medium) if words.partition is None else words.partition
-    choice = plan_called(bench, words.wanted) if words.wanted else choose_plan(
+    known = words.wanted or plan_of(bench.state, medium.key)
+    choice = plan_called(bench, known) if known in plans_at(own_plans_of(bench)) or words.wanted else choose_plan(
         medium, home, plans_at(own_plans_of(bench)), bench.state, answers=words.answers, like=words.sources.card)
 
     def sort(watch: Watch) -> Filling:
@@ -119,6 +122,8 @@ def _onto_card(bench: Bench, card: str, words: Words) -> None:
                 click.echo(said, err=True)
                 found = sort(watch)
     _tell(bench, found, words)
+    if words.is_run and found.plan.id in plans_at(own_plans_of(bench)):
+        remember_plan(bench.state, medium.key, found.plan.id)
 
 
 def _into_tree(bench: Bench, tree: TreeHome, words: Words) -> None:

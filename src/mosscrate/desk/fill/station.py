@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -9,8 +10,10 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from mosscrate.core.devices.filled import UNKNOWN, DeviceHome
+from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.said import plan_of, remember_plan
 from mosscrate.core.fill.tree_home import FolderHome, TreeHome
 from mosscrate.core.sheet.planning.choosing import plans_at, wrong_plans
 from mosscrate.core.sheet.planning.filling import ASK_SERVER, Filling, Regrouping, Sources, TreeFilling
@@ -205,9 +208,17 @@ class FillStation(QWidget):
             return
         if chosen == DEVICE:
             self.line.begin("")
+        self._take_its_plan()
         self.answers = {}
         self.filling = self.regrouping = None             # they were of another card
         self._work()
+
+    def _take_its_plan(self) -> None:
+        """The plan by which this card was filled the last time."""
+        card = self._card()
+        known = plan_of(self.model.bench.state, card.key) if card is not None else ""
+        if known and self.plans.findData(known) >= 0:
+            self.plans.setCurrentIndex(self.plans.findData(known))
 
     def _show_menu(self) -> None:
         menu = SourceMenu(self, self.model, self._card())
@@ -352,7 +363,8 @@ class FillStation(QWidget):
         job = self.model.run(f"Fill {card.name}", lambda watch: running.run(sheet, bench, watch, typed_tag=tag),
                              {card.key})
         if job:
-            job.done.connect(lambda result: self._done(card, result))
+            plan = str(self.plans.currentData())
+            job.done.connect(lambda result: self._done(card, plan if plan != AS_IT_IS.id else "", result))
             job.failed.connect(lambda error: self.said.setText(str(error)))
 
     def _pour(self) -> None:
@@ -370,7 +382,9 @@ class FillStation(QWidget):
         self._is_pouring = False
         self._forget(told)
 
-    def _done(self, card: Medium, result: running.Result) -> None:
+    def _done(self, card: Medium, plan: str, result: running.Result) -> None:
+        with suppress(PlanError):
+            remember_plan(self.model.bench.state, card.key, plan)
         self._forget(result.done[-1].sentence)
         self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")
 
