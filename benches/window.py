@@ -44,24 +44,26 @@ w = Window(bench)
 w.furnished.connect(lambda: QTimer.singleShot(0, app.quit))
 w.show(); app.exec()
 """
-STALL = """
+WATCHED = """
 import sys, time
 from pathlib import Path
 from PyQt6.QtCore import QTimer
 from mosscrate.demo.cards import bench_at
 from mosscrate.desk.app import make_application
-from mosscrate.desk.window import MOVE, MainWindow
 app = make_application(sys.argv, "dark")
-w = MainWindow(lambda: bench_at(Path(sys.argv[1]) / "heron")); w.furnish(); w.show()
 gaps, last = [], time.perf_counter()
 def beat():
     global last
     now = time.perf_counter(); gaps.append((now - last) * 1000); last = now
 def until(ready):
-    end = time.monotonic() + 60
+    end = time.monotonic() + 120
     while not ready() and time.monotonic() < end:
         app.processEvents(); time.sleep(0.001)
     assert ready()
+"""
+STALL = WATCHED + """
+from mosscrate.desk.window import MOVE, MainWindow
+w = MainWindow(lambda: bench_at(Path(sys.argv[1]) / "heron")); w.furnish(); w.show()
 find = lambda name: next(m for m in w.model.media if m.name == name)
 until(lambda: len(w.model.media) and w.model.asker.is_idle)
 w.go_to(MOVE)
@@ -80,24 +82,9 @@ assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words
 print(gaps[int(len(gaps) * 0.99)], gaps[-1], len(gaps))
 w.model.close()
 """
-READ = """
-import sys, time
-from pathlib import Path
-from PyQt6.QtCore import QTimer
-from mosscrate.demo.cards import bench_at
-from mosscrate.desk.app import make_application
+READ = WATCHED + """
 from mosscrate.desk.window import PROOF, MainWindow
-app = make_application(sys.argv, "dark")
 w = MainWindow(lambda: bench_at(Path(sys.argv[1]) / "heron")); w.furnish(); w.resize(1280, 800); w.show()
-gaps, last = [], time.perf_counter()
-def beat():
-    global last
-    now = time.perf_counter(); gaps.append((now - last) * 1000); last = now
-def until(ready):
-    end = time.monotonic() + 60
-    while not ready() and time.monotonic() < end:
-        app.processEvents(); time.sleep(0.001)
-    assert ready()
 until(lambda: len(w.model.media) and w.model.asker.is_idle)
 w.model.select(next(m for m in w.model.media if m.name == "Bargain 8 GB card"))
 w.go_to(PROOF); until(lambda: w.model.asker.is_idle)
@@ -112,12 +99,7 @@ print(gaps[int(len(gaps) * 0.99)], gaps[-1], len(gaps))
 w.model.close()
 """
 
-SORT = """
-import sys, time
-from pathlib import Path
-from PyQt6.QtCore import QTimer
-from mosscrate.demo.cards import bench_at
-from mosscrate.desk.app import make_application
+SORT = WATCHED + """
 from mosscrate.desk.window import FILL, MainWindow
 top = Path(sys.argv[1]) / "many"
 for number in range(50_000):
@@ -125,17 +107,7 @@ for number in range(50_000):
     if number % 1250 == 0:
         folder.mkdir(parents=True)
     (folder / f"Hill Run {number}.{('gb', 'nes', 'gba', 'sms')[number // 1250 % 4]}").write_bytes(b"x" * (number % 300))
-app = make_application(sys.argv, "dark")
 w = MainWindow(lambda: bench_at(Path(sys.argv[1]) / "heron")); w.furnish(); w.show()
-gaps, last = [], time.perf_counter()
-def beat():
-    global last
-    now = time.perf_counter(); gaps.append((now - last) * 1000); last = now
-def until(ready):
-    end = time.monotonic() + 120
-    while not ready() and time.monotonic() < end:
-        app.processEvents(); time.sleep(0.001)
-    assert ready()
 until(lambda: len(w.model.media) and w.model.asker.is_idle)
 w.go_to(FILL)
 timer = QTimer(); timer.timeout.connect(beat); timer.start(5)

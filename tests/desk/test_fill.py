@@ -62,6 +62,13 @@ def drop(person, station, folder: Path) -> None:
                                  Qt.KeyboardModifier.NoModifier))
 
 
+def confirm(person, station, name: str, bench, words: str) -> None:
+    """The tag and the button: two acts; then the wait for what is said."""
+    person.type_tag(station.entry, bench.shelf.find(name).tag)
+    person.click(station.entry.buttons[0])
+    person.wait(lambda: not person.window.model.busy and words in station.said.text())
+
+
 def choose(person, box, text: str) -> None:
     person.acts += 1
     box.setCurrentIndex(box.findText(text))
@@ -78,9 +85,7 @@ def test_a_card_is_filled_in_six_acts(person, station, library, bench):
     assert "uzebox has no folder on this card" in words_of(station.words)
     person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "make one"))
     person.wait(lambda: len(station.filling.sorted.coming) == 4)
-    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    confirm(person, station, "Pipkin", bench, "put onto")
     assert person.acts <= 6
     with bench.shelf.find("Pipkin").open() as card:
         there = {e.path for e in open_partition(card, 2).tree().entries}
@@ -129,23 +134,18 @@ def test_nothing_brought_in_a_blank_card_and_a_folder_that_is_gone(person, stati
 
 def test_games_are_moved_between_two_naming_schemes_in_six_acts(person, station, library, bench):
     """Nothing is brought in; another plan, the tag, and every game has its save beside it again."""
-    tag = bench.shelf.find("Pipkin").tag
     choose(person, station.cards, "Pipkin")
     choose(person, station.plans, "short codes, saves beside")
     drop(person, station, library)
     person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
-    person.type_tag(station.entry, tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    confirm(person, station, "Pipkin", bench, "put onto")
     person.acts = 0
     choose(person, station.cards, "Pipkin")
     choose(person, station.plans, "long lower-case names, saves apart")
     person.wait(lambda: station.regrouping is not None)
     assert {(s.group, s.folder) for s in station.flow.streams().streams} >= {("gb", "roms/gameboy"), (
         "gb", "saves/gameboy")}
-    person.type_tag(station.entry, tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "have other places now" in station.said.text())
+    confirm(person, station, "Pipkin", bench, "have other places now")
     assert person.acts <= 6
     with bench.shelf.find("Pipkin").open() as card:
         there = {e.path for e in open_partition(card, 2).tree().entries}
@@ -214,9 +214,7 @@ def test_another_card_is_brought_in_from_and_a_backup_of_it(person, station, lib
     choose(person, station.plans, "long lower-case names, saves apart")
     trigger(person, menu_of(station), "Pipkin")
     person.wait(lambda: station.filling is not None and station.filling.sheet is not None)
-    person.type_tag(station.entry, bench.shelf.find("Quillon").tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "copied to" in station.said.text())
+    confirm(person, station, "Quillon", bench, "copied to")
     assert person.acts <= 6
     with bench.shelf.find("Quillon").open() as card:
         there = {e.path for e in open_partition(card, 2).tree().entries}
@@ -234,9 +232,7 @@ def test_an_overlay_is_laid_over_in_four_acts(person, station, tmp_path, bench):
     choose(person, station.plans, "laid over as it is")
     drop(person, station, tmp_path / "overlay")
     person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
-    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    confirm(person, station, "Pipkin", bench, "put onto")
     assert person.acts <= 4
     with bench.shelf.find("Pipkin").open() as card:
         assert "system/menu.cfg" in {e.path for e in open_partition(card, 2).tree().entries}
@@ -250,9 +246,7 @@ def test_a_stick_gets_its_skeleton_and_games_in_five_acts(person, station, libra
     person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
     person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "make them"))
     person.wait(lambda: "made" in station.said.text())
-    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    confirm(person, station, "Pipkin", bench, "put onto")
     assert person.acts <= 5
     with bench.shelf.find("Pipkin").open() as card:
         there = {e.path for e in open_partition(card, 2).tree().entries}
@@ -291,9 +285,7 @@ def test_pictures_are_scaled_and_fetched_beside_the_rest(person, station, librar
         person.wait(lambda: "has no picture" not in words_of(station.words) and person.window.model.asker.is_idle
                     and not person.window.model.busy)
         person.wait(lambda: sum(each.to.endswith(".png") for each in station.filling.sorted.coming) == 2)
-    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    confirm(person, station, "Pipkin", bench, "put onto")
     with bench.shelf.find("Pipkin").open() as card:
         there = {e.path for e in open_partition(card, 2).tree().entries}
     assert {"pictures/gameboy/Hill Run.png", "pictures/gameboyadvance/Hill Run.png"} <= there
@@ -324,9 +316,7 @@ def test_a_card_is_grown_and_filled_in_six_acts(person, station, library, bench)
     person.wait(lambda: station.filling is not None and "behind GAMES are not used" in words_of(station.words))
     person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "grow it first"))
     person.wait(lambda: station.filling is not None and station.answers and person.window.model.asker.is_idle)
-    person.type_tag(station.entry, bench.shelf.find("Dabchick").tag)
-    person.click(station.entry.buttons[0])
-    person.wait(lambda: not person.window.model.busy and "put onto" in station.said.text())
+    confirm(person, station, "Dabchick", bench, "put onto")
     assert person.acts <= 6
     with bench.shelf.find("Dabchick").open() as card:
         volume = open_partition(card, 2)

@@ -34,28 +34,40 @@ from mosscrate.core.watch import Watch
 
 
 @dataclass(frozen=True)
-class Errand:
-    """The card, what is brought in, the id of the plan ("" for the card's own), and what was said."""
+class Wish:
+    """What is brought in, the id of the plan ("" for the card's own), what was said, and what there is for it."""
 
-    card: Medium
     sources: Sources
     wanted: str
     answers: dict[str, str]
     plans: dict[str, FolderPlan]
     bench: Bench
 
+    @property
+    def plan(self) -> FolderPlan | None:
+        """The plan that was chosen; None for the card's own."""
+        return self.plans.get(self.wanted)
+
+
+@dataclass(frozen=True)
+class Errand:
+    """A card, and what is wished for it."""
+
+    card: Medium
+    wish: Wish
+
     def sorted(self) -> Filling | Regrouping:
         """What goes where; with nothing brought in, the card's own files under the plan. Raises MossError."""
-        home, plan = home_of(self.card), self.plans.get(self.wanted)
-        if self.wanted == AS_IT_IS.id:
-            return lay_over(self.card, self.sources, Watch(), partition=home, answers=self.answers)
-        if plan is not None and not self.sources.names:
-            return regroup_under(self.card, plan, partition=home, plans=self.bench.state / "plans",
-                                 answers=self.answers, said=said_of(self.bench.state, self.card.key))
-        choice = plan or choose_plan(self.card, home, self.plans, self.bench.state, answers=self.answers,
-                                     like=self.sources.card)
-        return fill(self.card, self.sources, choice, Watch(), partition=home, answers=self.answers,
-                    lists=lists_at(self.bench.state / "lists"), gallery=gallery_at(self.bench.state), bench=self.bench)
+        wish, home, state = self.wish, home_of(self.card), self.wish.bench.state
+        if wish.wanted == AS_IT_IS.id:
+            return lay_over(self.card, wish.sources, Watch(), partition=home, answers=wish.answers)
+        if wish.plan is not None and not wish.sources.names:
+            return regroup_under(self.card, wish.plan, partition=home, plans=state / "plans", answers=wish.answers,
+                                 said=said_of(state, self.card.key))
+        choice = wish.plan or choose_plan(self.card, home, wish.plans, state, answers=wish.answers,
+                                          like=wish.sources.card)
+        return fill(self.card, wish.sources, choice, Watch(), partition=home, answers=wish.answers,
+                    lists=lists_at(state / "lists"), gallery=gallery_at(state), bench=wish.bench)
 
 
 @dataclass(frozen=True)
@@ -63,11 +75,7 @@ class TreeErrand:
     """The same for a folder of this computer, or of a running device."""
 
     home: TreeHome
-    sources: Sources
-    wanted: str
-    answers: dict[str, str]
-    plans: dict[str, FolderPlan]
-    bench: Bench
+    wish: Wish
 
     def sorted(self) -> TreeFilling:
         """What goes where. Raises MossError."""
@@ -84,11 +92,11 @@ class TreeErrand:
 
     @contextmanager
     def _opened(self, watch: Watch) -> Iterator[TreeFilling]:
-        home, plan = self.home, self.plans.get(self.wanted)
-        choice = Choice(plan) if plan is not None else choose_for_tree(
-            home, self.plans, self.bench.state, answers=self.answers, like=self.sources.card)
-        with fill_tree(home, self.sources, choice, watch, answers=self.answers, bench=self.bench,
-                       lists=lists_at(self.bench.state / "lists"), gallery=gallery_at(self.bench.state)) as found:
+        wish, state = self.wish, self.wish.bench.state
+        choice = Choice(wish.plan) if wish.plan is not None else choose_for_tree(
+            self.home, wish.plans, state, answers=wish.answers, like=wish.sources.card)
+        with fill_tree(self.home, wish.sources, choice, watch, answers=wish.answers, bench=wish.bench,
+                       lists=lists_at(state / "lists"), gallery=gallery_at(state)) as found:
             yield found
 
 

@@ -24,7 +24,7 @@ from mosscrate.core.sizes import counted, listed
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.fill.drop_zone import DropZone
-from mosscrate.desk.fill.errand import Errand, TreeErrand, what_happens
+from mosscrate.desk.fill.errand import Errand, TreeErrand, Wish, what_happens
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
 from mosscrate.desk.fill.room_view import RoomView
@@ -274,12 +274,12 @@ class FillStation(QWidget):
         """What is to be found out; None where nothing is."""
         card, wanted = self._card(), str(self.plans.currentData())
         sources = Sources(tuple(self.folders), self.source, self.pictures_from)
-        said = (sources, wanted, dict(self.answers), self._plans, self.model.bench)
+        wish = Wish(sources, wanted, dict(self.answers), self._plans, self.model.bench)
         if self.home is not None and self._fills_tree:
-            return TreeErrand(self.home, *said) if sources.names and wanted != AS_IT_IS.id else None
+            return TreeErrand(self.home, wish) if sources.names and wanted != AS_IT_IS.id else None
         if card is None or (not sources.names and wanted in ("", AS_IT_IS.id)):
             return None
-        return Errand(card, *said)
+        return Errand(card, wish)
 
     @property
     def _fills_tree(self) -> bool:
