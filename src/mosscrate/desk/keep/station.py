@@ -27,6 +27,7 @@ from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.keep.backup_panel import FORGET, FORGET_IT, BackupPanel
 from mosscrate.desk.keep.bringing import BringingBack
+from mosscrate.desk.keep.compared import Compared
 from mosscrate.desk.keep.find_panel import FindPanel
 from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.parting import Parting
@@ -97,7 +98,6 @@ class KeepStation(QWidget):
         model.unkept_changed.connect(self._show_since)
         self._show_crate()
         self._show_cards()
-
 
     def take(self, medium: Medium | None, errand: str) -> None:
         """See StationWidget: what is kept shows all cards at once."""
@@ -259,9 +259,10 @@ class KeepStation(QWidget):
 
     def _show(self, backup: Backup, against: Backup | None) -> None:
         self._against = against
-        before = self._before(backup)
+        compared = Compared(self.model.lanes, against)
+        before = compared.with_(backup)
         self.bringing.hide()
-        self.detail.show_backup(backup, before, [each for each in self._lane(backup) if each.path != backup.path])
+        self.detail.show_backup(backup, before, compared.others(backup))
         self._asked = backup
         self._show_core()
         if before is not None:
@@ -276,7 +277,7 @@ class KeepStation(QWidget):
             self.detail.core.show_layout(None, "a backup whose image is gone")
             return
         shown = [(self.detail.core, backup)]
-        if before := self._before(backup):
+        if before := Compared(self.model.lanes, self._against).with_(backup):
             shown.append((self.detail.core_before, before))
         for core, state in shown:
             medium = self.model.backup_medium(state)
@@ -286,16 +287,6 @@ class KeepStation(QWidget):
     def _show_changes(self, backup: Backup, found: list[PartitionChange], changed: list[Extent]) -> None:
         if self._asked is backup:
             self.detail.show_changes(found, changed)
-
-    def _lane(self, backup: Backup) -> tuple[Backup, ...]:
-        return tuple(next((lane.backups for lane in self.model.lanes if lane.card.key == backup.record.card.key), ()))
-
-    def _before(self, backup: Backup) -> Backup | None:
-        """With which a backup is compared: the one that was chosen for it, else the one before."""
-        earlier = [b for b in self._lane(backup) if b.kept_at < backup.kept_at]
-        if self._against is not None and self._against.path.exists():
-            return self._against
-        return earlier[-1] if earlier else None
 
     def _check(self) -> None:
         backup, crate = self.lanes.selected, self.model.bench.crate
