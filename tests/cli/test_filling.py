@@ -11,7 +11,9 @@ __all__ = ["library"]
 
 def test_the_shell_plans_identifies_learns_and_fills(cli, library, bench, tmp_path):
     card = fresh(bench)
-    assert len(json.loads(cli("plans", "--json")[1])) == 6
+    assert len(json.loads(cli("plans", "--json")[1])) == len(json.loads(cli("plans", "list", "--json")[1])) == 6
+    assert "Tide.lnx → roms/atarilynx/Tide.lnx" in cli("fill", "show", "Pipkin", library, "-p", "2", "--plan",
+                                                       "long-names-saves-apart")[1]
     told = {e["path"].rpartition("/")[2]: e["system"] for e in json.loads(cli("identify", library, "--json")[1])}
     assert (told["Hill Run md.bin"], told["Packed.zip"], told["Thumbs.db"]) == ("md", "nes", "")
     code, out, _ = cli("fill", "Pipkin", library, "--plan", "long-names-saves-apart", "-p", "2", "--files")

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import random
-from contextlib import closing
+import subprocess
+import sys
+from contextlib import closing, suppress
 from pathlib import Path
 
 import pytest
@@ -12,7 +15,7 @@ from mosscrate.core.devices import Device, KnownDevices
 from mosscrate.core.devices.filled import DeviceHome
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.fill.plans import shipped
-from mosscrate.core.fill.tree_home import FolderHome, TreeHome
+from mosscrate.core.fill.tree_home import PART, FolderHome, TreeHome
 from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree
 from mosscrate.core.sheet.planning.filling import Sources, fill_tree
 from mosscrate.core.sheet.running.pouring import pour
@@ -97,6 +100,28 @@ def test_a_filling_that_is_stopped_leaves_whole_files_and_goes_on(home, tmp_path
         path.rpartition("/")[2]: data for path, data in on(top).items()}.items()
     poured(home, top)
     assert len(on(there)) == 8
+
+
+def test_killed_at_any_moment_a_folder_has_whole_files_and_no_parts_after_the_next_time(tmp_path):
+    """Two fillings of one folder at once besides: each file is there once, whole."""
+    rnd, top, there = random.Random(5), tmp_path / "mine", tmp_path / "filled"
+    make(top, {f"GB/Game {k}.gb": gb(rnd) + bytes(200_000) for k in range(60)})
+    there.mkdir()
+    words = [sys.executable, "-m", "mosscrate.cli", "fill", str(there), str(top), "--plan", PLAN.id, "--run"]
+    environment = {**os.environ, "MOSSCRATE_STATE": str(tmp_path / "state"), "MOSSCRATE_CRATE": str(tmp_path / "crate")}
+    for wait in (0.5, 0.8, 1.1):
+        with subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment) as running:
+            with suppress(subprocess.TimeoutExpired):
+                running.wait(wait)
+            running.kill()
+        assert all((top / "GB" / name.rpartition("/")[2]).read_bytes() == data for name, data in on(there).items()
+                   if not name.endswith(PART))
+    both = [subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment)
+            for _ in range(2)]
+    assert 0 in [each.wait() for each in both]
+    poured(FolderHome(there), top)
+    assert {name.rpartition("/")[2]: data for name, data in on(there).items()} == {
+        path.name: path.read_bytes() for path in (top / "GB").iterdir()}
 
 
 def test_links_that_lead_out_and_files_that_come_meanwhile_are_never_written_over(tmp_path):

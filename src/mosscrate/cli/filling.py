@@ -35,16 +35,27 @@ PLACE = click.Path(exists=True, path_type=Path)
 @click.pass_context
 def plans(context: click.Context, as_json: bool) -> None:
     """Folder plans: what cards expect where. A PLAN is said by its id, or by its file."""
-    if context.invoked_subcommand is not None:
-        return
-    found = plans_at(own_plans_of(context.obj))
+    if context.invoked_subcommand is None:
+        _list(context.obj, as_json=as_json)
+
+
+@plans.command("list")
+@json_option
+@click.pass_obj
+def list_(bench: Bench, as_json: bool) -> None:
+    """Those that ship and your own, with what is wrong with a plan that cannot be used."""
+    _list(bench, as_json=as_json)
+
+
+def _list(bench: Bench, *, as_json: bool) -> None:
+    found = plans_at(own_plans_of(bench))
     if as_json:
         show_json([{"id": plan.id, "name": plan.name, "about": plan.about, "systems": sorted(plan.systems)}
                    for plan in found.values()])
         return
     for plan in found.values():
         click.echo(f"{plan.id:26} {plan.name}: {counted(len(plan.systems), 'system')}. {plan.about}")
-    for wrong in wrong_plans(own_plans_of(context.obj)):
+    for wrong in wrong_plans(own_plans_of(bench)):
         click.echo(f"  ! {wrong}", err=True)
 
 

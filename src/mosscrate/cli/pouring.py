@@ -63,7 +63,17 @@ def _outcome(command: Callable[..., None]) -> Any:  # noqa: ANN401 - a command
     return click.pass_obj(command)
 
 
-@click.command()
+class _Worded(click.Command):
+    """`fill plan CARD …` and `fill show CARD …` are said too; the second one names every file."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Click: take the word off."""
+        if len(args) > 1 and args[0] in ("plan", "show"):
+            args = [*args[1:], *(["--files"] if args[0] == "show" else [])]
+        return super().parse_args(ctx, args)
+
+
+@click.command(cls=_Worded)
 @click.argument("card")
 @click.argument("places", nargs=-1, type=PLACE)
 @click.option("--from", "source", help="Another card, a backup or an image whose files are brought in too.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
 
@@ -11,7 +12,8 @@ from mosscrate.core.errors import MediumError
 from mosscrate.core.volumes import Entry, Facts, Kind, facts_for
 
 PIECE = 1 << 20
-PART = ".part"                           # behind the name of a file that is under way
+PART = ".moss-part"                      # behind the name of a file that is under way
+LONGEST = 60                             # letters of a name that stand in that of its part
 BLOCK = 4096
 MOUNTS = Path("/proc/self/mountinfo")
 KINDS = {"vfat": "fat32", "msdos": "fat32", "exfat": "exfat", "fuseblk": "exfat", "ntfs3": "exfat"}
@@ -22,6 +24,9 @@ class TreeHome(Protocol):
 
     name: str
     facts: Facts                         # what names may be, and how they are compared
+
+    def begin(self) -> None:
+        """Before the first file: what a filling that was killed has left of its files goes."""
 
     def entries(self) -> list[Entry]:
         """Everything in it, folders before what they hold."""
@@ -52,6 +57,14 @@ class FolderHome:
         self.folder, self.name = folder, str(folder)
         self.facts = facts_for(_kind_of(folder))
 
+    def begin(self) -> None:
+        """See TreeHome; parts of a filling that is at work stay."""
+        for part in self.folder.rglob(f"*{PART}"):
+            number = part.name.removesuffix(PART).rpartition(".")[2]
+            if number.isdecimal() and not _is_alive(int(number)):
+                with suppress(OSError):
+                    part.unlink()
+
     def entries(self) -> list[Entry]:
         """See TreeHome; links are passed over."""
         found = list[Entry]()
@@ -61,7 +74,7 @@ class FolderHome:
             found += [Entry(str(inner / name), Kind.FOLDER, 0, None, 0) for name in folders]
             for name in sorted(names):
                 path = Path(base, name)
-                if path.is_file() and not path.is_symlink():
+                if path.is_file() and not path.is_symlink() and not name.endswith(PART):
                     status = path.stat()
                     found.append(Entry(str(inner / name), Kind.FILE, status.st_size, int(status.st_mtime),
                                        status.st_ino))
@@ -83,7 +96,8 @@ class FolderHome:
 
     def put(self, path: str, pieces: Iterator[bytes], modified: int | None) -> None:
         """See TreeHome: written beside its place, brought to the disk, then renamed."""
-        target, part = self._inside(path), self._inside(path + PART)
+        target = self._inside(path)
+        part = target.with_name(f".{target.name[:LONGEST]}.{os.getpid()}{PART}")
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
             with part.open("wb") as file:
@@ -121,6 +135,16 @@ class FolderHome:
         if not target.parent.resolve().is_relative_to(self.folder.resolve()):
             raise MediumError(f"“{path}” leads out of {self.folder} over a link. Nothing was written there.")
         return target
+
+
+def _is_alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def _kind_of(folder: Path) -> str:

@@ -19,6 +19,7 @@ def pour(home: TreeHome, found: Sorted, watch: Watch) -> str:
     """Do it; says what was done. Raises MediumError, FitError, Stopped: what was written until then is whole."""
     if not found.fits:
         raise FitError(f"{binary(found.need - found.free)} do not fit into {home.name}. Nothing was written.")
+    home.begin()
     there = {home.facts.folded(entry.path): entry for entry in home.entries() if entry.kind == Kind.FILE}
     for path, place in in_turn(found.renamed):
         watch.check()
