@@ -253,3 +253,15 @@ def test_archives_that_lie_bombs_and_climbing_names_do_no_harm(tmp_path, bench):
     with pytest.raises(MossError, match=r"climbs\.zip cannot be unpacked"):
         run(filling.sheet, bench, Watch(), typed_tag=card.tag)
     assert on(card) == before
+
+
+@pytest.mark.parametrize(("name", "version"), [
+    ("update-v2.1.3.bin", "v2.1.3"), ("firmware_1.10.upd", "1.10"), ("FW-2026-05-01.img", "2026-05-01"),
+    ("panel.dtb", ""), ("a1.2b.bin", "")])
+def test_an_update_alone_on_a_card_tells_the_version_to_compare(name, version, bench, tmp_path):
+    (tmp_path / name).write_bytes(b"update")
+    card = fresh(bench)
+    step = PutFiles(2, (str(tmp_path / name),))
+    said = run(JobSheet((step,), None, reference(card)), bench, Watch(), typed_tag=card.tag).done[-1].sentence
+    assert ("compare that with what the device shows" in said) == bool(version)
+    assert f"Its name says {version}" in said or not version

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
@@ -36,6 +37,7 @@ from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, ope
 from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
+_VERSION = re.compile(r"(?<![A-Za-z0-9.])(?:[vV]?\d{1,4}(?:\.\d{1,4}){1,3}|20\d\d-\d\d-\d\d)(?![A-Za-z0-9])")
 
 
 @dataclass(frozen=True)
@@ -131,7 +133,10 @@ class PutFiles(Step, tag="put", frozen=True):
         passage, count = putting.passage, sum(e.kind == Kind.FILE for e in putting.entries)
         names = len(passage.changed_names)
         said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
-        return Done(f"{counted(count, 'file')} put onto {card.look(self.partition).name}, {binary(done)}.{said}", done)
+        version = _version_of(self.paths[0]) if len(self.paths) == 1 else ""
+        told = f" Its name says {version}: compare that with what the device shows." if version else ""
+        return Done(f"{counted(count, 'file')} put onto {card.look(self.partition).name}, {binary(done)}.{said}{told}",
+                    done)
 
     def _there(self, volume: Volume | None, facts: Facts, *, is_trial: bool) -> There:
         return There(volume, self.folder, self.existing, facts, is_trial=is_trial)
@@ -177,6 +182,12 @@ def _entry_of(path: str, to: str) -> Entry:
         return Entry(to, Kind.FILE, member.size, member.modified, 0)
     about, is_folder = Path(path).stat(), Path(path).is_dir()
     return Entry(to, Kind.FOLDER if is_folder else Kind.FILE, 0 if is_folder else about.st_size, int(about.st_mtime), 0)
+
+
+def _version_of(path: str) -> str:
+    """The version that the name of a single file tells, as an update's does; "" for none."""
+    found = _VERSION.search(path.rpartition("/")[2])
+    return found[0] if found else ""
 
 
 def _pieces(path: str) -> Iterator[bytes]:
