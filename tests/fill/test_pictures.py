@@ -20,11 +20,12 @@ from mosscrate.core.fill.pictures.scaling import Fit, scaled
 from mosscrate.core.fill.pictures.server import PictureServer
 from mosscrate.core.fill.placed import Act, Bare
 from mosscrate.core.fill.plans import shipped
-from mosscrate.core.sheet.planning.filling import Sources, fill
+from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over
 from mosscrate.core.sheet.planning.picturing import fetch_missing, scale_waiting
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.watch import Watch
 from mosscrate.demo.pictures import PictureStand
+from tests.cards import MIB, handheld, put_card
 from tests.fill.samples import gb
 from tests.fill.test_filling import fresh, on
 from tests.fill.test_sources import make
@@ -173,3 +174,16 @@ def test_a_server_that_is_busy_is_waited_for_and_one_that_lies_is_not_believed(t
     for wrong in ("ftp://x", "http://", "http://x/y", "http://x:99999999"):
         with pytest.raises(MediumError, match="no address"):
             PictureServer(wrong, Watch())
+
+
+def test_pictures_of_another_card_are_scaled_once_it_is_opened_again(library, bench, tmp_path):
+    first = fresh(bench)
+    run(lay_over(first, Sources([library]), Watch(), partition=2).sheet, bench, Watch(), typed_tag=first.tag)
+    put_card(bench, "two", 100 * MIB, handheld(100 * MIB, seed=5).data, name="Quillon")
+    card, gallery, sources = bench.shelf.find("Quillon"), Gallery(tmp_path / "gallery"), Sources(card=first)
+    found = fill(card, sources, PLAN, Watch(), partition=2, gallery=gallery)
+    said = scale_waiting(PLAN, found.sorted, gallery, Watch(), first)
+    assert said == "1 picture scaled. 1 cannot be read and stay out."
+    found = fill(card, sources, PLAN, Watch(), partition=2, gallery=gallery)
+    run(found.sheet, bench, Watch(), typed_tag=card.tag)
+    assert opened(on(card)["pictures/gameboy/Hill Run (World).png"]).size == (400, 267)

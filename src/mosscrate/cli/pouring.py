@@ -166,8 +166,8 @@ def _fetched(plan: FolderPlan, found: Sorted, words: Words, gallery: Gallery, wa
     return fetch_missing(plan, found, server, gallery, watch) if server and found.bare else ""
 
 
-def _scaled(plan: FolderPlan, found: Sorted, _words: Words, gallery: Gallery, watch: Watch) -> str:
-    return scale_waiting(plan, found, gallery, watch) if found.waiting else ""
+def _scaled(plan: FolderPlan, found: Sorted, words: Words, gallery: Gallery, watch: Watch) -> str:
+    return scale_waiting(plan, found, gallery, watch, words.sources.card) if found.waiting else ""
 
 
 _GATHERING = (_fetched, _scaled)         # what is fetched may have to be scaled

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QInputDialog, QWidget
 
 from mosscrate.core.sheet.planning.filling import Filling, TreeFilling
 from mosscrate.core.sheet.planning.picturing import fetch_missing, scale_waiting
+from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.fill.errand import gallery_at
@@ -27,11 +28,12 @@ class Picturing(QObject):
         self._is_at_work = False
         self._servers: list[str] = []             # those that were asked for by the person, in this window
 
-    def scale(self, found: Filling | TreeFilling | None) -> None:
-        """Scale the pictures that a filling waits for, unless that is being done."""
+    def scale(self, found: Filling | TreeFilling | None, source: Medium | None) -> None:
+        """Scale the pictures that a filling waits for, some of them on a card, unless that is being done."""
         if found is not None and found.sorted.waiting:
             gallery = gallery_at(self._model.bench.state)
-            self._run("Scale pictures", "", lambda watch: scale_waiting(found.plan, found.sorted, gallery, watch))
+            self._run("Scale pictures", "", lambda watch: scale_waiting(found.plan, found.sorted, gallery, watch,
+                                                                          source))
 
     def ask(self, found: Filling | TreeFilling) -> None:
         """Ask the person for a server, then the server for pictures."""

@@ -260,7 +260,7 @@ class FillStation(QWidget):
                 self.filling = found if isinstance(found, Filling | TreeFilling) else None
                 self.regrouping = found if isinstance(found, Regrouping) else None
                 self._show()
-                self.picturing.scale(self.filling)
+                self.picturing.scale(self.filling, self.source)
 
         def fail(error: Exception) -> None:
             if number == self._asked:
