@@ -17,6 +17,7 @@ from mosscrate.core.fill.lists import Lists
 from mosscrate.core.fill.placed import Act
 from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.fill.sets import sets_of
+from mosscrate.core.images.packing import seven_zip_rar
 from mosscrate.core.sheet.planning.filling import Sources, fill
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -68,6 +69,23 @@ def test_archives_with_several_games_are_gone_through_and_7z_with_one_is_unpacke
     assert all(there[f"gb/{name}"] == data for name, data in games.items())
     assert there["gba/Tide.gba"] == alone
     assert [p.file.path.name for p in found.sorted.placed if p.act == Act.LEAVE] == ["._Hill 0.gb"]
+
+
+def test_a_7z_in_one_piece_is_unpacked_once_however_many_games_come_from_it(tmp_path, bench, monkeypatch):
+    rnd, opened = random.Random(12), list[int]()
+    games = {f"some folder/Hill {k:02}.gb": gb(rnd) for k in range(25)}
+    write_7z(tmp_path / "many.7z", games, "lzma2")
+    real = seven_zip_rar._entries
+
+    def counted(file):
+        opened.append(1)
+        return real(file)
+    monkeypatch.setattr(seven_zip_rar, "_entries", counted)
+    card = fresh(bench)
+    filled(card, bench, Sources([tmp_path / "many.7z"]))
+    there = on(card)
+    assert all(there[f"gb/{name.rpartition('/')[2]}"] == data for name, data in games.items())
+    assert len(opened) <= 8                               # listed, looked at, compared with the card, copied
 
 
 def test_another_card_and_a_backup_are_brought_in_from(library, bench):

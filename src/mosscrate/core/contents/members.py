@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 import time
 import weakref
 import zipfile
@@ -18,6 +19,7 @@ from mosscrate.core.blocks import FileBlocks
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images.packing import ARCHIVES
 from mosscrate.core.images.packing.members import Member as Listed
+from mosscrate.core.images.packing.seven_zip_rar import InOrder
 
 BETWEEN = "//"
 PIECE = 1 << 20
@@ -32,7 +34,8 @@ HELD = 4                                 # archives that stay open, so that thei
 class Member:
     """A file in an archive; `size` as its directory says, bytes beyond that are an error.
 
-    `crc` is the CRC-32 of its bytes, where the archive's directory has it.
+    `crc` is the CRC-32 of its bytes, where the archive's directory has it; `number` is its place in an archive that is
+    best read in order, 0 in all others.
     """
 
     archive: Path
@@ -40,6 +43,7 @@ class Member:
     size: int
     modified: int
     crc: int | None = None
+    number: int = 0
     held: _Archive | None = field(default=None, repr=False, compare=False)
 
     @property
@@ -110,7 +114,7 @@ class _Zip(_Archive):
         listed = (info for info in self._packed.infolist()[:MOST]
                   if not info.is_dir() and not info.flag_bits & 1 and not S_ISLNK(info.external_attr >> 16))
         return {info.filename: Member(self.path, info.filename, info.file_size, _seconds(info.date_time), info.CRC,
-                                      self) for info in listed}
+                                      held=self) for info in listed}
 
     @cached_property
     def _packed(self) -> zipfile.ZipFile:
@@ -128,24 +132,52 @@ class _Zip(_Archive):
 
 
 class _Other(_Archive):
+    def __init__(self, path: Path) -> None:
+        super().__init__(path)
+        self._of_thread = threading.local()
+
     @cached_property
     def by_name(self) -> dict[str, Member]:
         modified = int(self.path.stat().st_mtime)
-        return {each.name: Member(self.path, each.name, each.size, modified, None, self)
-                for each in self._listed[:MOST] if each.size is not None}
+        return {each.name: Member(self.path, each.name, each.size, modified, None,
+                                  number if self._is_in_order else 0, held=self)
+                for number, each in enumerate(self._listed[:MOST]) if each.size is not None}
+
+    @property
+    def _is_in_order(self) -> bool:
+        return self.path.suffix.casefold() != ".tar"
 
     @cached_property
     def _listed(self) -> list[Listed]:
         with _damage_told(self.path):
-            blocks = FileBlocks(os.open(self.path, os.O_RDONLY | os.O_CLOEXEC), self.path, writable=False)
-            weakref.finalize(self, blocks.close)
+            blocks = self._blocks
             kind = next((each for each in ARCHIVES if each.probe(blocks.read(0, min(FIRST, blocks.size)))), None)
             if kind is None:
                 raise MediumError(f"{self.path.name} cannot be unpacked: it is no archive, or damaged at its front.")
             return list(kind.members(blocks))
 
+    @cached_property
+    def _blocks(self) -> FileBlocks:
+        blocks = FileBlocks(os.open(self.path, os.O_RDONLY | os.O_CLOEXEC), self.path, writable=False)
+        weakref.finalize(self, blocks.close)
+        return blocks
+
+    def _in_order(self) -> InOrder:
+        """One for each thread: what they read lies at different places."""
+        if not hasattr(self._of_thread, "reader"):
+            self._of_thread.reader = InOrder(self._blocks)
+        reader: InOrder = self._of_thread.reader
+        return reader
+
     def pieces(self, name: str, size: int) -> Iterator[bytes]:
         with _damage_told(self.path):
+            if self._is_in_order:
+                try:
+                    yield from self._in_order().read(self.by_name[name].number, size, PIECE)
+                except DAMAGES:
+                    self._in_order().close()
+                    raise
+                return
             blocks = next(each for each in self._listed if each.name == name).open()
             for at in range(0, size, PIECE):
                 yield blocks.read(at, min(PIECE, size - at))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from mosscrate.core.fill.bringing import Brought
-from mosscrate.core.fill.origins import Origin
+from mosscrate.core.fill.origins import Origin, Packed
 
 
 class Act(StrEnum):
@@ -78,6 +78,15 @@ class Target:
     path: str
     why: str = ""
     cause: Cause = Cause.NONE
+
+
+def in_order(placed: Placed) -> tuple[str, int, str, int, str]:
+    """How files are copied: folder by folder, large ones first; members of an archive as they lie in it."""
+    origin = placed.origin
+    number = origin.member.number if isinstance(origin, Packed) else 0
+    folder = placed.to.rpartition("/")[0]
+    return (str(origin.member.archive) if isinstance(origin, Packed) and number else "", number, folder, -placed.size,
+            placed.to)
 
 
 @dataclass(frozen=True)

@@ -88,18 +88,18 @@ class _Entry(Packed):
 
     def begin(self, place: int) -> Unpacking:
         """See Packed."""
-        return _Reading(self.file, self._number, self.size)
+        opened = contextlib.ExitStack()
+        entries = opened.enter_context(_entries(self.file))
+        for _ in range(self._number + 1):
+            next(entries)
+        return _Reading(entries, self.size, opened)
 
 
 class _Reading:
     """The bytes of a member, in order; see Unpacking."""
 
-    def __init__(self, file: Blocks, number: int, size: int | None) -> None:
-        self._opened = contextlib.ExitStack()
-        entries = self._opened.enter_context(_entries(file))
-        self._archive = entries.archive
-        for _ in range(number + 1):
-            next(entries)
+    def __init__(self, entries: _Entries, size: int | None, opened: contextlib.ExitStack | None = None) -> None:
+        self._archive, self._opened = entries.archive, opened       # held open as long as this is
         self._size, self._done = size, 0
         self._errors = entries.errors
 
@@ -117,6 +117,35 @@ class _Reading:
             raise EOFError
         self._done += count
         return count
+
+
+class InOrder:
+    """The members of an archive one after the other, by their numbers among files; going back begins anew.
+
+    What is packed in one piece is unpacked once that way, however many members are read. For one thread.
+    """
+
+    def __init__(self, file: Blocks) -> None:
+        self._file, self._opened = file, contextlib.ExitStack()
+        self._entries: _Entries | None = None
+        self._at = -1
+
+    def read(self, number: int, size: int, most: int) -> Iterator[bytes]:
+        """The bytes of a member in pieces. Raises MediumError, OSError, EOFError where they are damaged."""
+        if self._entries is None or self._at >= number:
+            self.close()
+            self._entries = self._opened.enter_context(_entries(self._file))
+        while self._at < number:
+            self._at += bool(next(self._entries).isfile)
+        reading, buffer, left = _Reading(self._entries, size), memoryview(bytearray(most)), size
+        while left and (count := reading.readinto(buffer[:min(most, left)])):
+            yield bytes(buffer[:count])
+            left -= count
+
+    def close(self) -> None:
+        """Let go of the archive."""
+        self._opened.close()
+        self._opened, self._entries, self._at = contextlib.ExitStack(), None, -1
 
 
 class _Entries:

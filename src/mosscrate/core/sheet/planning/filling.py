@@ -24,7 +24,7 @@ from mosscrate.core.fill.learning import learn
 from mosscrate.core.fill.lists import NO_LISTS, Lists
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.pictures.gathering import fetched_before
-from mosscrate.core.fill.placed import Act, Flow, Placed, Question, Sorted
+from mosscrate.core.fill.placed import Act, Flow, Placed, Question, Sorted, in_order
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.regrouping import Regrouped, regroup
 from mosscrate.core.fill.sorting import Home, sort
@@ -285,7 +285,7 @@ def steps_of(found: Sorted, partition: int, existing: Existing = Existing.KEEP_B
     if found.renamed:
         steps.append(RegroupFiles(partition, tuple(found.renamed), tuple(found.renamed.values())))
     for placed, way in ((found.coming, existing), (found.seeming, Existing.KEEP_DIFFERENT)):
-        order = sorted(placed, key=lambda each: (each.to.rpartition("/")[0], -each.size, each.to))
+        order = sorted(placed, key=in_order)
         by_home = {home: [each for each in order if each.origin.home == home]
                    for home in dict.fromkeys(each.origin.home for each in order)}
         for home, files in by_home.items():

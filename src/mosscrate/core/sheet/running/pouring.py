@@ -7,7 +7,7 @@ from datetime import datetime
 
 from mosscrate.core.contents.comparing import are_equal
 from mosscrate.core.errors import FitError, MossError
-from mosscrate.core.fill.placed import Act, Placed, Sorted
+from mosscrate.core.fill.placed import Act, Placed, Sorted, in_order
 from mosscrate.core.fill.tree_home import TreeHome, read_file
 from mosscrate.core.sheet.steps.files.regroup import in_turn
 from mosscrate.core.sizes import binary, counted
@@ -24,7 +24,7 @@ def pour(home: TreeHome, found: Sorted, watch: Watch) -> str:
     for path, place in in_turn(found.renamed):
         watch.check()
         home.rename(path, place)
-    order = sorted((*found.coming, *found.seeming), key=lambda each: (each.to.rpartition("/")[0], -each.size, each.to))
+    order = sorted((*found.coming, *found.seeming), key=in_order)
     total, done, written = sum(each.size for each in order), 0, 0
     for number, placed in enumerate(order):
         watch.progress(f"Filling {home.name}", done, total)
