@@ -129,6 +129,22 @@ def test_a_folder_is_asked_once_and_known_afterwards(tmp_path, bench):
     assert known.plan.folder_of("psx") == "ps"
 
 
+def test_saves_of_a_card_that_has_taught_no_place_for_them_go_by_a_plan_only_where_it_is_that_plan(tmp_path, bench):
+    """Folders as a shipped plan calls them: its place for saves; folders of somebody's own: none is guessed."""
+    rnd = random.Random(6)
+    for names, place in ((("gb", "gba", "nes", "lynx"), "{root}/{folder}/{stem}.sav"),
+                         (("my boys", "advance", "famicom things", "cats"), "")):
+        card = fresh(bench)
+        tree = {f"{folder}/Hill {k}.{SAMPLES[code][0]}": SAMPLES[code][1](rnd) for folder, code in zip(
+            names, ("gb", "gba", "nes", "lynx"), strict=True) for k in range(4)}
+        make(tmp_path / names[0], tree)
+        paths = {str(tmp_path / names[0] / path): path for path in tree}
+        step = PutFiles(2, tuple(paths), places=tuple(paths.values()))
+        run(JobSheet((step,), None, reference(card)), bench, Watch(), typed_tag=card.tag)
+        plan = choose_plan(card, 2, shipped(), bench.state).plan
+        assert (plan.saves.place if plan.saves else "").replace("{root}/", "") == place.replace("{root}/", ""), names
+
+
 def test_an_empty_card_takes_the_plan_of_the_card_that_is_brought_in(tmp_path, bench):
     first, rnd = fresh(bench), random.Random(3)
     top = make(tmp_path / "x", {f"{code}/Hill {k}.{SAMPLES[code][0]}": SAMPLES[code][1](rnd)

@@ -18,7 +18,7 @@ from mosscrate.core.fill.placed import Act
 from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.fill.sets import sets_of
 from mosscrate.core.images.packing import seven_zip_rar
-from mosscrate.core.sheet.planning.filling import Sources, fill
+from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import KeepCard
@@ -193,6 +193,20 @@ def test_what_the_card_has_elsewhere_is_renamed_with_its_save_and_not_copied(tmp
     assert not {"gb/hillrun.gb", "gb/hillrun.sav"} & set(there)
     assert [p.file.path.name for p in found.sorted.coming] == ["Weaver.gb"]
     assert fill(card, Sources([new]), plan, Watch(), partition=2).sheet is None
+
+
+def test_system_files_and_what_a_plan_reserves_are_never_taken_away_from_where_they_are(tmp_path, bench):
+    """The same contents are wanted elsewhere: they are copied, and what the firmware has stays."""
+    rnd, card = random.Random(13), fresh(bench)
+    boot, game = rnd.randbytes(5000), gb(rnd)
+    run(lay_over(card, Sources([make(tmp_path / "old", {"firmware/boot.bin": boot, "kept/demo.gb": game})]), Watch(),
+                 partition=2).sheet, bench, Watch(), typed_tag=card.tag)
+    plan = parse_plan('name = "m"\nreserved = ["kept/*"]\n[systems]\ngb = {folder = "gb"}\n[[wants]]\n'
+                      'file = "boot.bin"\nsystems = ["gb"]\nplaces = ["system"]\n', "m.toml")
+    filled(card, bench, Sources([make(tmp_path / "new", {"GB/Hill.gb": game, "bios/boot.bin": boot})]), plan)
+    there = on(card)
+    assert there["firmware/boot.bin"] == there["system/boot.bin"] == boot
+    assert there["kept/demo.gb"] == there["gb/Hill.gb"] == game
 
 
 def test_what_seems_the_same_is_compared_by_the_job_and_what_differs_comes_beside(tmp_path, bench, monkeypatch):

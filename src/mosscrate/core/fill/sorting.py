@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from fnmatch import fnmatch
 
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.needs import room_for
@@ -74,17 +75,19 @@ def room_of(coming: Sequence[Placed], there: dict[str, Entry], home: Home) -> in
 
 def _renamed(placed: list[Placed], plan: FolderPlan, ground: Ground, card: OnTheCard) -> tuple[list[Placed],
                                                                                               dict[str, str]]:
-    """Files that are on the card already elsewhere, compared whole, get their place by a rename.
+    """Games that are on the card already elsewhere, compared whole, get their place by a rename.
 
-    With the saves that lie beside them. A file whose own place is wanted by another one stays.
+    With the saves that lie beside them. What the plan keeps for itself stays, as does a file whose own place is wanted
+    by another one; system files are copied, since something may look for them where they are.
     """
     wanted = {number: each for number, each in enumerate(placed) if each.act == Act.COPY and each.size
-              and each.file.role in (Role.GAME, Role.SYSTEM)
-              and not each.file.lead and not each.file.is_lead}
+              and each.file.role == Role.GAME and not each.file.lead and not each.file.is_lead}
     sizes = {each.size for each in wanted.values()}
     alike = defaultdict[bytes, list[Entry]](list)
     for entry in sorted(ground.there.values(), key=lambda each: each.node):
-        if entry.kind == Kind.FILE and entry.size in sizes and ground.facts.folded(entry.path) not in ground.taken:
+        is_free = ground.facts.folded(entry.path) not in ground.taken and not any(
+            fnmatch(entry.path.casefold(), pattern.casefold()) for pattern in plan.reserved)
+        if entry.kind == Kind.FILE and entry.size in sizes and is_free:
             alike[card.print(entry)].append(entry)
     if not alike:
         return placed, {}

@@ -36,6 +36,7 @@ PATIENCE = 10                            # seconds for an answer
 TRIES = 4
 FIRST_WAIT = 0.2                         # seconds before the second try; twice that before the next
 LONGEST_WAIT = 90                        # seconds that a server may ask us to wait
+AT_ONCE = 0.2                            # seconds that are waited before somebody may have said stop
 TOKEN = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
 BUSY = (429, 503)
 Told = TypeVar("Told")
@@ -140,11 +141,10 @@ class PictureServer:
             self._wait(self._last - now)
 
     def _wait(self, seconds: float) -> None:
-        until = time.monotonic() + seconds
         while seconds > 0:
             self._watch.check()
-            self._sleep(min(seconds, 0.2))
-            seconds = min(seconds - 0.2, until - time.monotonic()) if self._sleep is time.sleep else seconds - 0.2
+            self._sleep(min(seconds, AT_ONCE))
+            seconds -= AT_ONCE
 
     def _told(self, body: bytes, kind: type[Told]) -> Told:
         try:

@@ -16,6 +16,7 @@ from mosscrate.core.fill.said import remember, said_of
 from mosscrate.core.fill.tree_home import TreeHome
 from mosscrate.core.slots import Medium
 
+ALIKE = 0.8                              # share of a card's folders that a plan names, to be taken for the card's
 FEW = 3                                  # folders that a card must have for its own plan to be taken
 ASKED = "folder is "                     # in front of a folder, in the key of a question about it
 LATER, NONE = "ask me later", "no system’s"
@@ -75,7 +76,9 @@ def _note(key: str, answers: dict[str, str] | None, state: Path) -> None:
 
 def _chosen(learnt: Learnt, plans: dict[str, FolderPlan], state: Path, key: str, like: Medium | None) -> Choice:
     if len(learnt.plan.systems) >= FEW or (learnt.plan.systems and said_of(state, key)):
-        own = completed(learnt, plans)
+        own, near = completed(learnt, plans), nearest(learnt, plans)
+        if likeness(near, learnt) < ALIKE * len(learnt.lines):           # where its saves would go is another's guess
+            own = replace(own, saves=learnt.plan.saves, pictures=learnt.plan.pictures)
         return Choice(own, questions_of(learnt, own))
     other = learn_from(like, home_of(like), said_of(state, like.key)) if like is not None else None
     if other is not None and len(other.plan.systems) >= FEW:
@@ -97,11 +100,13 @@ def questions_of(learnt: Learnt, plan: FolderPlan) -> tuple[Question, ...]:
 
 def nearest(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
     """The plan that calls most folders of a card as they are called, those that would be asked too."""
-    def likeness(plan: FolderPlan) -> int:
-        return sum(any(plan.folder_of(guess.system).casefold() == line.folder.casefold() for guess in line.guesses)
-                   for line in learnt.lines)
+    return max(plans.values(), key=lambda plan: likeness(plan, learnt))
 
-    return max(plans.values(), key=likeness)
+
+def likeness(plan: FolderPlan, learnt: Learnt) -> int:
+    """How many folders of a card a plan calls as they are called."""
+    return sum(any(plan.folder_of(guess.system).casefold() == line.folder.casefold() for guess in line.guesses)
+               for line in learnt.lines)
 
 
 def completed(learnt: Learnt, plans: dict[str, FolderPlan]) -> FolderPlan:
