@@ -104,3 +104,22 @@ def test_conventions_by_hand_are_known_or_asked_and_never_taken_for_something_el
             assert systems().are_kin(told, code), folder
         else:
             assert folder.rpartition("/")[2].casefold() in ("md", "ps", "ws"), folder
+
+
+def test_the_cards_own_settings_say_whose_folders_are_and_what_is_opened():
+    """XML and INI, wherever they lie; folders that nobody else could know; what is damaged is passed over."""
+    files = {"menu/list.cfg": b"""<?xml version="1.0"?><systemList>
+        <system><name>wsc</name><path>/mnt/card/roms/ws</path><extension>.ws .wsc .zip</extension></system>
+        <system><name>mystery</name><path>./roms/odd</path></system>
+        <system><fullname>Game Gear</fullname><path>roms/little ones</path></system></systemList>""",
+             "menu/more.ini": b"[md]\nfolder = roms/sixteen\nextensions = md, bin\n[broken",
+             "menu/bad.xml": b"<system><path>", "menu/noise.cfg": b"path" + bytes(range(256))}
+    empty = ("roms/ws/", "roms/odd/", "roms/little ones/", "roms/sixteen/", "roms/ps/")
+    entries = [*tree(*empty), *(Entry(path, Kind.FILE, len(data), None, 0) for path, data in files.items())]
+    learnt = learn(entries, lambda entry, at, count: files.get(entry.path, b"")[at:at + count])
+    lines = {line.folder: line for line in learnt.lines}
+    assert {folder: line.system for folder, line in lines.items() if line.is_certain} == {
+        "roms/ws": "wsc", "roms/little ones": "gg", "roms/sixteen": "md"}
+    assert lines["roms/ws"].guesses[0].evidence == ("“menu/list.cfg” says so",)
+    assert (learnt.plan.opens("wsc"), learnt.plan.packings("wsc")) == (("ws", "wsc"), ("zip",))
+    assert not lines["roms/ps"].is_certain

@@ -13,7 +13,8 @@ from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.fill.folders import Use, use_of
 from mosscrate.core.fill.headers import Reading, cartridges, read_header
 from mosscrate.core.fill.plans import FolderPlan, Pictures, Saves, States, SystemPlan
-from mosscrate.core.fill.systems import MAYBE, systems
+from mosscrate.core.fill.settings import Setting, about, settings_on
+from mosscrate.core.fill.systems import MAYBE, WHOLE, systems
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.volumes import Entry, Kind
 
@@ -21,6 +22,7 @@ ENOUGH, APART, LEAST = 4.0, 2.0, 1.0
 LOOKED_AT = 6                            # files of a folder whose headers are read
 PROMISING = frozenset(ending for each in cartridges.RECOGNISERS if each.is_firm
                       for ending in each.endings)
+PACKED = ("zip", "7z")
 MIXED = "a name that says nothing, and files of several systems"
 FEW = 3                                  # files below which contents alone prove nothing
 SAVE_ENDINGS = ("sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu")
@@ -49,6 +51,7 @@ class Line:
         is_certain: whether nobody has to be asked.
         why_not: what speaks against certainty, in words.
         files: how many lie in it, deeper ones too.
+        opens: endings that the card's own settings name for it.
     """
 
     folder: str
@@ -56,6 +59,7 @@ class Line:
     is_certain: bool
     why_not: str = ""
     files: int = 0
+    opens: tuple[str, ...] = ()
 
     @property
     def system(self) -> str:
@@ -89,16 +93,18 @@ def learn(entries: Iterable[Entry], read_at: Callable[[Entry, int, int], bytes] 
 
     Args:
         entries: of the volume.
-        read_at: bytes of a file, for its header; without it names and endings alone decide.
+        read_at: bytes of a file, for its header and for the card's own settings; without it names and endings decide.
         answers: folder → system, "" for none: what a person has said.
     """
     entries = list(entries)
     folders = _folders(entries)
+    settings = settings_on(entries, read_at) if read_at is not None else []
     lines, taken = list[Line](), list[str]()
     for path in sorted(folders, key=lambda each: (each.count("/"), each)):
-        if any(path.startswith(f"{above}/") for above in taken) or _is_beside(path):
+        said = about(path, settings)
+        if any(path.startswith(f"{above}/") for above in taken) or (_is_beside(path) and not said):
             continue
-        line = _line(folders[path], read_at)
+        line = _line(folders[path], read_at, said)
         if line is not None:
             lines.append(line)
             taken.append(path)
@@ -135,18 +141,20 @@ def _says_system(name: str) -> bool:
     return max(systems().named(name).values(), default=0.0) > MAYBE
 
 
-def _line(folder: _Folder, read_at: Callable[[Entry, int, int], bytes] | None) -> Line | None:
+def _line(folder: _Folder, read_at: Callable[[Entry, int, int], bytes] | None, said: Sequence[Setting]) -> Line | None:
     """What a folder is; None where it is no system's."""
     name = folder.path.rpartition("/")[2]
     by_name = systems().named(name)
-    is_named = bool(by_name)
     if use_of(name) == Use.GAMES and not _says_system(name):
-        by_name, is_named = {}, False
+        by_name = {}
+    by_name |= {each.system: WHOLE for each in said}
+    is_named = bool(by_name)
     own = _games([*folder.files, *folder.below] if is_named else folder.files)
     weights, evidence = defaultdict[str, float](float), defaultdict[str, list[str]](list)
     for code, weight in by_name.items():
         weights[code] += weight
-        evidence[code].append("its name" if weight > MAYBE else "its name, which means others too")
+        evidence[code].append(next((f"“{each.file}” says so" for each in said if each.system == code), "its name" if
+                                   weight > MAYBE else "its name, which means others too"))
     _by_endings(own, weights, evidence, is_named=is_named)
     _by_headers(own, weights, evidence, read_at)
     _hold_back_strays(own, weights, by_name)
@@ -161,7 +169,8 @@ def _line(folder: _Folder, read_at: Callable[[Entry, int, int], bytes] | None) -
     if not guesses:
         return None
     why_not = _doubt(guesses, by_name, own, folder)
-    return Line(folder.path, guesses, not why_not, why_not, len(own))
+    return Line(folder.path, guesses, not why_not, why_not, len(own),
+                tuple(ending for each in said if each.system == guesses[0].system for ending in each.endings))
 
 
 def _hold_back_strays(own: Sequence[Entry], weights: dict[str, float], by_name: dict[str, float]) -> None:
@@ -271,7 +280,7 @@ def _answered(line: Line, answers: dict[str, str]) -> Line:
     code = answers[line.folder]
     own = [g for g in line.guesses if g.system == code] or ([Guess(code, ENOUGH, ())] if code else [])
     guesses = tuple(Guess(g.system, g.weight, (*g.evidence, "you said so")) for g in own)
-    return Line(line.folder, guesses, bool(code), "", line.files)
+    return Line(line.folder, guesses, bool(code), "", line.files, line.opens)
 
 
 def _plan(lines: Sequence[Line], entries: Sequence[Entry]) -> FolderPlan:
@@ -289,8 +298,10 @@ def _plan(lines: Sequence[Line], entries: Sequence[Entry]) -> FolderPlan:
         code = next((of_folder[above] for above in _above(entry.path) if above in of_folder), None)
         if code and entry.kind == Kind.FILE and _games([entry]):
             endings[code][_ending(entry)] += 1
-    plans = {code: SystemPlan(tuple(paths) if len(paths) > 1 else paths[0], _opens(code, endings[code]),
-                              tuple(ending for ending in ("zip", "7z") if endings[code][ending]))
+    said = {line.system: line.opens for line in certain if line.opens}
+    plans = {code: SystemPlan(tuple(paths) if len(paths) > 1 else paths[0],
+                              _opens(code, endings[code], said.get(code, ())),
+                              tuple(each for each in PACKED if endings[code][each] or each in said.get(code, ())))
              for code, paths in sorted(folders.items())}
     places = _places(entries, of_folder, root)
     return FolderPlan("learnt", "as this card has it", plans, root=root, fresh=_fresh(certain),
@@ -299,8 +310,10 @@ def _plan(lines: Sequence[Line], entries: Sequence[Entry]) -> FolderPlan:
                       pictures=Pictures(places[FileKind.PICTURE]) if FileKind.PICTURE in places else None)
 
 
-def _opens(code: str, seen: Counter[str]) -> tuple[str, ...]:
-    """Endings that lie there, and those that are the system's own."""
+def _opens(code: str, seen: Counter[str], said: Sequence[str]) -> tuple[str, ...]:
+    """Endings that settings name; else those that lie there, and those that are the system's own."""
+    if said:
+        return tuple(ending for ending in said if ending not in PACKED)
     system = systems().by_code[code]
     usual = {*system.endings, *system.shared}
     return tuple(dict.fromkeys([ending for ending, _ in seen.most_common() if ending in usual] + list(system.endings)))
