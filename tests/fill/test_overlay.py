@@ -52,6 +52,20 @@ def test_an_overlay_adds_keeps_or_replaces_and_a_second_time_changes_nothing(tmp
     assert on(card)["system/menu.cfg"] == b"three"
 
 
+def test_what_is_missing_after_an_overlay_is_told(tmp_path, bench):
+    plan = parse_plan('name = "m"\n[systems]\ngb = {folder = "gb"}\n[[wants]]\nfile = "boot.bin"\nsystems = ["gb"]\n'
+                      'places = ["system"]\n[[wants]]\nfile = "here.bin"\nsystems = ["gb"]\nplaces = ["system"]\n',
+                      "m.toml")
+    card = fresh(bench)
+    laid(card, bench, Sources([make(tmp_path / "w", {"psx/there.bin": b"x"})]))
+    top = make(tmp_path / "x", {"system/here.bin": b"x", "psx/Tide.cue": b'FILE "gone.bin" BINARY\n',
+                                "psx/Hill.cue": b'FILE "there.bin" BINARY\n'})
+    said = [q.sentence for q in lay_over(card, Sources([top]), Watch(), partition=2, plan=plan).questions]
+    assert not any("Hill.cue" in each for each in said)
+    assert "1 system file of the plan by which this card is filled is missing then: boot.bin." in said
+    assert "“Tide.cue” names gone.bin, and nothing of that name is beside it." in said
+
+
 def test_a_folder_around_everything_in_an_archive_is_taken_off_unless_the_card_has_it(tmp_path, bench):
     card, path = fresh(bench), tmp_path / "overlay-1.2.zip"
     with zipfile.ZipFile(path, "w") as packed:

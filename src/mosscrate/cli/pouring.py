@@ -110,6 +110,7 @@ def lay_over_(bench: Bench, card: str, places: tuple[Path, ...], answers: tuple[
     medium, words = bench.shelf.find(card), Words(Sources(places), Lists(), None, _answers(answers), **how)
     with watching() as watch:
         found = lay_over(medium, words.sources, watch, answers=words.answers,
+                         plan=plans_at(own_plans_of(bench)).get(plan_of(bench.state, medium.key)),
                          partition=home_of(medium) if words.partition is None else words.partition)
     _tell(bench, found, words)
 

@@ -35,7 +35,7 @@ def questions_about(placed: Sequence[Placed], placing: Placing, lacking: Sequenc
             causes["both", "save", "beside"].append(each)
     asked = [question for cause, found in causes.items() if (question := _question(cause, found)) is not None]
     asked += _about_system_files(placed, placing, in_crate)
-    asked += [_about_sheet(each) for each in lacking]
+    asked += [about_sheet(each) for each in lacking]
     return [*asked, _about_names(placing)] if placing.renamed else asked
 
 
@@ -131,7 +131,8 @@ def _about_system_files(placed: Sequence[Placed], placing: Placing, in_crate: di
     return asked
 
 
-def _about_sheet(lacking: Lacking) -> Question:
+def about_sheet(lacking: Lacking) -> Question:
+    """A sheet that names files which are not beside it."""
     more = " …" if len(lacking.names) > SHOWN else ""
     return Question(f"sheet {lacking.sheet.path}", f"“{lacking.sheet.path.name}” names "
                     f"{listed(list(lacking.names[:SHOWN]))}{more}, and nothing of that name is beside it.",

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import log2
 
 from mosscrate.core.contents.naming import folders_above, proposed_name
+from mosscrate.core.fill.asking import about_sheet
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.placed import Act, Cause, Placed, Question, Sorted
 from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.sets import sets_of
 from mosscrate.core.fill.sorting import Home, room_of
 from mosscrate.core.fill.systems import letters
+from mosscrate.core.fill.wanted import places_of
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.volumes import Entry, Facts, Kind
 
 AS_IT_IS = FolderPlan("as-it-is", "laid over the card as it is", systems={})
 KEEP_OLD, REPLACE = "keep the old ones", "replace them"
@@ -31,8 +34,11 @@ class Laid:
     keeps_old: bool
 
 
-def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: dict[str, str]) -> Laid:
+def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: dict[str, str],
+             plan: FolderPlan = AS_IT_IS) -> Laid:
     """Every file at its own path, seen from the top of what was brought in; litter stays off.
+
+    What is missing afterwards is told: files that sheets name, and system files that `plan` wants.
 
     A single folder around everything that is called like what was brought in is taken off, unless the card has it.
     """
@@ -57,7 +63,10 @@ def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: d
     coming = [each for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
     need = room_of(coming, there, home)
     keeps_old = answers.get("over") != REPLACE
-    questions = _questions(placed, renamed, (wrapping, usual) if is_wrapped else None, need, home.free)
+    questions = (*_questions(placed, renamed, (wrapping, usual) if is_wrapped else None, need, home.free),
+                 *_about_sheets(brought, placed, there, facts),
+                 *_about_wants(plan, {*there, *taken}, facts))
+    questions = tuple(sorted(questions, key=lambda each: -each.worth))
     return Laid(Sorted(tuple(placed), {}, (), questions, need, need - sum(each.size for each in coming), home.free),
                 keeps_old)
 
@@ -109,7 +118,28 @@ def _questions(placed: Sequence[Placed], renamed: dict[str, str],
                             ("change them so",), 2, len(renamed)))
     if need > free:
         found.append(_asked("room", f"{binary(need - free)} do not fit.", ("decide",), 8, len(placed)))
-    return tuple(sorted(found, key=lambda each: -each.worth))
+    return tuple(found)
+
+
+def _about_sheets(brought: Sequence[Brought], placed: Sequence[Placed], there: dict[str, Entry],
+                  facts: Facts) -> list[Question]:
+    """Sheets whose files are neither brought in nor beside their places on the card."""
+    folders, found = {each.file.path: each.to.rpartition("/")[0] for each in placed}, list[Question]()
+    for lacking in sets_of(list(brought))[1]:
+        folder = folders.get(lacking.sheet.path, "")
+        names = tuple(name for name in lacking.names if facts.folded(f"{folder}/{name}".strip("/")) not in there)
+        found += [about_sheet(replace(lacking, names=names))] if names else []
+    return found
+
+
+def _about_wants(plan: FolderPlan, there: set[str], facts: Facts) -> list[Question]:
+    """System files that the plan of a card wants, and that are at none of their places then."""
+    lost = [want.file for want in plan.wants if want.need != "better with"
+            and not any(facts.folded(place) in there for place in places_of(plan, want))]
+    more = " …" if len(lost) > SHOWN else ""
+    return [_asked("wants", f"{counted(len(lost), 'system file')} of the plan by which this card is filled "
+                   f"{'is' if len(lost) == 1 else 'are'} missing then: {', '.join(lost[:SHOWN])}{more}.",
+                   ("go on without",), 7, len(lost))] if lost else []
 
 
 def _asked(key: str, sentence: str, answers: tuple[str, ...], rank: int, number: int) -> Question:

@@ -12,7 +12,7 @@ from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.plans import FolderPlan
-from mosscrate.core.fill.said import said_of
+from mosscrate.core.fill.said import plan_of, said_of
 from mosscrate.core.fill.tree_home import TreeHome
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree, choose_plan, home_of
@@ -60,7 +60,8 @@ class Errand:
         """What goes where; with nothing brought in, the card's own files under the plan. Raises MossError."""
         wish, home, state = self.wish, home_of(self.card), self.wish.bench.state
         if wish.wanted == AS_IT_IS.id:
-            return lay_over(self.card, wish.sources, Watch(), partition=home, answers=wish.answers)
+            return lay_over(self.card, wish.sources, Watch(), partition=home, answers=wish.answers,
+                            plan=wish.plans.get(plan_of(state, self.card.key)))
         if wish.plan is not None and not wish.sources.names:
             return regroup_under(self.card, wish.plan, partition=home, plans=state / "plans", answers=wish.answers,
                                  said=said_of(state, self.card.key))

@@ -213,11 +213,15 @@ def _sorted(ground: _Ground, plan: FolderPlan, sources: Sources, help_: Help) ->
                 in_crate={file: each.sentence for file, each in held.items()})
 
 
-def lay_over(card: Medium, sources: Sources, watch: Watch, *, partition: int,
-             answers: dict[str, str] | None = None) -> Filling:
-    """Lay what is brought in over a card as it is. Raises MediumError, FitError, FormatError, Stopped."""
+def lay_over(card: Medium, sources: Sources, watch: Watch, *, partition: int, answers: dict[str, str] | None = None,
+             plan: FolderPlan | None = None) -> Filling:
+    """Lay what is brought in over a card as it is. Raises MediumError, FitError, FormatError, Stopped.
+
+    What `plan`, by which the card is filled, wants and does not find afterwards is told.
+    """
     with _opened(card, sources, partition, watch, NO_LISTS) as ground:
-        laid = overlay.lay_over(ground.brought, ground.home, ground.on_card, answers or {})
+        laid = overlay.lay_over(ground.brought, ground.home, ground.on_card, answers or {},
+                                plan or overlay.AS_IT_IS)
     existing = Existing.KEEP_BOTH if laid.keeps_old else Existing.REPLACE
     sheet = _sheet(card, sources, steps_of(laid.sorted, partition, existing)) if laid.sorted.fits else None
     return Filling(partition, overlay.AS_IT_IS, laid.sorted, laid.sorted.questions, sheet)
