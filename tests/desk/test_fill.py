@@ -93,6 +93,20 @@ def test_a_card_is_filled_in_six_acts(person, station, library, bench):
             "saves/gameboy/Hill Run.srm"} <= there
 
 
+def test_nothing_is_asked_or_chosen_while_the_card_is_at_work(person, station, library, bench):
+    choose(person, station.cards, "Pipkin")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    key = bench.shelf.find("Pipkin").key
+    person.window.model.busy.add(key)
+    person.window.model.jobs_changed.emit()
+    assert not any(part.isEnabled() for part in (station.words, station.plans, station.bring_button))
+    assert not station.entry.isVisible()
+    person.window.model.busy.discard(key)
+    person.window.model.jobs_changed.emit()
+    assert all(part.isEnabled() for part in (station.words, station.plans, station.bring_button))
+
+
 def test_a_group_shows_its_files_with_reasons_and_nothing_is_asked_twice(person, station, library):
     choose(person, station.cards, "Pipkin")
     choose(person, station.plans, "short codes, saves beside")

@@ -348,7 +348,10 @@ class FillStation(QWidget):
         card = self._card()
         is_free = card is not None and card.key not in self.model.busy
         can_run = is_free and self._sheet is not None
-        self.bring_button.setEnabled(card is not None or self._fills_tree)
+        is_at_work = self._is_pouring or (card is not None and not is_free)
+        for part in (self.words, self.plans):
+            part.setEnabled(not is_at_work)                   # what is being done was decided
+        self.bring_button.setEnabled((card is not None or self._fills_tree) and not is_at_work)
         self.pour_button.setVisible(isinstance(self.filling, TreeFilling) and self.filling.is_something
                                     and self.filling.sorted.fits and not self._is_pouring)
         self.entry.setVisible(can_run)
