@@ -122,6 +122,22 @@ def test_questions_have_answers_and_what_does_not_fit_is_not_written(library, be
     assert "do not fit. Without GB" in said
 
 
+def test_several_groups_are_left_out_together_where_none_alone_is_enough(bench, tmp_path):
+    rnd, card = random.Random(7), fresh(bench, 60 * MIB)
+    for name in ("one", "two", "three"):
+        (tmp_path / "x" / name).mkdir(parents=True)
+        (tmp_path / "x" / name / f"{name}.gb").write_bytes(SAMPLES["gb"][1](rnd) + bytes(45 * MIB))
+    (tmp_path / "x" / "small").mkdir()
+    (tmp_path / "x" / "small" / "small.gb").write_bytes(SAMPLES["gb"][1](rnd))
+    full = fill(card, Sources([tmp_path / "x"]), shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    question = next(q for q in full.sorted.questions if "do not fit" in q.sentence)
+    assert question.key.count(" + ") == 1
+    found = fill(card, Sources([tmp_path / "x"]), shipped()["short-codes-saves-beside"], Watch(), partition=2,
+                 answers={question.key: "leave out"})
+    assert found.sheet is not None
+    assert len(found.sorted.coming) == 2
+
+
 @pytest.mark.parametrize("kind", ["fat16", "exfat", "ext4", "ffs-intl"])
 def test_volumes_of_other_kinds_are_filled_too(kind, library, bench, tmp_path):
     blocks = card_with(kind, 4, acts=20)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from math import log2
 
 from mosscrate.core.fill.bringing import Role
-from mosscrate.core.fill.placed import Act, Cause, Placed, Question
+from mosscrate.core.fill.placed import BETWEEN, GROUP, Act, Cause, Placed, Question
 from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.wanted import missing
@@ -154,10 +154,16 @@ def too_much(placed: Sequence[Placed], need: int, free: int) -> Question:
         if each.act in (Act.COPY, Act.KEEP_BOTH):
             groups[each.file.group] += each.size
     over = need - free
-    enough = sorted((size, group) for group, size in groups.items() if size >= over)
-    hint = f" Without {enough[0][1]} ({binary(enough[0][0])}) the rest does." if enough else ""
-    return Question(f"group {enough[0][1]}" if enough else "room", f"{binary(over)} do not fit.{hint}",
-                    ("decide", LEAVE_OUT) if enough else ("decide",), 8000.0, len(placed))
+    out = min(([group] for group, size in groups.items() if size >= over), key=lambda each: groups[each[0]], default=[])
+    for group, _ in () if out else groups.most_common():                 # none alone: the fewest that are enough
+        out.append(group)
+        if sum(groups[each] for each in out) >= over:
+            break
+    gone = sum(groups[each] for each in out)
+    is_enough = gone >= over and len(out) < len(groups)
+    hint = f" Without {listed(out)} ({binary(gone)}) the rest does." if is_enough else ""
+    return Question(f"{GROUP}{BETWEEN.join(out)}" if is_enough else "room", f"{binary(over)} do not fit.{hint}",
+                    ("decide", LEAVE_OUT) if is_enough else ("decide",), 8000.0, len(placed))
 
 
 def _last(path: str) -> str:

@@ -22,6 +22,7 @@ class Act(StrEnum):
 
 
 COMING = (Act.COPY, Act.KEEP_BOTH)
+GROUP, BETWEEN = "group ", " + "         # in front of groups that are left out, in the key of a question; between them
 
 
 class Cause(StrEnum):

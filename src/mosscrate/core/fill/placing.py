@@ -16,7 +16,7 @@ from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import Origin
 from mosscrate.core.fill.pictures.gallery import Gallery
-from mosscrate.core.fill.placed import Act, Cause, Placed, Target
+from mosscrate.core.fill.placed import BETWEEN, GROUP, Act, Cause, Placed, Target
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.saves import Game, Games
 from mosscrate.core.fill.systems import systems
@@ -49,6 +49,8 @@ class Placing:
         self.waiting = Counter[str]()                      # games of each system that are on the card
         self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
         self._folders: dict[str, str] = {}                 # folders as they can stand there
+        self._out = {group for key, word in answers.items() if key.startswith(GROUP) and word == "leave out"
+                     for group in key.removeprefix(GROUP).split(BETWEEN)}
         self._ways: dict[str, Way] = {}
         self._made = 0                                     # folders of systems that the plan does not name
         self._discs: dict[tuple[str, str], Brought] = {}   # system and stem → the form that is brought in
@@ -121,7 +123,7 @@ class Placing:
         return entry.kind != Kind.FILE or entry.size != file.size or self.card.is_equal(file.origin, entry) is False
 
     def _game(self, file: Brought, *, has_parts: bool) -> Placed:
-        if self.answers.get(f"group {file.group}") == "leave out":
+        if file.group in self._out:
             return self.leave(file, "its group is left out", Cause.GROUP)
         target = self._of_game(file, has_parts=has_parts)
         if not target.path:
@@ -145,7 +147,7 @@ class Placing:
                 for want in wants for place in places_of(self.plan, want)]
 
     def _other(self, file: Brought) -> list[Placed]:
-        if self.answers.get(f"group {file.group}") == "leave out":
+        if file.group in self._out:
             return [self.leave(file, "its group is left out", Cause.GROUP)]
         if file.role != Role.LITTER and (wanted := self._wanted(file)):
             return wanted
