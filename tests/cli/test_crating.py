@@ -228,3 +228,12 @@ def test_a_part_of_a_card_is_kept_and_comes_back(cli, kept, bench):
         saves = {p: b for p, b in ((e.path, b"".join(open_partition(card, 2).read_file(e)))
                  for e in open_partition(card, 2).tree().entries if e.path.startswith("hill run"))}
     assert (saves.pop("hill run.srm"), list(saves.values())) == (b"third" * 900, [b"fourth" * 900])
+
+
+def test_a_file_is_taken_out_of_a_backup(cli, kept, tmp_path):
+    found = json.loads(cli("crate", "find", "hill run", "--json")[1])[0]
+    out = tmp_path / "out"
+    out.mkdir()
+    code, _, err = cli("crate", "get", found["backup"], found["path"], "-p", str(found["partition"]), "--to", out)
+    assert code == 0, err
+    assert (out / "hill run.srm").stat().st_size == found["size"]

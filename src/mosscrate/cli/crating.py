@@ -385,6 +385,21 @@ def _date(modified: int | None) -> str:
     return f"{datetime.fromtimestamp(modified, UTC):%Y-%m-%d}" if modified is not None else "no date"
 
 
+@crate.command()
+@click.argument("backup")
+@click.argument("path")
+@click.option("--partition", "-p", type=int, help="Number of the partition; may be left out when there is one.")
+@click.option("--to", "out", type=click.Path(path_type=Path), default=Path(), help="Folder or file to write.")
+@json_option
+@click.pass_context
+def get(context: click.Context, /, **how: Any) -> None:  # noqa: ANN401
+    """Take the file or folder at PATH out of a BACKUP; the same as `get`, which takes cards and images too."""
+    from mosscrate.cli.commands import get as get_from_medium
+
+    backup = context.obj.crate.find(how.pop("backup"))
+    context.invoke(get_from_medium, medium=str(backup.path), **how)
+
+
 crate.add_command(device)
 
 COMMANDS: dict[str, click.Command] = {"crate": crate}
