@@ -140,3 +140,32 @@ def test_links_that_lead_out_and_files_that_come_meanwhile_are_never_written_ove
         with pytest.raises(MediumError, match="something is there already"):
             home.put("roms/gameboy/Hill.gb", iter((b"x",)), None)
     assert on(there) == {"roms/gameboy/Hill.gb": b"came meanwhile"}
+
+
+@pytest.mark.parametrize("first", sorted(shipped())[:5])
+def test_sets_in_five_naming_schemes_come_onto_five_plans(first, tmp_path):
+    """Laid out by one plan and learnt by nobody: each game and save where the other plan says, by its contents."""
+    rnd, plans = random.Random(first), shipped()
+    codes = [code for code in ("gb", "gba", "nes", "md", "sms", "snes") if all(plan.folder_of(code)
+                                                                              for plan in plans.values())]
+    assert len(codes) >= 4
+    names = {f"{name} {code}": (code, SAMPLES[code][1](rnd)) for code in codes for name in ("Hill", "Tide")}
+    files = {f"{code}/{stem}.{SAMPLES[code][0]}": data for stem, (code, data) in names.items()}
+    files["gb/Hill gb.sav"] = rnd.randbytes(32768)
+    here = tmp_path / "first"
+    here.mkdir()
+    poured(FolderHome(here), make(tmp_path / "mine", files), plans[first])
+    laid = on(here)
+    assert sorted(laid.values()) == sorted(files.values())
+    for then in sorted(plans)[:5]:
+        there, plan = tmp_path / then, plans[then]
+        there.mkdir()
+        poured(FolderHome(there), here, plan)
+        found = on(there)
+        assert sorted(found.values()) == sorted(files.values()), then
+        by_data = {data: path for path, data in found.items()}
+        for code, data in names.values():
+            assert by_data[data].rpartition("/")[0] == plan.folder_of(code), then
+        game, save = by_data[names["Hill gb"][1]], by_data[files["gb/Hill gb.sav"]]
+        assert save == plan.fill_in((plan.systems["gb"].saves or plan.saves).place, "gb", game), then
+        assert poured(FolderHome(there), here, plan).startswith("0 files"), then
