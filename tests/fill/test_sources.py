@@ -17,8 +17,11 @@ from mosscrate.core.fill.lists import Lists
 from mosscrate.core.fill.placed import Act
 from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.fill.sets import sets_of
+from mosscrate.core.fill.tree_home import FolderHome
 from mosscrate.core.images.packing import seven_zip_rar
-from mosscrate.core.sheet.planning.filling import Sources, fill, lay_over
+from mosscrate.core.sheet.planning.choosing import Choice
+from mosscrate.core.sheet.planning.filling import Sources, fill, fill_tree, lay_over
+from mosscrate.core.sheet.running.pouring import pour
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import KeepCard
@@ -299,3 +302,32 @@ def test_hostile_archives_keep_to_their_folders_and_lose_nothing(tmp_path, bench
         for number in range(3):
             packed.writestr(f"roms/bomb {number}.gb", bytes(150 * MIB))
     assert fill(card, Sources([tmp_path / "bomb.zip"]), PLAN, Watch(), partition=2).sheet is None
+
+
+def test_two_games_of_one_name_both_come_and_the_same_one_twice_comes_once(tmp_path, bench):
+    rnd, card = random.Random(14), fresh(bench)
+    one, other = gb(rnd), gb(rnd)
+    top = make(tmp_path / "x", {"GB/Hill.gb": one, "more GB/Hill.gb": other, "again GB/Hill.gb": one,
+                                "GB/Hill.sav": b"ab" * 16384, "more GB/Hill.sav": b"cd" * 16384})
+    found = filled(card, bench, Sources([top]))
+    assert "1 file brought in has the name of another one, and other contents: Hill.gb." in [
+        q.sentence for q in found.sorted.questions]
+    there = on(card)
+    assert {there["gb/Hill.gb"], there["gb/Hill (2).gb"]} == {one, other}
+    saves = {path: data for path, data in there.items() if path.startswith("gb/Hill") and path.endswith(".sav")}
+    assert (set(saves.values()), len(saves)) == ({b"ab" * 16384, b"cd" * 16384}, 2)
+    assert fill(card, Sources([top]), PLAN, Watch(), partition=2).sheet is None
+    left = fill(fresh(bench), Sources([top]), PLAN, Watch(), partition=2, answers={"met": "leave out"})
+    assert sum(p.file.role == "game" for p in left.sorted.coming) == 1
+
+
+def test_what_comes_meanwhile_into_a_folder_is_not_written_over(tmp_path):
+    game, there = gb(random.Random(15)), tmp_path / "filled"
+    there.mkdir()
+    home, top = FolderHome(there), make(tmp_path / "x", {"GB/Hill.gb": game, "GB/Tide.gb": gb(random.Random(16))})
+    with fill_tree(home, Sources([top]), Choice(PLAN), Watch()) as found:
+        make(there, {"gb/Hill.gb": game, "gb/Tide.gb": b"came meanwhile"})
+        with pytest.raises(FitError, match="meanwhile, with other contents"):
+            pour(home, found.sorted, Watch())
+    assert (there / "gb" / "Tide.gb").read_bytes() == b"came meanwhile"
+    assert len(list((there / "gb").iterdir())) == 2

@@ -31,6 +31,8 @@ def questions_about(placed: Sequence[Placed], placing: Placing, lacking: Sequenc
             causes["renames", "", ""].append(each)
         elif each.act == Act.LEAVE:
             causes[_cause_of(each)].append(each)
+        elif each.why.endswith("has its name"):
+            causes["numbered", "", ""].append(each)
         elif each.file.role == Role.SAVE and "stays in use" in each.why:
             causes["both", "save", "beside"].append(each)
     asked = [question for cause, found in causes.items() if (question := _question(cause, found)) is not None]
@@ -46,7 +48,7 @@ def _cause_of(each: Placed) -> tuple[str, str, str]:
             return str(each.cause), file.system, ""
         case Cause.ENDING:
             return str(each.cause), file.system, file.ending
-        case Cause.LITTER | Cause.WAITS | Cause.PICTURED:
+        case Cause.LITTER | Cause.WAITS | Cause.PICTURED | Cause.MET:
             return str(each.cause), "", ""
     return str(each.cause), file.group, ""
 
@@ -68,6 +70,14 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question("renames", f"{counted(number, 'file')} {are} on the card already under other names or in "
                             f"other folders, compared: {names}.", ("rename", "bring in as well"), _worth(4, found),
                             number)
+        case "numbered" | Cause.MET:
+            usual = ("number them", LEAVE_OUT) if cause[0] == "numbered" else (LEAVE_OUT, "number them")
+            has = "has" if number == 1 else "have"
+            return Question("met", f"{counted(number, 'file')} brought in {has} the name of another one, and "
+                            f"other contents: {names}.", usual, _worth(4, found), number)
+        case Cause.IN_THE_WAY:
+            return Question(f"in the way {group}", f"{counted(number, 'file')} of {group} {are} left out: {why}. First "
+                            f"{names}.", (LEAVE_OUT,), _worth(8, found), number)
         case Cause.FOLDER:
             return Question(f"folder {group}", f"{group} has no folder on this card: {counted(number, 'file')}, "
                             f"{binary(size)}.", (LEAVE_OUT, "make one"), _worth(6, found), number)

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Protocol
 
 from mosscrate.core.fill.bringing import Brought, Role
-from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.comparing import OnTheCard, are_same
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import LocalFile
 from mosscrate.core.fill.pictures.gallery import Gallery
@@ -72,19 +72,26 @@ class Companions:
         return self._beside(file, target.path)
 
     def _beside(self, file: Brought, to: str) -> Placed:
-        """A save: where the card has another one, that stays in use, and this one comes beside under its day."""
-        entry = self._placing.ground.there.get(self._placing.ground.facts.folded(self._placing.stands(to)))
-        if entry is None or entry.kind != Kind.FILE or (entry.size == file.size and self._placing.card.is_equal(
-                file.origin, entry) is not False):
-            return self._placing.at(file, to)
-        if self._placing.answers.get("both save") == "use the ones brought in":
-            return self._placing.at(file, to)
-        if is_empty(file.origin.read()):
-            return self._placing.leave(file, "nothing was ever saved in it, and the card has one", Cause.NONE)
+        """A save: where the card has another one, that stays in use, and this one comes beside under its day.
+
+        So does one whose name another save that is brought in has.
+        """
+        placing, ground = self._placing, self._placing.ground
+        folded = ground.facts.folded(placing.stands(to))
+        entry, rival = ground.there.get(folded), ground.taken.get(folded)
+        if entry is not None and (entry.kind != Kind.FILE or (
+                entry.size == file.size and placing.card.is_equal(file.origin, entry) is not False)):
+            return placing.at(file, to)
+        if rival is None and (entry is None or placing.answers.get("both save") == "use the ones brought in"):
+            return placing.at(file, to)
+        if rival is not None and are_same(file, rival):
+            return placing.leave(file, f"the same comes from {rival.group} already", Cause.NONE)
+        if entry is not None and is_empty(file.origin.read()):
+            return placing.leave(file, "nothing was ever saved in it, and the card has one", Cause.NONE)
         stem, dot, ending = to.rpartition(".")
         day = f"{datetime.fromtimestamp(file.modified):%Y-%m-%d}"
-        placed = self._placing.at(file, f"{stem or ending} ({day}){dot}{ending if stem else ''}")
-        if placed.act in COMING:
+        placed = placing.at(file, f"{stem or ending} ({day}){dot}{ending if stem else ''}")
+        if placed.act in COMING and entry is not None:
             newer = "the card’s is newer" if (entry.modified or 0) > file.modified else "this one is newer"
             return replace(placed, why=f"the card has another one, which stays in use; by their times {newer}")
         return placed

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from mosscrate.core.contents.comparing import are_equal
-from mosscrate.core.fill.bringing import print_of
+from mosscrate.core.errors import MossError
+from mosscrate.core.fill.bringing import Brought, print_of
 from mosscrate.core.fill.headers import FRONT
 from mosscrate.core.fill.origins import Origin
 from mosscrate.core.sizes import MIB
@@ -48,3 +49,15 @@ class OnTheCard:
     def pieces(self, entry: Entry) -> Iterable[bytes]:
         """The bytes of an entry."""
         return self._read_file(entry)
+
+
+def are_same(file: Brought, other: Brought) -> bool:
+    """Whether two files that are brought in hold the same; read where they are small, else by their prints."""
+    if file.size != other.size:
+        return False
+    if file.size > SMALL and file.print and other.print:
+        return file.print == other.print
+    try:
+        return are_equal(file.origin.read(), other.origin.read())
+    except MossError:
+        return False

@@ -43,6 +43,7 @@ class Cause(StrEnum):
     LITTER = "litter"
     FULL = "full"
     MET = "met"
+    IN_THE_WAY = "in the way"
 
 
 @dataclass(frozen=True, slots=True)

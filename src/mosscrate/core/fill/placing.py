@@ -6,13 +6,14 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import count
 from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.companions import Companions
-from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.comparing import OnTheCard, are_same
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import Origin
 from mosscrate.core.fill.pictures.gallery import Gallery
@@ -24,6 +25,7 @@ from mosscrate.core.fill.wanted import is_wanted, places_of
 from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Entry, Kind
 
+MET, LEAVE_OUT = "met", "leave out"
 _NUMBER = re.compile(r"\d+")
 DISCS = ("cue", "gdi", "ccd", "mds", "chd", "pbp", "iso", "cso", "cdi")
 
@@ -131,7 +133,7 @@ class Placing:
         if file.ending in DISCS:
             other = self._discs.setdefault((file.system, file.path.stem.casefold()), file)
             if other.ending != file.ending:
-                return self.leave(file, f"“{other.path.name}” of the same disc is brought in", Cause.MET)
+                return self.leave(file, f"“{other.path.name}” of the same disc is brought in", Cause.NONE)
         placed = self.at(file, target.path, keeps_name=has_parts)
         if placed.to:
             self.games.add(Game(file.system, placed.to.rpartition("/")[2], file.saves), file.path.name)
@@ -212,9 +214,13 @@ class Placing:
         entry = ground.there.get(folded)
         if folded in ground.taken:
             other = ground.taken[folded]
-            return self.leave(file, f"“{other.path.name}” of {other.group} goes there already", Cause.MET, to)
+            if are_same(file, other):
+                return self.leave(file, f"the same comes from {other.group} already", Cause.NONE, to)
+            if keeps_name or file.role not in (Role.GAME, Role.SAVE) or self.answers.get(MET) == LEAVE_OUT:
+                return self.leave(file, f"“{other.path.name}” of {other.group} goes there already", Cause.MET, to)
+            return replace(self.at(file, self._numbered(to)), why=f"“{other.path.name}” of {other.group} has its name")
         if entry is not None and entry.kind != Kind.FILE:
-            return self.leave(file, "a folder of that name is there", Cause.MET, to)
+            return self.leave(file, "a folder of that name is there", Cause.IN_THE_WAY, to)
         if entry is None and ground.is_full(to):
             return self.leave(file, "its folder has no room for more names", Cause.FULL)
         ground.take(to, file)
@@ -222,6 +228,16 @@ class Placing:
             return Placed(file, Act.COPY, to, file.reason, is_unpacked)
         act, why = self._beside_it(file, entry, is_unpacked=is_unpacked)
         return Placed(file, act, to, why, is_unpacked)
+
+    def _numbered(self, path: str) -> str:
+        """A place with a number behind its name that nothing else of what is brought in has."""
+        folder, slash, name = path.rpartition("/")
+        stem, dot, ending = name.rpartition(".")
+        for number in count(2):
+            fresh = f"{folder}{slash}{stem or ending} ({number}){dot}{ending if stem else ''}"
+            if self.ground.facts.folded(fresh) not in self.ground.taken:
+                return fresh
+        raise AssertionError("numbers do not end")
 
     def _beside_it(self, file: Brought, entry: Entry, *, is_unpacked: bool) -> tuple[Act, str]:
         """What becomes of a file whose place another one has."""

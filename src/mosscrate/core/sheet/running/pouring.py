@@ -40,8 +40,12 @@ def pour(home: TreeHome, found: Sorted, watch: Watch) -> str:
 def _poured(home: TreeHome, placed: Placed, there: dict[str, Entry]) -> bool:
     """One file; whether it was written."""
     old = there.get(home.facts.folded(placed.to))
-    if old is not None and placed.act == Act.SEEMS and are_equal(placed.origin.read(), read_file(home, old)):
-        return False
+    if old is not None and placed.act in (Act.SEEMS, Act.COPY):
+        if old.size == placed.size and are_equal(placed.origin.read(), read_file(home, old)):
+            return False
+        if placed.act == Act.COPY:
+            raise FitError(f"“{placed.to}” has come to {home.name} meanwhile, with other contents. It is untouched; "
+                           "look again.")
     if old is not None:
         home.rename(old.path, _dated(placed.to, there, home))
     home.put(placed.to, placed.origin.read(), placed.file.modified)
