@@ -7,13 +7,12 @@ from collections.abc import Sequence
 from math import log2
 
 from mosscrate.core.fill.bringing import Role
-from mosscrate.core.fill.placed import BETWEEN, GROUP, Act, Cause, Placed, Question
+from mosscrate.core.fill.placed import BETWEEN, GROUP, SHOWN, Act, Cause, Placed, Question, some_of
 from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.wanted import missing
 from mosscrate.core.sizes import MIB, binary, counted, listed
 
-SHOWN = 3
 ALL_THE_SAME = "bring in all the same"
 LEAVE_OUT = "leave out"
 TAKE, GO_ON = "take it from the crate", "go on without"
@@ -55,7 +54,7 @@ def _cause_of(each: Placed) -> tuple[str, str, str]:
 
 def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | None:
     number, size, group = len(found), sum(each.file.size for each in found), cause[1]
-    names = f"{', '.join(each.file.path.name for each in found[:SHOWN])}{' …' if number > SHOWN else ''}"
+    names = some_of([each.file.path.name for each in found])
     are, why = "is" if number == 1 else "are", found[0].why
     match cause[0]:
         case "both" if cause[2]:

@@ -5,15 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatch
-from math import log2
 
 from mosscrate.core.fill.litter import litter_on
-from mosscrate.core.fill.placed import Question
+from mosscrate.core.fill.placed import Question, asked, some_of
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Entry, Facts, Kind
 
-SHOWN = 3
 SWEEP, MAKE, TAKE_AWAY, LEAVE = "sweep them", "make them", "take them away", "leave them"
 
 
@@ -32,23 +30,25 @@ def chores(entries: Sequence[Entry], plan: FolderPlan, facts: Facts, answers: di
     preinstalled = [entry for entry in entries if entry.kind == Kind.FILE and any(
         fnmatch(entry.path.casefold(), pattern.casefold()) for pattern in plan.preinstalled)]
     missing = missing_folders(entries, plan, facts)
-    asked = list[Question]()
+    found = list[Question]()
     if litter:
         size = sum(entry.size for entry in entries if entry in litter or entry.path.startswith(tuple(
             f"{each.path}/" for each in litter)))
-        asked.append(_asked("litter there", f"{counted(len(litter), 'piece')} of litter that desktops have left on the "
-                            f"card, {binary(size)}: {_names(litter)}.", (LEAVE, SWEEP), 1, len(litter)))
+        names = some_of([each.name for each in litter])
+        found.append(asked("litter there", f"{counted(len(litter), 'piece')} of litter that desktops have left on the "
+                           f"card, {binary(size)}: {names}.", (LEAVE, SWEEP), 1, len(litter)))
     if preinstalled:
         size = sum(entry.size for entry in preinstalled)
-        asked.append(_asked("preinstalled", f"{counted(len(preinstalled), 'file')} came preinstalled, {binary(size)}: "
-                            f"{_names(preinstalled)}.", (LEAVE, TAKE_AWAY), 2, len(preinstalled)))
+        names = some_of([each.name for each in preinstalled])
+        found.append(asked("preinstalled", f"{counted(len(preinstalled), 'file')} came preinstalled, {binary(size)}: "
+                           f"{names}.", (LEAVE, TAKE_AWAY), 2, len(preinstalled)))
     if missing:
-        asked.append(_asked("skeleton", f"{counted(len(missing), 'folder')} of this plan "
-                            f"{'is' if len(missing) == 1 else 'are'} not on the card yet.",
-                            ("make what is needed", MAKE), 2, len(missing)))
+        found.append(asked("skeleton", f"{counted(len(missing), 'folder')} of this plan "
+                           f"{'is' if len(missing) == 1 else 'are'} not on the card yet.",
+                           ("make what is needed", MAKE), 2, len(missing)))
     removed = [*(litter if answers.get("litter there") == SWEEP else ()),
                *(preinstalled if answers.get("preinstalled") == TAKE_AWAY else ())]
-    return Chores(tuple(asked), tuple(dict.fromkeys(entry.path for entry in removed)),
+    return Chores(tuple(found), tuple(dict.fromkeys(entry.path for entry in removed)),
                   tuple(missing) if answers.get("skeleton") == MAKE else ())
 
 
@@ -57,12 +57,3 @@ def missing_folders(entries: Sequence[Entry], plan: FolderPlan, facts: Facts) ->
     there = {facts.folded(entry.path) for entry in entries if entry.kind == Kind.FOLDER}
     wanted = dict.fromkeys(folder for code in plan.systems for folder in plan.skeleton_of(code))
     return [folder for folder in wanted if facts.folded(folder) not in there]
-
-
-def _asked(key: str, sentence: str, answers: tuple[str, ...], rank: int, number: int) -> Question:
-    return Question(key, sentence, answers, rank * 1000 + 100 * log2(1 + number), number)
-
-
-def _names(entries: Sequence[Entry]) -> str:
-    more = " …" if len(entries) > SHOWN else ""
-    return f"{', '.join(entry.name for entry in entries[:SHOWN])}{more}"

@@ -59,7 +59,7 @@ class Companions:
 
     def _save(self, file: Brought) -> Placed:
         """Beside its game by the plan's pattern; never instead of another one."""
-        games, _ = self._placing.games.of(file.path.name, file.system)
+        games = self._placing.games.of(file.path.name, file.system)
         if len(codes := sorted({game.system for game in games})) > 1:
             return self._placing.leave(file, f"games of {listed(codes)} are called so", Cause.SAVES)
         game = games[0] if games else Game(file.system, file.path.name)
@@ -99,7 +99,7 @@ class Companions:
     def _state(self, file: Brought) -> Placed:
         if self._placing.answers.get(f"states {file.group}") != "bring in all the same":
             return self._placing.leave(file, "save states rarely move between programs", Cause.STATES)
-        games, _ = self._placing.games.of(file.path.name, file.system)
+        games = self._placing.games.of(file.path.name, file.system)
         target = self._by_pattern(file, games[0] if games else Game(file.system, file.path.name), "states")
         return self._placing.at(file, target.path) if target.path else \
             self._placing.leave(file, target.why, Cause.STATES)
@@ -107,7 +107,7 @@ class Companions:
     def _picture(self, file: Brought) -> Placed:
         """In the size that the plan wants; where the card has one, that stays."""
         placing = self._placing
-        games, _ = placing.games.of(_without_tail(file.path.name), file.system)
+        games = placing.games.of(_without_tail(file.path.name), file.system)
         if len({game.system for game in games}) > 1:
             return placing.leave(file, "games of several systems are called so", Cause.PICTURES)
         if not games and not file.system:

@@ -46,10 +46,6 @@ class OnTheCard:
             self._left -= entry.size
         return are_equal(origin.read(), self._read_file(entry))
 
-    def pieces(self, entry: Entry) -> Iterable[bytes]:
-        """The bytes of an entry."""
-        return self._read_file(entry)
-
 
 def are_same(file: Brought, other: Brought) -> bool:
     """Whether two files that are brought in hold the same; read where they are small, else by their prints."""

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from math import log2
 
 from mosscrate.core.contents.naming import folders_above, proposed_name
 from mosscrate.core.fill.asking import about_sheet
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.comparing import OnTheCard
-from mosscrate.core.fill.placed import Act, Cause, Placed, Question, Sorted
+from mosscrate.core.fill.placed import Act, Cause, Placed, Question, Sorted, asked, some_of
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import sets_of
 from mosscrate.core.fill.sorting import Home, room_of
@@ -23,7 +22,6 @@ from mosscrate.core.volumes import Entry, Facts, Kind
 AS_IT_IS = FolderPlan("as-it-is", "laid over the card as it is", systems={})
 KEEP_OLD, REPLACE = "keep the old ones", "replace them"
 INSIDE, WITH_FOLDER = "lay over what is in it", "with the folder"
-SHOWN = 3
 
 
 @dataclass(frozen=True)
@@ -103,21 +101,21 @@ def _questions(placed: Sequence[Placed], renamed: dict[str, str],
     for each in placed:
         by_act[each.act].append(each)
     if over := by_act[Act.KEEP_BOTH]:
-        found.append(_asked("over", f"{counted(len(over), 'file')} of the card {'has' if len(over) == 1 else 'have'} "
-                            f"other contents: {_names(over)}.", (KEEP_OLD, REPLACE), 9, len(over)))
+        found.append(asked("over", f"{counted(len(over), 'file')} of the card {'has' if len(over) == 1 else 'have'} "
+                            f"other contents: {_names_of(over)}.", (KEEP_OLD, REPLACE), 9, len(over)))
     if wrapping:
         folder, answers = wrapping
-        found.append(_asked("wrapping", f"Everything lies in one folder, “{folder}”, which the card does not have.",
+        found.append(asked("wrapping", f"Everything lies in one folder, “{folder}”, which the card does not have.",
                             answers, 6, len(placed)))
     if met := [each for each in by_act[Act.LEAVE] if each.cause == Cause.MET]:
-        found.append(_asked("met", f"{counted(len(met), 'file')} cannot come where they belong: {_names(met)}; "
+        found.append(asked("met", f"{counted(len(met), 'file')} cannot come where they belong: {_names_of(met)}; "
                             f"{met[0].why}.", ("leave out",), 8, len(met)))
     if renamed:
         old, new = next(iter(renamed.items()))
-        found.append(_asked("names", f"{counted(len(renamed), 'name')} cannot stand there. “{old}” becomes “{new}”.",
+        found.append(asked("names", f"{counted(len(renamed), 'name')} cannot stand there. “{old}” becomes “{new}”.",
                             ("change them so",), 2, len(renamed)))
     if need > free:
-        found.append(_asked("room", f"{binary(need - free)} do not fit.", ("decide",), 8, len(placed)))
+        found.append(asked("room", f"{binary(need - free)} do not fit.", ("decide",), 8, len(placed)))
     return tuple(found)
 
 
@@ -136,16 +134,10 @@ def _about_wants(plan: FolderPlan, there: set[str], facts: Facts) -> list[Questi
     """System files that the plan of a card wants, and that are at none of their places then."""
     lost = [want.file for want in plan.wants if want.need != "better with"
             and not any(facts.folded(place) in there for place in places_of(plan, want))]
-    more = " …" if len(lost) > SHOWN else ""
-    return [_asked("wants", f"{counted(len(lost), 'system file')} of the plan by which this card is filled "
-                   f"{'is' if len(lost) == 1 else 'are'} missing then: {', '.join(lost[:SHOWN])}{more}.",
+    return [asked("wants", f"{counted(len(lost), 'system file')} of the plan by which this card is filled "
+                   f"{'is' if len(lost) == 1 else 'are'} missing then: {some_of(lost)}.",
                    ("go on without",), 7, len(lost))] if lost else []
 
 
-def _asked(key: str, sentence: str, answers: tuple[str, ...], rank: int, number: int) -> Question:
-    return Question(key, sentence, answers, rank * 1000 + 100 * log2(1 + number), number)
-
-
-def _names(placed: Sequence[Placed]) -> str:
-    more = " …" if len(placed) > SHOWN else ""
-    return f"{', '.join(each.file.path.name for each in placed[:SHOWN])}{more}"
+def _names_of(placed: Sequence[Placed]) -> str:
+    return some_of([each.file.path.name for each in placed])

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from math import log2
 
 from mosscrate.core.fill.bringing import Brought
 from mosscrate.core.fill.origins import Origin, Packed
@@ -113,6 +115,19 @@ class Question:
     def usual(self) -> str:
         """The answer that is taken if nobody answers."""
         return self.answers[0]
+
+
+SHOWN = 3                                # names that stand in a question
+
+
+def asked(key: str, sentence: str, answers: tuple[str, ...], rank: int, number: int) -> Question:
+    """A question about so many files; what has a higher rank comes first, then what is about more."""
+    return Question(key, sentence, answers, rank * 1000 + 100 * log2(1 + number), number)
+
+
+def some_of(names: Sequence[str]) -> str:
+    """The first of some names, as they stand in a question."""
+    return f"{', '.join(names[:SHOWN])}{' …' if len(names) > SHOWN else ''}"
 
 
 @dataclass(frozen=True)

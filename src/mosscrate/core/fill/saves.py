@@ -29,7 +29,7 @@ class Game:
     @property
     def stem(self) -> str:
         """The name without its ending."""
-        return self.name.rpartition(".")[0] if "." in self.name else self.name
+        return stem_of(self.name)
 
 
 class Games:
@@ -46,28 +46,28 @@ class Games:
         One that was noted already is known better now.
         """
         for each in {game.name, name or game.name}:
-            _note(self._by_stem, _stem(each).casefold(), game)
+            _note(self._by_stem, stem_of(each).casefold(), game)
             self._unread.append((each, game))
 
     def all(self) -> list[Game]:
         """Each of them once."""
         return list(dict.fromkeys(game for games in self._by_stem.values() for game in games))
 
-    def of(self, name: str, system: str = "") -> tuple[list[Game], bool]:
-        """The games that a file may belong to by its name, and whether the names are the same letter by letter.
+    def of(self, name: str, system: str = "") -> list[Game]:
+        """The games that a file may belong to by its name: letter by letter, else by its words.
 
         More than one where several are called so; of a system alone where that is known.
         """
-        stem = _stem(name)
+        stem = stem_of(name)
         if fitting := _of_system(self._by_stem.get(stem.casefold()), system):
-            return fitting, True
+            return fitting
         for its, game in self._unread:
-            for form in (f"/{its.casefold()}", words_of(_stem(its))):
+            for form in (f"/{its.casefold()}", words_of(stem_of(its))):
                 _note(self._by_words, form, game)
         self._unread.clear()
         if fitting := _of_system(self._by_words.get(f"/{stem.casefold()}"), system):     # x.gb.sav of x.gb
-            return fitting, True
-        return _of_system(self._by_words.get(words_of(stem)), system), False
+            return fitting
+        return _of_system(self._by_words.get(words_of(stem)), system)
 
 
 def _note(games: dict[str, tuple[Game, ...]], key: str, game: Game) -> None:
@@ -80,7 +80,8 @@ def _of_system(found: tuple[Game, ...] | None, system: str) -> list[Game]:
     return [game for game in found or () if not system or systems().are_kin(game.system, system)]
 
 
-def _stem(name: str) -> str:
+def stem_of(name: str) -> str:
+    """A name without its ending."""
     return name.rpartition(".")[0] if "." in name else name
 
 

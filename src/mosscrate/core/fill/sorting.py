@@ -60,7 +60,7 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
     questions = questions_about(placed, placing, lacking, in_crate or {})
     if need > home.free:
         questions.append(too_much(placed, need, home.free))
-    bare = _without_picture(placed, placing)
+    bare = _without_picture(placed, placing) if gallery is not None else ()
     return Sorted(tuple(placed), along, bare, tuple(sorted(questions, key=lambda each: -each.worth)), need,
                   need - size, home.free)
 
@@ -139,15 +139,14 @@ def _take_along(entry: Entry, game: Placed, plan: FolderPlan, ground: Ground, al
 def _without_picture(placed: Sequence[Placed], placing: Placing) -> tuple[Bare, ...]:
     """Games on the card or on their way to it that have no picture, where the plan has a place for them."""
     own = {(each.file.system, each.to.rpartition("/")[2]): each.file for each in placed if each.file.role == Role.GAME}
-    found = list[Bare]()
+    ground, found = placing.ground, list[Bare]()
+    pictured = {path.rpartition(".")[0] for where in (ground.there, ground.taken) for path in where
+                if path.casefold().endswith(ENDINGS)}
     for game in placing.games.all():
         pictures = pictures_of(placing.plan, game.system)
         if pictures is AS_THEY_ARE:
             continue
         place = placing.plan.fill_in(pictures.place, game.system, game.name)
-        stem = placing.ground.facts.folded(place).rpartition(".")[0]
-        if not any(f"{stem}{ending}" in where for ending in ENDINGS
-                   for where in (placing.ground.there, placing.ground.taken)):
-            file = own.get((game.system, game.name))
-            found.append(Bare(game.system, game.name, file))
+        if ground.facts.folded(place).rpartition(".")[0] not in pictured:
+            found.append(Bare(game.system, game.name, own.get((game.system, game.name))))
     return tuple(found)

@@ -17,7 +17,7 @@ from mosscrate.core.fill.pictures.gallery import Answer, Gallery
 from mosscrate.core.fill.pictures.protocol import Found, Want
 from mosscrate.core.fill.pictures.server import PictureServer
 from mosscrate.core.fill.placed import Bare
-from mosscrate.core.fill.saves import words_of
+from mosscrate.core.fill.saves import stem_of, words_of
 from mosscrate.core.watch import Watch
 
 MOST_SUMMED = 64 << 20                   # bytes of a game that is read for its checksum
@@ -76,7 +76,7 @@ def fetched_before(address: str, bare: Sequence[Bare], gallery: Gallery) -> list
         answer = answers.get(_key(_want(game, number)))
         path = gallery.held(answer.digest) if answer is not None and answer.digest else None
         if path is not None and path.is_file():
-            status, stem = path.stat(), _stem(game.name)
+            status, stem = path.stat(), stem_of(game.name)
             pictures.append(Brought(PurePosixPath(f"pictures/{stem}.png"), LocalFile(path), "pictures fetched",
                                     status.st_size, int(status.st_mtime), Role.PICTURE, game.system,
                                     "a picture server has it", 1))
@@ -93,7 +93,7 @@ def _fetched(server: PictureServer, found: Found | None, gallery: Gallery, width
 
 def _want(game: Bare, number: int) -> Want:
     file = game.file
-    title = file.title if file is not None and file.title else _stem(game.name)
+    title = file.title if file is not None and file.title else stem_of(game.name)
     return Want(str(number), game.system, title, file.size if file is not None else 0)
 
 
@@ -114,7 +114,3 @@ def _summed(want: Want, game: Bare) -> Want:
 
 def _key(want: Want) -> str:
     return f"{want.system}/{words_of(want.name)}/{want.size}"
-
-
-def _stem(name: str) -> str:
-    return name.rpartition(".")[0] if "." in name else name
