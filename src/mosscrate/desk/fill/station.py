@@ -65,6 +65,7 @@ class FillStation(QWidget):
         self.cards, self.plans = QComboBox(), QComboBox()
         self.cards.setAccessibleName("Card to fill")
         self.plans.setAccessibleName("Folder plan")
+        self.cards.setPlaceholderText("What is to be filled")
         self.cards.setMinimumWidth(170)
         self.plans.setMinimumWidth(190)
         self.bring_button = button("Bring in…", self._show_menu, style="primary", tip="Folders and archives of this "
@@ -176,7 +177,8 @@ class FillStation(QWidget):
         self.cards.addItem(A_DEVICE, DEVICE)
         selected = self.model.selected.key if self.model.selected else None
         wanted = selected if current in (FOLDER, DEVICE, None) else current
-        self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
+        row_ = self.cards.findData(wanted) if wanted is not None else -1
+        self.cards.setCurrentIndex(row_ if row_ >= 0 else 0 if self.model.media else -1)
         self._show_plans()
         if self.filling is None and self.regrouping is None:
             self._show()
