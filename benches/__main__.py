@@ -9,6 +9,7 @@ from pathlib import Path
 
 from benches import devices, filling, growing, keeping, listing, packing, proving, rescuing, vintage, volumes, window
 from benches.figure import Figure
+from mosscrate.core.collecting import collect_seldom
 
 BENCHES = {"keep": keeping.figures, "grow": growing.figures, "list": listing.figures, "volumes": volumes.figures,
            "vintage": vintage.figures, "packing": packing.figures, "proof": proving.figures, "rescue": rescuing.figures,
@@ -21,6 +22,7 @@ def main() -> int:
     parser.add_argument("--folder", type=Path, default=Path(), help="a folder on the disk to measure")
     options = parser.parse_args()
     figures: list[Figure] = []
+    collect_seldom()
     with tempfile.TemporaryDirectory(prefix=".bench-", dir=options.folder) as folder:
         for name in options.benches or BENCHES:
             own = Path(folder) / name                    # what one leaves behind is not in the way of the next

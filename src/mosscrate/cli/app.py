@@ -15,6 +15,7 @@ import click
 from mosscrate import __version__
 from mosscrate.cli.registry import COMMANDS
 from mosscrate.cli.speaking import FOLDER
+from mosscrate.core.collecting import collect_seldom
 from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
 
 
@@ -74,6 +75,7 @@ def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path
 
 def main() -> NoReturn:
     """Run, and turn errors into a sentence and an exit status."""
+    collect_seldom()
     try:
         code = root(standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)

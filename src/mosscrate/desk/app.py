@@ -1,6 +1,6 @@
 """Starting the window: arguments, log, theme, and what happens when something breaks.
 
-Nothing of the core is imported here at once: the window is painted first.
+Nothing of the core that takes time is imported here at once: the window is painted first.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QCommandLineOption, QCommandLineParser, QSettings
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
+from mosscrate.core.collecting import collect_seldom
 from mosscrate.desk import theme
 from mosscrate.desk.window import MainWindow
 
@@ -40,6 +41,7 @@ def main() -> None:
 def make_application(arguments: list[str], theme_choice: str = "desktop") -> QApplication:
     """The application with its theme, which follows the desktop unless one is named."""
     sys.setswitchinterval(SWITCH_INTERVAL)
+    collect_seldom()
     QApplication.setStyle("Fusion")
     app = QApplication(arguments)
     app.setApplicationName("Moss Crate")

@@ -33,15 +33,17 @@ class Ground:
 
     def is_full(self, path: str) -> bool:
         """Whether a new name has no room in its folder, however much is free."""
-        folder, _, name = path.rpartition("/")
         most = self.facts.largest_folder
-        return most is not None and self.used[self.facts.folded(folder)] + self.facts.entry_bytes(name) > most
+        if most is None:
+            return False
+        folder, _, name = path.rpartition("/")
+        return self.used[self.facts.folded(folder)] + self.facts.entry_bytes(name) > most
 
     def take(self, path: str, file: Brought) -> None:
         """Note a place as taken."""
-        folded = self.facts.folded(path)
-        folder, _, name = path.rpartition("/")
+        folded, name = self.facts.folded(path), path.rpartition("/")[2]
+        folder = folded.rpartition("/")[0]
         self.taken[folded] = file
-        self.names[self.facts.folded(folder)].add(name.lower())
+        self.names[folder].add(name.lower())
         if folded not in self.there:
-            self.used[self.facts.folded(folder)] += self.facts.entry_bytes(name)
+            self.used[folder] += self.facts.entry_bytes(name)

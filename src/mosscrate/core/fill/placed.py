@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from math import log2
+from typing import NamedTuple
 
 from mosscrate.core.fill.bringing import Brought
 from mosscrate.core.fill.origins import Origin, Packed
@@ -75,8 +76,7 @@ class Placed:
         return self.file.packed.member.size if self.is_unpacked and self.file.packed else self.file.size
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(NamedTuple):
     """A place on the card; or "" and why there is none."""
 
     path: str
@@ -141,8 +141,7 @@ class Flow:
     size: int
 
 
-@dataclass(frozen=True)
-class Bare:
+class Bare(NamedTuple):
     """A game without a picture: its system, its name on the card, its file where it is brought in."""
 
     system: str

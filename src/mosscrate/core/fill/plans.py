@@ -164,13 +164,24 @@ class FolderPlan:
 
     def fill_in(self, pattern: str, code: str, path: str, slot: str = "", *, ending: str = "") -> str:
         """A place for a file of a system: pattern with everything put in; `ending` where it is not that of `path`."""
-        system, file = self.systems.get(code), path.rpartition("/")[2]
+        file = path.rpartition("/")[2]
         stem, dot, own = file.rpartition(".")
-        words = {"root": self.root, "folder": system.folders[0] if system else code, "code": code, "CODE": code.upper(),
-                 "name": (system.name if system else "") or code, "number": system.number if system else 0,
-                 "stem": stem if dot else file, "file": file, "ending": ending or (own if dot else ""),
-                 "slot": slot}
-        return re.sub("/+", "/", pattern.format(**words)).strip("/")
+        filled = pattern.format(**self._words_of(code), stem=stem if dot else file, file=file,
+                                ending=ending or (own if dot else ""), slot=slot)
+        return (re.sub("/+", "/", filled) if "//" in filled else filled).strip("/")
+
+    def _words_of(self, code: str) -> dict[str, str | int]:
+        """What patterns say of a system."""
+        if code not in self._words:
+            system = self.systems.get(code)
+            self._words[code] = {
+                "root": self.root, "folder": system.folders[0] if system else code, "code": code, "CODE": code.upper(),
+                "name": (system.name if system else "") or code, "number": system.number if system else 0}
+        return self._words[code]
+
+    @cached_property
+    def _words(self) -> dict[str, dict[str, str | int]]:
+        return {}
 
 
 def shipped() -> dict[str, FolderPlan]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from mosscrate.core.fill.systems import systems
 
@@ -18,8 +18,7 @@ _ARTICLES = re.compile(r"\b(the|a|an|der|die|das|le|la|les|el|los|las|il|lo|o|os
 _LETTERS = re.compile(r"[^0-9a-z]+")
 
 
-@dataclass(frozen=True, slots=True)
-class Game:
+class Game(NamedTuple):
     """A game by which a save may be meant: its system, its file's name on the card, what its header says of saves."""
 
     system: str
@@ -45,7 +44,7 @@ class Games:
 
         One that was noted already is known better now.
         """
-        for each in {game.name, name or game.name}:
+        for each in (game.name,) if name in ("", game.name) else (game.name, name):
             _note(self._by_stem, stem_of(each).casefold(), game)
             self._unread.append((each, game))
 
@@ -71,9 +70,9 @@ class Games:
 
 
 def _note(games: dict[str, tuple[Game, ...]], key: str, game: Game) -> None:
-    known = games.get(key, ())
-    games[key] = (*(each for each in known if (each.system, each.name) != (game.system, game.name)), game) \
-        if known else (game,)
+    known = games.get(key)
+    games[key] = (game,) if known is None else (*(each for each in known if (each.system, each.name) !=
+                                                  (game.system, game.name)), game)
 
 
 def _of_system(found: tuple[Game, ...] | None, system: str) -> list[Game]:

@@ -104,8 +104,7 @@ def _renamed(placed: list[Placed], plan: FolderPlan, ground: Ground, card: OnThe
 def _same(placed: Placed, alike: dict[bytes, list[Entry]], card: OnTheCard) -> Entry | None:
     """The file of the card with the same contents; None where there is none, or no time to compare."""
     try:
-        with placed.origin.opened() as read:
-            candidates = alike.get(print_of(placed.size, read(0, min(FRONT, placed.size))), [])
+        candidates = alike.get(_print_of(placed), [])
         for entry in candidates:
             if card.is_equal(placed.origin, entry):
                 candidates.remove(entry)
@@ -113,6 +112,14 @@ def _same(placed: Placed, alike: dict[bytes, list[Entry]], card: OnTheCard) -> E
     except MossError:
         return None
     return None
+
+
+def _print_of(placed: Placed) -> bytes:
+    """See Brought.print; of what comes out of an archive, where that is not the whole of it. Raises MossError."""
+    if placed.file.print and not placed.is_unpacked:
+        return placed.file.print
+    with placed.origin.opened() as read:
+        return print_of(placed.size, read(0, min(FRONT, placed.size)))
 
 
 def _take_along(entry: Entry, game: Placed, plan: FolderPlan, ground: Ground, along: dict[str, str]) -> None:

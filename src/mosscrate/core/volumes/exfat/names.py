@@ -22,7 +22,7 @@ def why_not(name: str) -> str:
     """Why a name cannot stand on an exFAT volume; "" when it can."""
     if not name or name in (".", ".."):
         return "it is empty or a dot"
-    if set(name) & _FORBIDDEN:
+    if not _FORBIDDEN.isdisjoint(name):
         return "it holds one of \" * / : < > ? \\ |"
     return "" if len(name.encode("utf-16-le", "surrogatepass")) <= 2 * MAX_NAME else "it is longer than 255 characters"
 

@@ -64,7 +64,7 @@ def why_not(name: str) -> str:
     """Why a name cannot stand on a FAT volume; "" when it can."""
     if not name or name in (".", "..") or name != name.rstrip(" ."):
         return "it is empty or ends in a dot or space"
-    if set(name) & _FORBIDDEN:
+    if not _FORBIDDEN.isdisjoint(name):
         return "it holds one of \" * / : < > ? \\ |"
     return "" if len(name.encode("utf-16-le")) <= 2 * MAX_NAME else "it is longer than 255 characters"
 
