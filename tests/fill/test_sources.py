@@ -331,3 +331,36 @@ def test_what_comes_meanwhile_into_a_folder_is_not_written_over(tmp_path):
             pour(home, found.sorted, Watch())
     assert (there / "gb" / "Tide.gb").read_bytes() == b"came meanwhile"
     assert len(list((there / "gb").iterdir())) == 2
+
+
+def test_discs_of_one_name_from_two_folders_archives_and_volumes_stay_apart(tmp_path, bench):
+    rnd, plan = random.Random(5), shipped()["long-names-saves-apart"]
+    discs = [{"psx/Tide.cue": b'FILE "Tide.bin" BINARY\n', "psx/Tide.bin": disc(rnd)} for _ in range(4)]
+    tops = [make(tmp_path / name / "roms", files) for name, files in zip("ab", discs, strict=False)]
+    make(tops[0], {path.replace("psx", "psx/Tide"): data for path, data in discs[2].items()})
+    with zipfile.ZipFile(tops[0] / "psx" / "Tide.zip", "w") as archive:
+        for path, data in discs[3].items():
+            archive.writestr(path, data)
+    card = fresh(bench)
+    found = filled(card, bench, Sources(tops), plan)
+    assert "3 files brought in have the name of another one, and other contents: Tide.cue, Tide.cue, Tide.cue." in [
+        q.sentence for q in found.sorted.questions]
+    there = {path: data for path, data in on(card).items() if path.endswith((".cue", ".bin"))}
+    assert sorted(data for path, data in there.items() if path.endswith(".bin")) == sorted(
+        files["psx/Tide.bin"] for files in discs)
+    assert all(f"{path.removesuffix('.cue')}.bin" in there for path in there if path.endswith(".cue"))
+    assert len(there) == 8
+    assert fill(card, Sources(tops), plan, Watch(), partition=2).sheet is None
+    left = fill(fresh(bench), Sources(tops), plan, Watch(), partition=2, answers={"met": "leave out"})
+    assert len(left.sorted.coming) == 2
+
+
+def test_large_files_are_only_the_same_when_more_than_their_beginning_is(tmp_path):
+    rnd = random.Random(6)
+    one = rnd.randbytes(300_000)
+    other = one[:200_000] + rnd.randbytes(100_000)
+    top = make(tmp_path / "x", {"a/Tide.gb": one, "b/Tide.gb": other, "c/Tide.gb": one})
+    first, second, third = bring([top], Watch())
+    for budget, same in ((10 * MIB, True), (0, None)):
+        card = OnTheCard(lambda *_: b"", lambda _: iter(()), budget)
+        assert (card.are_same(first, second), card.are_same(first, third)) == (False, same)

@@ -80,17 +80,24 @@ class Brought:
     title: str = ""
 
     @cached_property
+    def name(self) -> str:
+        """The last part of its path."""
+        return self.path.name
+
+    @cached_property
     def ending(self) -> str:
         """Without the dot, in small letters."""
-        return self.path.suffix[1:].strip().casefold()
+        stem, dot, ending = self.name.rpartition(".")
+        return ending.strip().casefold() if stem and dot else ""
 
 
 def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> list[Brought]:
     """Look at every file below some folders, and in archives. Raises MediumError where one is not there, Stopped."""
-    found = list[Brought]()
-    for folder in folders:
+    found, tops = list[Brought](), Tops()
+    for folder in dict.fromkeys(folders):
         if not os.path.exists(folder):
             raise MediumError(f"There is no {folder} to bring in. Nothing was changed.")
+        top = tops.of_folder(folder) if folder.is_dir() else tops.of_loose_files(folder.parent)
         for path in _files(folder):
             watch.check()
             within = path.relative_to(folder) if path != folder else Path(path.name)
@@ -98,9 +105,8 @@ def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> lis
                 status = path.stat()
             except OSError:
                 continue                                     # gone meanwhile
-            found += _with_contents(_File(PurePosixPath(folder.name) if path != folder else PurePosixPath(),
-                                          PurePosixPath(within), LocalFile(path), status.st_size,
-                                          int(status.st_mtime)), lists)
+            found += _with_contents(_File(top, PurePosixPath(within), LocalFile(path), status.st_size,
+                                          int(status.st_mtime)), lists, tops)
     return found
 
 
@@ -117,6 +123,32 @@ def bring_from_volume(name: str, volume: Volume, partition: int, watch: Watch,
         found.append(_known(_File(PurePosixPath(name), PurePosixPath(entry.path), OnCard(volume, entry, partition),
                                   entry.size, entry.modified or 0), lists))
     return sorted(found, key=lambda each: str(each.path))
+
+
+class Tops:
+    """The names under which things are brought in, so that no two files have one path: sheets find theirs by it."""
+
+    def __init__(self) -> None:
+        self._taken: dict[str, Path] = {}
+
+    def of_folder(self, folder: Path) -> PurePosixPath:
+        """Its name; where another one has that, with as many folders above it as tell them apart."""
+        parts = folder.absolute().parts[1:]
+        tops = (PurePosixPath(*parts[-depth:]) for depth in range(1, len(parts) + 1))
+        return next((top for top in tops if self._claims(top, folder)), PurePosixPath(*parts))
+
+    def of_loose_files(self, folder: Path) -> PurePosixPath:
+        """Nothing for files out of one folder; the name of theirs for those out of others."""
+        return PurePosixPath() if self._claims(PurePosixPath(), folder) else self.of_folder(folder)
+
+    def of_archive(self, place: PurePosixPath, archive: Path) -> PurePosixPath:
+        """Its path without the ending, where nothing else is called so."""
+        bare = place.with_suffix("")
+        is_free = not archive.with_suffix("").is_dir() and self._claims(bare, archive)
+        return bare if is_free else place
+
+    def _claims(self, top: PurePosixPath, owner: Path) -> bool:
+        return self._taken.setdefault(str(top).casefold(), owner) == owner
 
 
 @dataclass(frozen=True)
@@ -147,7 +179,7 @@ def _files(folder: Path) -> Iterator[Path]:
                 yield path
 
 
-def _with_contents(file: _File, lists: Lists) -> list[Brought]:
+def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
     """A file; of an archive with more than one game, or with folders, what is in it."""
     assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
     if not is_archive(file.origin.path):
@@ -171,7 +203,7 @@ def _with_contents(file: _File, lists: Lists) -> list[Brought]:
         return [own if listed is None else replace(
             own, role=Role.GAME, system=listed.system, sure=3, title=listed.title, packed=Packed(inside[0]),
             reason=f"{listed.source} lists what is in it as “{listed.title}”")]
-    top = file.top / file.within.with_suffix("")
+    top = tops.of_archive(file.top / file.within, file.origin.path)
     return [_known(_File(top, PurePosixPath(*_inner(each.name)), Packed(each), each.size, each.modified), lists)
             for each in inside if _inner(each.name)]
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Protocol
 
 from mosscrate.core.fill.bringing import Brought, Role
-from mosscrate.core.fill.comparing import OnTheCard, are_same
+from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import LocalFile
 from mosscrate.core.fill.pictures.gallery import Gallery
@@ -84,7 +84,7 @@ class Companions:
             return placing.at(file, to)
         if rival is None and (entry is None or placing.answers.get("both save") == "use the ones brought in"):
             return placing.at(file, to)
-        if rival is not None and are_same(file, rival):
+        if rival is not None and placing.card.are_same(file, rival) is not False:
             return placing.leave(file, f"the same comes from {rival.group} already", Cause.NONE)
         if entry is not None and is_empty(file.origin.read()):
             return placing.leave(file, "nothing was ever saved in it, and the card has one", Cause.NONE)

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Protocol
+from typing import ClassVar, Protocol
 
 from mosscrate.core.contents.members import Member
 from mosscrate.core.errors import MediumError
@@ -29,6 +29,10 @@ class Origin(Protocol):
     def home(self) -> int | None:
         """The partition of the other card on which it lies; None for files of this computer."""
 
+    @property
+    def reads_anywhere(self) -> bool:
+        """Whether any place of it is read at once."""
+
     def opened(self) -> AbstractContextManager[ReadAt]:
         """A context with (at, count) → bytes, fewer at the end. Raises MediumError."""
 
@@ -42,6 +46,7 @@ class LocalFile:
 
     path: Path
     home: None = None
+    reads_anywhere: ClassVar[bool] = True
 
     @property
     def said(self) -> str:
@@ -76,6 +81,7 @@ class Packed:
 
     member: Member
     home: None = None
+    reads_anywhere: ClassVar[bool] = False
 
     @property
     def said(self) -> str:
@@ -100,6 +106,7 @@ class OnCard:
     volume: Volume
     entry: Entry
     home: int
+    reads_anywhere: ClassVar[bool] = True
 
     @property
     def said(self) -> str:

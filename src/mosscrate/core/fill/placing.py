@@ -13,7 +13,7 @@ from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.companions import Companions
-from mosscrate.core.fill.comparing import OnTheCard, are_same
+from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import Origin
 from mosscrate.core.fill.pictures.gallery import Gallery
@@ -67,10 +67,11 @@ class Placing:
                 parts[each.lead].append(each)
         for each in _by_liking([each for each in games if not each.lead], self.plan):
             found += self._set(each, parts)
-        done = {str(each.file.path) for each in found}
-        for each in games:
-            if str(each.path) not in done:                        # lists that name each other
-                found += self._set(replace(each, lead=""), {})
+        if parts:
+            done = {str(each.file.path) for each in found}
+            for each in games:
+                if each.lead and str(each.path) not in done:      # lists that name each other
+                    found += self._set(replace(each, lead=""), {})
         for each in brought:
             if each.role != Role.GAME:
                 found += self._other(each)
@@ -91,52 +92,64 @@ class Placing:
     def _set(self, lead: Brought, parts: dict[str, list[Brought]]) -> list[Placed]:
         """A game, with the files that it names."""
         below = _below(lead, parts) if lead.is_lead else []
-        first = self._wanted(lead) or [self._game(lead, has_parts=bool(below))]
-        main = first[0]
-        if main.act == Act.LEAVE or main.file.role != Role.GAME:
-            if lead.ending == "m3u" and below:             # its discs stand for themselves
-                discs = [each for each in below if each.lead == str(lead.path)]
-                return first + [placed for disc in discs for placed in self._set(replace(disc, lead=""), parts)]
-            return first + [self.leave(each, main.why, main.cause) for each in below]
+        wanted = self._wanted(lead)
         if not below:
-            return first
-        return self._together(lead, below, PurePosixPath(main.to).parent)
+            return wanted or [self._game(lead)]
+        target = self._target(lead, has_parts=True)
+        if not wanted and target.path:
+            return self._together(lead, below, PurePosixPath(self.stands(target.path, keeps_name=True)).parent)
+        first = wanted or [self.leave(lead, target.why, target.cause)]
+        if lead.ending == "m3u":                           # its discs stand for themselves
+            discs = [each for each in below if each.lead == str(lead.path)]
+            return first + [placed for disc in discs for placed in self._set(replace(disc, lead=""), parts)]
+        return first + [self.leave(each, first[0].why, first[0].cause) for each in below]
 
     def _together(self, lead: Brought, parts: list[Brought], folder: PurePosixPath) -> list[Placed]:
-        """A set in one folder under its own names; in another one where the card has a different one of that name."""
+        """A set in one folder under its own names; in another one where a different one of that name is or comes."""
         every = [lead, *parts]
         inner = {id(each): _within(each, lead) for each in every}
-        self.ground.taken.pop(self.ground.facts.folded(str(folder / lead.path.name)), None)
         for number in range(1, 100):
             base = folder if number == 1 else folder.parent / f"{folder.name} ({number})" \
                 if folder.name == lead.path.stem else folder / f"{lead.path.stem} ({number})"
             places = [str(base / inner[id(each)]) for each in every]
             if not any(self._differs(each, to) for each, to in zip(every, places, strict=True)):
                 break
-        return [self.at(each, to, keeps_name=True) for each, to in zip(every, places, strict=True)]
+        rival = self.ground.taken.get(self.ground.facts.folded(str(folder / lead.name))) if number > 1 else None
+        if rival is not None and self.answers.get(MET) == LEAVE_OUT:
+            return [self.leave(each, _meets(rival, "goes there already"), Cause.MET) for each in every]
+        placed = [self.at(each, to, keeps_name=True) for each, to in zip(every, places, strict=True)]
+        if rival is not None:
+            placed[0] = replace(placed[0], why=_meets(rival, "has its name"))
+        if placed[0].to:
+            self.games.add(Game(lead.system, placed[0].to.rpartition("/")[2], lead.saves), lead.name)
+        return placed
 
     def _differs(self, file: Brought, to: str) -> bool:
         folded = self.ground.facts.folded(to)
         if folded in self.ground.taken:
-            return True
+            return self.card.are_same(file, self.ground.taken[folded]) is False
         entry = self.ground.there.get(folded)
         if entry is None:
             return False
         return entry.kind != Kind.FILE or entry.size != file.size or self.card.is_equal(file.origin, entry) is False
 
-    def _game(self, file: Brought, *, has_parts: bool) -> Placed:
+    def _target(self, file: Brought, *, has_parts: bool) -> Target:
         if file.group in self._out:
-            return self.leave(file, "its group is left out", Cause.GROUP)
+            return Target("", "its group is left out", Cause.GROUP)
         target = self._of_game(file, has_parts=has_parts)
-        if not target.path:
-            return self.leave(file, target.why, target.cause)
-        if file.ending in DISCS:
+        if target.path and file.ending in DISCS:
             other = self._discs.setdefault((file.system, file.path.stem.casefold()), file)
             if other.ending != file.ending:
-                return self.leave(file, f"“{other.path.name}” of the same disc is brought in", Cause.NONE)
-        placed = self.at(file, target.path, keeps_name=has_parts)
+                return Target("", f"“{other.name}” of the same disc is brought in")
+        return target
+
+    def _game(self, file: Brought) -> Placed:
+        target = self._target(file, has_parts=False)
+        if not target.path:
+            return self.leave(file, target.why, target.cause)
+        placed = self.at(file, target.path)
         if placed.to:
-            self.games.add(Game(file.system, placed.to.rpartition("/")[2], file.saves), file.path.name)
+            self.games.add(Game(file.system, placed.to.rpartition("/")[2], file.saves), file.name)
         return placed
 
     def _wanted(self, file: Brought) -> list[Placed]:
@@ -168,7 +181,7 @@ class Placing:
             return self.leave(file, "this plan says nothing of system files", Cause.SYSTEM)
         if ("{code}" in pattern.casefold() or "{folder}" in pattern) and not file.system:
             return self.leave(file, "it is not known which system wants it", Cause.SYSTEM)
-        return self.at(file, self.plan.fill_in(pattern, file.system, file.path.name))
+        return self.at(file, self.plan.fill_in(pattern, file.system, file.name))
 
     def _of_game(self, file: Brought, *, has_parts: bool) -> Target:
         way = self._way(file.system)
@@ -180,8 +193,8 @@ class Placing:
                 f"ending {file.system} {file.ending}") != "bring in all the same":
             some = listed([*way.opens[:4], *way.packed])
             return Target("", f"this card opens {some} for {file.system}, not {file.ending}", Cause.ENDING)
-        return Target(f"{way.folder}/{file.path.stem}/{file.path.name}" if has_parts and way.has_folders else
-                      f"{way.folder}/{file.path.name}")
+        return Target(f"{way.folder}/{file.path.stem}/{file.name}" if has_parts and way.has_folders else
+                      f"{way.folder}/{file.name}")
 
     def _way(self, code: str) -> Way:
         if code not in self._ways:
@@ -214,11 +227,13 @@ class Placing:
         entry = ground.there.get(folded)
         if folded in ground.taken:
             other = ground.taken[folded]
-            if are_same(file, other):
-                return self.leave(file, f"the same comes from {other.group} already", Cause.NONE, to)
+            is_same = self.card.are_same(file, other)
+            if is_same is not False:
+                same = "the same" if is_same else "what seems the same, by its size and some places,"
+                return self.leave(file, f"{same} comes from {other.group} already", Cause.NONE, to)
             if keeps_name or file.role not in (Role.GAME, Role.SAVE) or self.answers.get(MET) == LEAVE_OUT:
-                return self.leave(file, f"“{other.path.name}” of {other.group} goes there already", Cause.MET, to)
-            return replace(self.at(file, self._numbered(to)), why=f"“{other.path.name}” of {other.group} has its name")
+                return self.leave(file, _meets(other, "goes there already"), Cause.MET, to)
+            return replace(self.at(file, self._numbered(to)), why=_meets(other, "has its name"))
         if entry is not None and entry.kind != Kind.FILE:
             return self.leave(file, "a folder of that name is there", Cause.IN_THE_WAY, to)
         if entry is None and ground.is_full(to):
@@ -290,6 +305,10 @@ class Placing:
                                       number=max(numbers, default=len(self.plan.systems)) + self._made)
 
 
+def _meets(other: Brought, how: str) -> str:
+    return f"“{other.name}” of {other.group} {how}"
+
+
 def _by_liking(games: list[Brought], plan: FolderPlan) -> list[Brought]:
     """Of one disc in several forms the one first that the plan likes best; the others meet its name then."""
     return sorted(games, key=lambda each: _liking(each, plan))
@@ -315,7 +334,7 @@ def _below(lead: Brought, parts: dict[str, list[Brought]]) -> list[Brought]:
 def _within(file: Brought, lead: Brought) -> PurePosixPath:
     """Its path seen from the folder of the sheet; what lies elsewhere comes beside it."""
     base = lead.path.parent
-    return file.path.relative_to(base) if file.path.is_relative_to(base) else PurePosixPath(file.path.name)
+    return file.path.relative_to(base) if file.path.is_relative_to(base) else PurePosixPath(file.name)
 
 
 def _is_game(name: str) -> bool:

@@ -40,7 +40,7 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
     if not sheets:
         return list(brought), []
     by_path = {str(each.path).casefold(): each for each in brought}
-    lead_of, lacking = dict[str, str](), list[Lacking]()
+    lead_of, lacking = dict[str, str](), list[Lacking]()         # by paths, which no two files share; see Tops
     for sheet in sheets:
         names = _named_by(sheet)
         if names is None:
@@ -54,9 +54,9 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
                 lead_of.setdefault(str(part.path), str(sheet.path))
         if missing and sheet.ending not in BY_STEM:
             lacking.append(Lacking(sheet, tuple(missing)))
-    members = defaultdict[str, list[Brought]](list)
+    leads, members = set(lead_of.values()), defaultdict[str, list[Brought]](list)
     for each in brought:
-        if str(each.path) in lead_of or str(each.path) in lead_of.values():
+        if str(each.path) in lead_of or str(each.path) in leads:
             members[_top(str(each.path), lead_of)].append(each)
     found = list(brought)
     at = {str(each.path): number for number, each in enumerate(brought)}
@@ -66,7 +66,7 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
             own = str(each.path)
             named = f"“{PurePosixPath(lead_of[own]).name}” names it" if own in lead_of else ""
             found[at[own]] = replace(each, role=Role.GAME, system=best.system, sure=best.sure,
-                                     lead=lead_of.get(own, ""), is_lead=own in lead_of.values(),
+                                     lead=lead_of.get(own, ""), is_lead=own in leads,
                                      reason=named or best.reason, saves=())
     return found, lacking
 

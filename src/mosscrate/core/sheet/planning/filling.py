@@ -279,7 +279,8 @@ def _from_card(source: Medium, card: Medium | None, blocks: Blocks, watch: Watch
             continue
         volume = open_partition(blocks, look.index)
         if len(SYSTEM_TREE & {entry.path for entry in volume.tree().entries}) < SYSTEM_FOLDERS:
-            found += bring_from_volume(source.name, volume, look.index, watch, lists)
+            found += bring_from_volume(f"partition {look.index} of {source.name}" if found else source.name, volume,
+                                       look.index, watch, lists)
     return found
 
 
