@@ -177,6 +177,15 @@ def test_a_part_that_is_missing_is_named(gone, said, tmp_path, card):
             assert any(said in f.sentence for f in survey(disk).findings)
 
 
+def test_a_cartridge_beside_a_zip_of_its_name_is_no_part_of_it(tmp_path, card):
+    with zipfile.ZipFile(tmp_path / "Hill.zip", "w") as archive:
+        archive.writestr("card.img", card[:MIB])
+    (tmp_path / "Hill.z64").write_bytes(bytes(MIB))
+    with Shelf().find(str(tmp_path / "Hill.zip")).open() as disk:
+        assert disk.size == MIB
+    assert Shelf().find(str(tmp_path / "Hill.z64")).size == MIB
+
+
 def test_the_last_part_of_a_7z_is_missed_before_anything_is_unpacked(tmp_path, card):
     first = cut_up(seven()(tmp_path, card), "{}.{:03}", 3)
     (tmp_path / "card.7z.003").unlink()

@@ -173,6 +173,8 @@ def test_a_server_that_is_busy_is_waited_for_and_one_that_lies_is_not_believed(t
         fetch(address, games(4), gallery, Watch(), sleep=waited.append)
     for wrong in ("ftp://x", "http://", "http://x/y", "http://x:99999999"):
         with pytest.raises(MediumError, match="no address"):
+            Sources(pictures_from=wrong)
+        with pytest.raises(MediumError, match="no address"):
             PictureServer(wrong, Watch())
 
 

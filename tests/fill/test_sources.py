@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import subprocess
 import zipfile
 import zlib
 from pathlib import Path
@@ -364,3 +365,48 @@ def test_large_files_are_only_the_same_when_more_than_their_beginning_is(tmp_pat
     for budget, same in ((10 * MIB, True), (0, None)):
         card = OnTheCard(lambda *_: b"", lambda _: iter(()), budget)
         assert (card.are_same(first, second), card.are_same(first, third)) == (False, same)
+
+
+def test_archives_in_parts_are_gone_through_and_a_missing_part_is_told(tmp_path, bench):
+    rnd, top = random.Random(7), tmp_path / "packs"
+    top.mkdir()
+    games = {kind: {f"{kind}/Hill {kind} {k}.gb": gb(rnd) + rnd.randbytes(90_000) for k in range(3)}
+             for kind in ("seven", "joined", "split", "lost")}
+    for kind in ("seven", "lost"):
+        write_7z(tmp_path / f"{kind}.7z", games[kind], "lzma2")
+    for kind in ("joined", "split"):
+        with zipfile.ZipFile(tmp_path / f"{kind}.zip", "w") as packed:
+            for name, data in games[kind].items():
+                packed.writestr(name, data)
+    for name in ("seven.7z", "joined.zip", "lost.7z"):
+        data = (tmp_path / name).read_bytes()
+        for number, at in enumerate(range(0, len(data), 100_000), 1):
+            (top / f"{name}.{number:03}").write_bytes(data[at:at + 100_000])
+    (top / "lost.7z.002").unlink()
+    subprocess.run(["zip", "-q", "-s", "128k", tmp_path / "split.zip", "--out", top / "split.zip"], check=True)
+    assert (top / "split.z02").exists()
+    (top / "split.z64").write_bytes(SAMPLES["n64"][1](rnd))
+    (top / "alone.001").write_bytes(b"of something else")
+    card = fresh(bench)
+    found = filled(card, bench, Sources([top]))
+    there = on(card)
+    for kind in ("seven", "joined", "split"):
+        assert {path: there.get(f"gb/{path.rpartition('/')[2]}") for path in games[kind]} == games[kind]
+    assert any(path.endswith("split.z64") for path in there)
+    said = [q.sentence for q in found.sorted.questions]
+    assert any("of packs cannot be read and are left out. lost.7z.001 is one part of a set; missing beside it: "
+               "lost.7z.002" in each for each in said)
+    assert any("since nothing tells what for: alone.001." in each for each in said)
+
+
+def test_pictures_of_save_states_go_with_them(tmp_path, bench):
+    game = gb(random.Random(8))
+    top = make(tmp_path / "x", {"GB/Hill.gb": game, "GB/Hill.state1": b"made up", "GB/Hill.state1.png": b"a picture"})
+    out = fill(fresh(bench), Sources([top]), shipped()["short-codes-saves-beside"], Watch(), partition=2)
+    assert "2 save states of GB are left out: save states rarely move between programs." in [
+        q.sentence for q in out.sorted.questions]
+    plan = next(plan for plan in shipped().values() if plan.states is not None)
+    answers = {"states GB": "bring in all the same"}
+    come = fill(fresh(bench), Sources([top]), plan, Watch(), partition=2, answers=answers)
+    places = {p.file.path.name: p.to for p in come.sorted.placed}
+    assert places["Hill.state1.png"] == places["Hill.state1"] + ".png"

@@ -15,10 +15,12 @@ from functools import cached_property, lru_cache
 from pathlib import Path
 from stat import S_ISLNK
 
-from mosscrate.core.blocks import FileBlocks
+from mosscrate.core.blocks import Blocks, FileBlocks
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images.packing import ARCHIVES
 from mosscrate.core.images.packing.members import Member as Listed
+from mosscrate.core.images.packing.members import Wrapping
+from mosscrate.core.images.packing.parts import head_of, join_with, may_be_part
 from mosscrate.core.images.packing.seven_zip_rar import InOrder
 
 BETWEEN = "//"
@@ -27,6 +29,7 @@ FIRST = 512
 DAMAGES = (OSError, zipfile.BadZipFile, NotImplementedError, ValueError, EOFError, RuntimeError, zlib.error)
 MOST = 20_000                            # members of an archive that are looked at
 OTHERS = ("7z", "rar", "tar")
+IN_ORDER = ("7z", "rar")                 # kinds whose members are best read as they lie
 HELD = 4                                 # archives that stay open, so that their lists are read once
 
 
@@ -71,8 +74,23 @@ class Member:
 
 
 def is_archive(path: Path) -> bool:
-    """Whether a file is an archive by its ending."""
-    return path.suffix[1:].casefold() in ("zip", *OTHERS)
+    """Whether a file is an archive, or the first part of one, by its ending."""
+    return _ending_of(path) in ("zip", *OTHERS)
+
+
+def archive_of(path: Path) -> Path | None:
+    """The file by which the archive goes that a file is, or is a part of; None for other files.
+
+    Raises MediumError where a part is missing.
+    """
+    is_numbered = path.suffix[1:].isdecimal()
+    return head_of(path) if is_archive(path) or (not is_numbered and may_be_part(path)) else None
+
+
+def _ending_of(path: Path) -> str:
+    """Its ending; of a part with a number, the one in front of that."""
+    whole = path.with_suffix("") if path.suffix[1:].isdecimal() else path
+    return whole.suffix[1:].casefold()
 
 
 def is_member(text: str) -> bool:
@@ -143,22 +161,27 @@ class _Other(_Archive):
                                   number if self._is_in_order else 0, held=self)
                 for number, each in enumerate(self._listed[:MOST]) if each.size is not None}
 
-    @property
+    @cached_property
     def _is_in_order(self) -> bool:
-        return self.path.suffix.casefold() != ".tar"
+        return self._kind.kind in IN_ORDER
 
     @cached_property
     def _listed(self) -> list[Listed]:
         with _damage_told(self.path):
-            blocks = self._blocks
-            kind = next((each for each in ARCHIVES if each.probe(blocks.read(0, min(FIRST, blocks.size)))), None)
-            if kind is None:
-                raise MediumError(f"{self.path.name} cannot be unpacked: it is no archive, or damaged at its front.")
-            return list(kind.members(blocks))
+            return list(self._kind.members(self._blocks))
 
     @cached_property
-    def _blocks(self) -> FileBlocks:
-        blocks = FileBlocks(os.open(self.path, os.O_RDONLY | os.O_CLOEXEC), self.path, writable=False)
+    def _kind(self) -> Wrapping:
+        blocks = self._blocks
+        kind = next((each for each in ARCHIVES if each.probe(blocks.read(0, min(FIRST, blocks.size)))), None)
+        if kind is None:
+            raise MediumError(f"{self.path.name} cannot be unpacked: it is no archive, or damaged at its front.")
+        return kind
+
+    @cached_property
+    def _blocks(self) -> Blocks:
+        with _damage_told(self.path):
+            blocks = join_with(FileBlocks(os.open(self.path, os.O_RDONLY | os.O_CLOEXEC), self.path, writable=False))
         weakref.finalize(self, blocks.close)
         return blocks
 
@@ -193,7 +216,7 @@ def _archive(path: Path) -> _Archive:
 
 @lru_cache(maxsize=HELD)
 def _held(path: Path, _changed: int, _size: int, _node: int) -> _Archive:
-    return _Other(path) if path.suffix[1:].casefold() in OTHERS else _Zip(path)
+    return _Other(path) if _ending_of(path) in OTHERS or may_be_part(path) else _Zip(path)
 
 
 @contextmanager

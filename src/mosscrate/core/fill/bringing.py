@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from mosscrate.core.contents.files import FileKind, kind_of
-from mosscrate.core.contents.members import is_archive, members
+from mosscrate.core.contents.members import archive_of, is_archive, members
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
 from mosscrate.core.fill.headers import FRONT, Reading, read_header
@@ -23,9 +23,11 @@ from mosscrate.core.fill.systems import MAYBE, systems
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
 
+OF_A_STATE = ".png"                      # behind the whole name of a state: how it looked
 STATE_ENDINGS = ("state", "st", "ss", "oops")
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
 PACKED = ("zip", "7z", "chd", "cue", "gdi", "ccd", "mds", "m3u")
+NOTHING_TELLS = "nothing tells what it is for"
 TEXTS = {"txt", "nfo", "diz", "md", "htm", "html", "url"}
 
 
@@ -93,14 +95,18 @@ class Brought:
 
 def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> list[Brought]:
     """Look at every file below some folders, and in archives. Raises MediumError where one is not there, Stopped."""
-    found, tops = list[Brought](), Tops()
+    found, tops, done = list[Brought](), Tops(), set[Path]()
     for folder in dict.fromkeys(folders):
         if not os.path.exists(folder):
             raise MediumError(f"There is no {folder} to bring in. Nothing was changed.")
         top = tops.of_folder(folder) if folder.is_dir() else tops.of_loose_files(folder.parent)
-        for path in _files(folder):
+        for each in _files(folder):
             watch.check()
-            within = path.relative_to(folder) if path != folder else Path(path.name)
+            path = _archive_of(each) or each
+            if path in done:
+                continue                                     # another part of it
+            done |= {path} if path != each else set()
+            within = path.relative_to(folder) if each != folder else Path(path.name)
             try:
                 status = path.stat()
             except OSError:
@@ -123,6 +129,13 @@ def bring_from_volume(name: str, volume: Volume, partition: int, watch: Watch,
         found.append(_known(_File(PurePosixPath(name), PurePosixPath(entry.path), OnCard(volume, entry, partition),
                                   entry.size, entry.modified or 0), lists))
     return sorted(found, key=lambda each: str(each.path))
+
+
+def _archive_of(path: Path) -> Path | None:
+    try:
+        return archive_of(path)
+    except MediumError:
+        return path                                          # opening it tells what is missing
 
 
 class Tops:
@@ -224,7 +237,7 @@ def _known(file: _File, lists: Lists) -> Brought:
     is_picture = kind_of(Entry(path.name, Kind.FILE, 0, None, 0)) == FileKind.PICTURE
     for role, reason, is_it in (
             (Role.SAVE, "its ending", ending in SAVES),
-            (Role.STATE, "its ending", ending.rstrip("0123456789") in STATE_ENDINGS),
+            (Role.STATE, "its ending", ending_of_state(path.name).rstrip("0123456789") in STATE_ENDINGS),
             (Role.SYSTEM, "the folder of system files", Use.SYSTEM in uses),
             (Role.PICTURE, "the folder of pictures", Use.PICTURES in uses and is_picture)):
         if is_it:
@@ -254,7 +267,12 @@ def _game(own: Brought, by_folder: str, lists: Lists) -> Brought:
     usual = (*known.by_code[by_folder].shared, *known.by_code[by_folder].endings, *PACKED) if by_folder else ()
     if own.ending in usual:
         return replace(own, role=Role.GAME, system=by_folder, reason="its folder and ending", sure=1)
-    return replace(own, reason="nothing tells what it is for")
+    return replace(own, reason=NOTHING_TELLS)
+
+
+def ending_of_state(name: str) -> str:
+    """The ending that says whether a file is a save state; of a picture beside one, that of its state."""
+    return _ending(name.removesuffix(OF_A_STATE))
 
 
 def look_at(size: int, read: ReadAt, ending: str) -> tuple[Reading, bytes]:

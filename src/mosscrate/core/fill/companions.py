@@ -6,7 +6,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Protocol
 
-from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.bringing import OF_A_STATE, Brought, Role
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.origins import LocalFile
@@ -99,9 +99,11 @@ class Companions:
     def _state(self, file: Brought) -> Placed:
         if self._placing.answers.get(f"states {file.group}") != "bring in all the same":
             return self._placing.leave(file, "save states rarely move between programs", Cause.STATES)
-        games = self._placing.games.of(file.path.name, file.system)
-        target = self._by_pattern(file, games[0] if games else Game(file.system, file.path.name), "states")
-        return self._placing.at(file, target.path) if target.path else \
+        name = file.name.removesuffix(OF_A_STATE)
+        games = self._placing.games.of(name, file.system)
+        state = replace(file, path=file.path.with_name(name))
+        target = self._by_pattern(state, games[0] if games else Game(file.system, name), "states")
+        return self._placing.at(file, f"{target.path}{file.name.removeprefix(name)}") if target.path else \
             self._placing.leave(file, target.why, Cause.STATES)
 
     def _picture(self, file: Brought) -> Placed:

@@ -36,6 +36,7 @@ class Cause(StrEnum):
     FOLDER = "folder"
     ENDING = "ending"
     UNKNOWN = "unknown"
+    UNREADABLE = "unreadable"
     SAVES = "saves"
     SIZE = "save size"
     STATES = "states"

@@ -11,7 +11,7 @@ from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import menu_name, proposed_name
 from mosscrate.core.errors import MossError
-from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.bringing import NOTHING_TELLS, Brought, Role
 from mosscrate.core.fill.companions import Companions
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
@@ -173,7 +173,7 @@ class Placing:
                 return [self._system_file(file)]
             case Role.SAVE | Role.STATE | Role.PICTURE:
                 return [self._companions.place(file)]
-        return [self.leave(file, file.reason or "nothing tells what it is for", Cause.UNKNOWN)]
+        return [self.leave(file, file.reason, Cause.UNKNOWN if file.reason == NOTHING_TELLS else Cause.UNREADABLE)]
 
     def _system_file(self, file: Brought) -> Placed:
         pattern = self.plan.system_files

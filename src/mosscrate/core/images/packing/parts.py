@@ -14,6 +14,7 @@ from mosscrate.core.errors import MediumError
 NUMBERED = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,4})$")                            # name.7z.001
 PART = re.compile(r"(?P<stem>.+)\.part(?P<number>\d{1,4})\.rar$", re.IGNORECASE)        # name.part1.rar
 SPLIT_ZIP = re.compile(r"(?P<stem>.+)\.(?:z(?P<number>\d{2,3})|zip)$", re.IGNORECASE)   # name.z01 ... name.zip
+A_GAME = 64                              # name.z64 is a cartridge, unless it comes behind name.z63
 OLD_RAR = re.compile(r"(?P<stem>.+)\.(?:r(?P<number>\d{2})|rar)$", re.IGNORECASE)       # name.rar, name.r00 ...
 
 
@@ -98,6 +99,8 @@ def parts_of(path: Path) -> tuple[Path, ...]:
         if match is None:
             continue
         found = _numbered(path, form, match["stem"])
+        if form is SPLIT_ZIP and A_GAME - 1 not in found and found.pop(A_GAME, None) == path:
+            return (path,)
         if not found or (form is NUMBERED and len(found) == 1 and not path.name.endswith(".001")):
             return (path,)
         first = 0 if form is OLD_RAR or (form is NUMBERED and 0 in found) else 1
@@ -108,6 +111,28 @@ def parts_of(path: Path) -> tuple[Path, ...]:
         whole = path if match["number"] is None else _whole(path, match["stem"], last)
         return (whole, *numbered) if form is OLD_RAR else (*numbered, whole)
     return (path,)
+
+
+def head_of(path: Path) -> Path:
+    """The file of an archive in parts by which the whole of it goes; it alone where it is whole.
+
+    Looks beside it only where the name may be that of a part. Raises MediumError where one is missing between others.
+    """
+    if not may_be_part(path):
+        return path
+    parts = parts_of(path)
+    return next((part for part in parts if part.suffix.casefold() == ".zip"), parts[0])
+
+
+def may_be_part(path: Path) -> bool:
+    """Whether a file is one part of several by its name, and by what must lie beside it."""
+    if NUMBERED.match(path.name) or PART.match(path.name):
+        return True
+    split, old = SPLIT_ZIP.match(path.name), OLD_RAR.match(path.name)
+    if split is None and old is None:
+        return False
+    wholes, firsts = ((".zip", ".ZIP"), (".z01", ".Z01")) if split else ((".rar", ".RAR"), (".r00", ".R00"))
+    return all(any(path.with_suffix(ending).exists() for ending in each) for each in (wholes, firsts))
 
 
 def join_with(file: Blocks) -> Blocks:

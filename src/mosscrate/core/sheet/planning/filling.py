@@ -24,6 +24,7 @@ from mosscrate.core.fill.learning import learn
 from mosscrate.core.fill.lists import NO_LISTS, Lists
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.pictures.gathering import fetched_before
+from mosscrate.core.fill.pictures.server import PictureServer
 from mosscrate.core.fill.placed import Act, Flow, Placed, Question, Sorted, in_order
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.regrouping import Regrouped, regroup
@@ -118,12 +119,17 @@ def chore_steps(todo: Chores, partition: int) -> tuple[AnyStep, ...]:
 class Sources:
     """What is brought in: files and folders of this computer, archives among them, and another card or backup.
 
-    `pictures_from` is the address of a picture server whose pictures were fetched before.
+    `pictures_from` is the address of a picture server whose pictures were fetched before. Raises MediumError where
+    that is none.
     """
 
     folders: Sequence[Path] = ()
     card: Medium | None = None
     pictures_from: str = ""
+
+    def __post_init__(self) -> None:
+        if self.pictures_from:
+            PictureServer(self.pictures_from, Watch())           # asks nothing yet
 
     @property
     def names(self) -> list[str]:
