@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import platform
 import random
 import subprocess
 import sys
@@ -15,7 +16,7 @@ from mosscrate.core.devices import Device, KnownDevices
 from mosscrate.core.devices.filled import DeviceHome
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.fill.plans import shipped
-from mosscrate.core.fill.tree_home import PART, FolderHome, TreeHome
+from mosscrate.core.fill.tree_home import PART, FolderHome, TreeHome, part_of
 from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree
 from mosscrate.core.sheet.planning.filling import Sources, fill_tree
 from mosscrate.core.sheet.running.pouring import pour
@@ -100,6 +101,22 @@ def test_a_filling_that_is_stopped_leaves_whole_files_and_goes_on(home, tmp_path
         path.rpartition("/")[2]: data for path, data in on(top).items()}.items()
     poured(home, top)
     assert len(on(there)) == 8
+
+
+def test_parts_of_a_filling_that_is_no_more_go_and_free_room_is_known(home, tmp_path, monkeypatch):
+    there, top = tmp_path / "filled", make(tmp_path / "mine", {"GB/Hill.gb": gb(random.Random(4))})
+    gone = subprocess.Popen(["true"])
+    gone.wait()
+    names = []
+    for process in (gone.pid, os.getpid()):
+        monkeypatch.setattr(os, "getpid", lambda process=process: process)
+        names.append(part_of("Hill.gb"))
+    foreign = names[0].replace(platform.node().partition(".")[0][:30] or "here", "another-bench")
+    make(there, {f"roms/{name}": b"half" for name in (*names, foreign)})
+    poured(home, top)
+    assert {path.rpartition("/")[2] for path in on(there)} == {"Hill.gb", names[1], foreign}
+    about = os.statvfs(there)
+    assert abs(home.free() - about.f_bavail * about.f_frsize) < 1 << 30
 
 
 def test_killed_at_any_moment_a_folder_has_whole_files_and_no_parts_after_the_next_time(tmp_path):

@@ -106,6 +106,14 @@ class Device:
         """Give a file another name."""
         self._wait(self._again(lambda: self._rename(path, new)))
 
+    def remove(self, path: str) -> None:
+        """Take a file away; none there is fine."""
+        self._wait(self._again(lambda: self._remove(path)))
+
+    def free(self, folder: str) -> int | None:
+        """Bytes that are free where a folder is; None where the device does not say."""
+        return self._wait(self._again(lambda: self._free(folder)))
+
     def make_folders(self, path: str) -> None:
         """Make a folder, and those above it where they are missing."""
         self._wait(self._again(lambda: self._make_folders(path)))
@@ -278,6 +286,19 @@ class Device:
 
     async def _rename(self, path: str, new: str) -> None:
         await (await self._there()).rename(_bytes(path), _bytes(new))
+
+    async def _remove(self, path: str) -> None:
+        import asyncssh
+        with suppress(asyncssh.SFTPNoSuchFile):
+            await (await self._there()).remove(_bytes(path))
+
+    async def _free(self, folder: str) -> int | None:
+        import asyncssh
+        try:
+            about = await (await self._there()).statvfs(_bytes(folder or "."))
+        except (asyncssh.SFTPOpUnsupported, asyncssh.SFTPFailure):
+            return None
+        return int(about.bavail * about.frsize)
 
     async def _hang_up(self) -> None:
         under_way = asyncio.all_tasks() - {asyncio.current_task()}

@@ -6,10 +6,10 @@ import posixpath
 from collections.abc import Iterator
 
 from mosscrate.core.devices.connection import Device
-from mosscrate.core.fill.tree_home import PART
-from mosscrate.core.volumes import Entry, facts_for
+from mosscrate.core.fill.tree_home import PART, is_left_over, part_of
+from mosscrate.core.volumes import Entry, Kind, facts_for
 
-UNKNOWN = 1 << 60                        # bytes; SFTP does not say what is free
+UNKNOWN = 1 << 60                        # bytes, where a device does not say what is free
 
 
 class DeviceHome:
@@ -20,7 +20,10 @@ class DeviceHome:
         self.facts = facts_for("exfat")
 
     def begin(self) -> None:
-        """See TreeHome: nobody knows who else is at work there; a part is written over by the next filling."""
+        """See TreeHome; parts of other computers stay, which may be at work there."""
+        for entry in self.device.tree(self.device.address.folder):
+            if entry.kind == Kind.FILE and is_left_over(posixpath.basename(entry.path)):
+                self.device.remove(self._path(entry.path))
 
     def entries(self) -> list[Entry]:
         """See TreeHome."""
@@ -28,7 +31,8 @@ class DeviceHome:
 
     def free(self) -> int:
         """See TreeHome."""
-        return UNKNOWN
+        free = self.device.free(self.device.address.folder)
+        return UNKNOWN if free is None else free
 
     def read_at(self, entry: Entry, at: int, count: int) -> bytes:
         """See TreeHome."""
@@ -36,8 +40,10 @@ class DeviceHome:
 
     def put(self, path: str, pieces: Iterator[bytes], modified: int | None) -> None:
         """See TreeHome: written beside its place, then renamed."""
-        self.device.put(self._path(path) + PART, pieces, modified)
-        self.device.rename(self._path(path) + PART, self._path(path))
+        target = self._path(path)
+        part = posixpath.join(posixpath.dirname(target), part_of(posixpath.basename(target)))
+        self.device.put(part, pieces, modified)
+        self.device.rename(part, target)
 
     def rename(self, path: str, new: str) -> None:
         """See TreeHome."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import platform
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -12,9 +13,10 @@ from mosscrate.core.errors import MediumError
 from mosscrate.core.volumes import Entry, Facts, Kind, facts_for
 
 PIECE = 1 << 20
-PART = ".moss-part"                      # behind the name of a file that is under way
+PART = ".moss-part"                      # behind the name of a file that is under way, of the computer and the process
 LONGEST = 60                             # letters of a name that stand in that of its part
 BLOCK = 4096
+_HERE = platform.node().partition(".")[0][:30] or "here"
 MOUNTS = Path("/proc/self/mountinfo")
 KINDS = {"vfat": "fat32", "msdos": "fat32", "exfat": "exfat", "fuseblk": "exfat", "ntfs3": "exfat"}
 
@@ -60,8 +62,7 @@ class FolderHome:
     def begin(self) -> None:
         """See TreeHome; parts of a filling that is at work stay."""
         for part in self.folder.rglob(f"*{PART}"):
-            number = part.name.removesuffix(PART).rpartition(".")[2]
-            if number.isdecimal() and not _is_alive(int(number)):
+            if is_left_over(part.name):
                 with suppress(OSError):
                     part.unlink()
 
@@ -97,7 +98,7 @@ class FolderHome:
     def put(self, path: str, pieces: Iterator[bytes], modified: int | None) -> None:
         """See TreeHome: written beside its place, brought to the disk, then renamed."""
         target = self._inside(path)
-        part = target.with_name(f".{target.name[:LONGEST]}.{os.getpid()}{PART}")
+        part = target.with_name(part_of(target.name))
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
             with part.open("wb") as file:
@@ -135,6 +136,17 @@ class FolderHome:
         if not target.parent.resolve().is_relative_to(self.folder.resolve()):
             raise MediumError(f"“{path}” leads out of {self.folder} over a link. Nothing was written there.")
         return target
+
+
+def part_of(name: str) -> str:
+    """What a file is called while this program writes it."""
+    return f".{name[:LONGEST]}.{_HERE}.{os.getpid()}{PART}"
+
+
+def is_left_over(name: str) -> bool:
+    """Whether a file is a part that a program of this computer has left, which is no more."""
+    front, _, number = name.removesuffix(PART).rpartition(".")
+    return name.endswith(PART) and front.endswith(f".{_HERE}") and number.isdecimal() and not _is_alive(int(number))
 
 
 def _is_alive(process: int) -> bool:
