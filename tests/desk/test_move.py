@@ -11,6 +11,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.core.volumes import Making, edit, format_for
 from tests.cards import MIB, contents, put_card
+from tests.core.sheet.test_refreshing import NEW, OLD, card_of, files
 from tests.desk.person import files_of, medium, words_of
 
 
@@ -186,3 +187,27 @@ def test_a_machine_of_another_family_gets_a_plan_that_it_can_read_unless_it_was_
     assert "WriteImage" in kinds_for(None)
     move.sheet_panel._steps[0].box.click()
     assert kinds_for("gemdos-late") == ["WriteImage", "GrowPartition", "Verify", "Eject"]
+
+
+def test_a_new_release_comes_over_the_old_one_with_games_and_settings_untouched(person):
+    """Acts: source, card, the act, add, tag."""
+    w, games = person.window, {"roms/a.gb": b"game" * 5000, "roms/a.sav": b"save" * 500}
+    put_card(w.model.bench, "old", 80 * MIB, card_of(OLD, games, room=8 * MIB), name="Pipkin")
+    put_card(w.model.bench, "release", 64 * MIB, card_of(NEW, {"readme.txt": b"new"}, size=64 * MIB), name="Release")
+    w.model.refresh()
+    person.wait(lambda: {"Pipkin", "Release"} <= {m.name for m in w.model.media} and w.model.asker.is_idle)
+    person.plan("Release", "Pipkin")
+    person.click(w.move_.arrange_button)
+    person.pick_act("Refresh the firmware…")
+    person.click(w.move_.arrange_panel.add_button)
+    assert [type(s).__name__ for s in w.move_.plan.sheet.steps] == ["KeepCard", "KeepCard", "RefreshPartition",
+                                                                   "Eject"]
+    assert w.move_.plan.title == "Put a new release over a card’s firmware"
+    assert [(r.index, r.to, r.word) for r in w.move_.plan.ribbons()] == [(1, 1, "over the old one")]
+    assert "settings of the old one put back" in words_of(w.move_.sheet_panel)
+    person.type_tag(w.move_.guard_panel.entry, medium(person, "Pipkin").tag)
+    person.click(w.move_.guard_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert w.move_.run_panel.head.text().startswith("Done"), w.move_.run_panel.words.text()
+    assert files(medium(person, "Pipkin"), 2) == games
+    assert files(medium(person, "Pipkin"), 1) == NEW | {path: OLD[path] for path in ("my.cfg", "menu/list.ini")}

@@ -15,6 +15,7 @@ from mosscrate.desk.move.actions import Action, Values, actions_for
 from mosscrate.desk.shared.panel import Facts, Panel, Rows, button, clear, label, restyle, row
 
 WAY = "What can be done stands at the partition itself: at its dots, under the right button and the menu key."
+SHORTEST = 8                           # letters of a choice that stand in its box, where the panel is narrow
 CAPTION, SLACK = 78, 4                 # pixels: names of fields; room below the last one
 
 
@@ -113,6 +114,8 @@ class ArrangePanel(Panel):
             if field.choices:
                 entry: QLineEdit | QComboBox = QComboBox()
                 assert isinstance(entry, QComboBox), "a choice is a box"
+                entry.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+                entry.setMinimumContentsLength(SHORTEST)
                 entry.addItems(field.choices)
                 entry.setCurrentText(field.value)
                 entry.activated.connect(lambda _number: self.error.hide())

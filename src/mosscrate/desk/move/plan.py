@@ -28,6 +28,7 @@ from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.sights import planned
 from mosscrate.core.sheet.steps import (
     AnyStep,
+    CopyFiles,
     CopyPartition,
     Eject,
     EmptyCard,
@@ -35,6 +36,7 @@ from mosscrate.core.sheet.steps import (
     KeepCard,
     NewMap,
     RebuildPartition,
+    RefreshPartition,
     WriteFitted,
     WriteImage,
 )
@@ -64,7 +66,7 @@ class Ribbon:
     word: str
     is_grown: bool
 
-
+WITHIN = ((RefreshPartition, "over the old one"), (CopyFiles, "files"))     # what goes into a partition that stays
 
 
 @dataclass(frozen=True)
@@ -158,6 +160,10 @@ class Plan:
             return "Copy partitions onto another card"
         if any(isinstance(s, WriteFitted) for s in steps):
             return "Move a card onto a smaller one, shrunk to fit"
+        if any(isinstance(s, RefreshPartition) for s in steps):
+            return "Put a new release over a card’s firmware"
+        if any(isinstance(s, CopyFiles) for s in steps) and not self.writes_all:
+            return "Copy files onto another card"
         larger = self.target.size > self.source.size and any(gives_room(s) for s in steps)
         return "Move a card onto a larger one" if larger else "Move a card as it is onto another one"
 
@@ -308,10 +314,13 @@ class Plan:
                      for twin in layout.partitions if twin.index == look.index]
         else:
             pairs = []
+        into = [] if self.is_in_place else [(s, way) for kind, way in WITHIN for s in self.sheet.steps
+                                            if isinstance(s, kind)]
         is_swapped = (layout.container == SWAPPED) != (self.source_layout.container == SWAPPED)
-        return tuple(Ribbon(look.index, twin.index,
-                            "swapped" if is_swapped else _way(look, twin, is_in_place=self.is_in_place),
-                            twin.partition.length > look.partition.length) for look, twin in pairs)
+        return (*(Ribbon(look.index, twin.index,
+                         "swapped" if is_swapped else _way(look, twin, is_in_place=self.is_in_place),
+                         twin.partition.length > look.partition.length) for look, twin in pairs),
+                *(Ribbon(s.source, s.partition, way, is_grown=False) for s, way in into))
 
     def _edge(self, size: int, height: float) -> float:
         written, index = self.written, self.growing
