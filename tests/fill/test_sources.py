@@ -139,11 +139,15 @@ def test_sets_stay_together_under_their_names_and_what_a_sheet_lacks_is_told(tmp
 
 def test_sheets_that_name_each_other_or_themselves_lose_nothing(tmp_path):
     files = {"psx/a.m3u": b"b.m3u\n", "psx/b.m3u": b"a.m3u\n", "psx/c.cue": b'FILE "c.cue" BINARY\n',
-             "psx/d.cue": b'FILE "../../etc/passwd" BINARY\n', "psx/e.cue": bytes(3000)}
+             "psx/d.cue": b'FILE "../../etc/passwd" BINARY\n', "psx/e.cue": bytes(3000),
+             "psx/One.cue": b'FILE "Shared.bin" BINARY\n', "psx/Other.cue": b'FILE "Shared.bin" BINARY\n',
+             "psx/Shared.bin": b"tracks"}
     brought = bring([make(tmp_path / "odd", files)], Watch())
     together, lacking = sets_of(brought)
     assert len(together) == len(files)
     assert [each.sheet.path.name for each in lacking] == ["d.cue"]
+    shared = {each.name: each.lead.rpartition("/")[2] for each in together if each.name[0] in "OS"}
+    assert shared == {"One.cue": "", "Other.cue": "One.cue", "Shared.bin": "One.cue"}
 
 
 def test_of_one_disc_in_two_forms_the_plan_says_which(tmp_path, bench):

@@ -55,7 +55,8 @@ def _cause_of(each: Placed) -> tuple[str, str, str]:
 def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | None:
     number, size, group = len(found), sum(each.file.size for each in found), cause[1]
     names = some_of([each.file.path.name for each in found])
-    are, why = "is" if number == 1 else "are", found[0].why
+    are, has = ("is", "has") if number == 1 else ("are", "have")
+    why = found[0].why
     match cause[0]:
         case "both" if cause[2]:
             newer = sum("card’s is newer" in each.why for each in found)
@@ -71,7 +72,6 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
                             number)
         case "numbered" | Cause.MET:
             usual = ("number them", LEAVE_OUT) if cause[0] == "numbered" else (LEAVE_OUT, "number them")
-            has = "has" if number == 1 else "have"
             return Question("met", f"{counted(number, 'file')} brought in {has} the name of another one, and "
                             f"other contents: {names}.", usual, _worth(4, found), number)
         case Cause.IN_THE_WAY:
@@ -81,7 +81,8 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question(f"folder {group}", f"{group} has no folder on this card: {counted(number, 'file')}, "
                             f"{binary(size)}.", (LEAVE_OUT, "make one"), _worth(6, found), number)
         case Cause.ENDING:
-            return Question(f"ending {group} {cause[2]}", f"{counted(number, f'{group} file')} {are} {cause[2]}; "
+            return Question(f"ending {group} {cause[2]}".rstrip(), f"{counted(number, f'{group} file')} "
+                            f"{f'{are} {cause[2]}' if cause[2] else f'{has} no ending'}; "
                             f"{why}.", (LEAVE_OUT, ALL_THE_SAME), _worth(5, found), number)
         case Cause.SAVES:
             return Question(f"saves {group}", f"{counted(number, 'save')} of {group} {are} left out: {why}.",

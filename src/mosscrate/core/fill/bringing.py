@@ -247,6 +247,8 @@ def _known(file: _File, lists: Lists) -> Brought:
 
 def _game(own: Brought, by_folder: str, lists: Lists) -> Brought:
     """By its header, by its contents, by its ending, by its folder, in this order."""
+    if not own.size:
+        return replace(own, reason=f"{own.name} is empty.")
     try:
         with own.origin.opened() as read:
             reading, print_ = look_at(own.size, read, own.ending)

@@ -190,9 +190,10 @@ class Placing:
         if self.is_unpacked(file) and file.packed is not None:
             return Target(f"{way.folder}/{PurePosixPath(file.packed.member.name).name}")
         if way.opens and file.ending not in way.opens and file.ending not in way.packed and self.answers.get(
-                f"ending {file.system} {file.ending}") != "bring in all the same":
+                f"ending {file.system} {file.ending}".rstrip()) != "bring in all the same":
             some = listed([*way.opens[:4], *way.packed])
-            return Target("", f"this card opens {some} for {file.system}, not {file.ending}", Cause.ENDING)
+            return Target("", f"this card opens {some} for {file.system}, not {file.ending or 'one without an ending'}",
+                          Cause.ENDING)
         return Target(f"{way.folder}/{file.path.stem}/{file.name}" if has_parts and way.has_folders else
                       f"{way.folder}/{file.name}")
 

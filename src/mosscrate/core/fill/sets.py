@@ -39,21 +39,7 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
     sheets = [each for each in brought if each.ending in SHEETS]
     if not sheets:
         return list(brought), []
-    by_path = {str(each.path).casefold(): each for each in brought}
-    lead_of, lacking = dict[str, str](), list[Lacking]()         # by paths, which no two files share; see Tops
-    for sheet in sheets:
-        names = _named_by(sheet)
-        if names is None:
-            continue
-        missing = list[str]()
-        for name in names:
-            part = _beside(sheet, name, by_path)
-            if part is None:
-                missing.append(name)
-            elif part.path != sheet.path:
-                lead_of.setdefault(str(part.path), str(sheet.path))
-        if missing and sheet.ending not in BY_STEM:
-            lacking.append(Lacking(sheet, tuple(missing)))
+    lead_of, twins, lacking = _leads_of(sheets, {str(each.path).casefold(): each for each in brought})
     leads, members = set(lead_of.values()), defaultdict[str, list[Brought]](list)
     for each in brought:
         if str(each.path) in lead_of or str(each.path) in leads:
@@ -64,11 +50,35 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
         best = max(parts, key=lambda each: (each.role == Role.GAME, each.sure))
         for each in parts:
             own = str(each.path)
-            named = f"“{PurePosixPath(lead_of[own]).name}” names it" if own in lead_of else ""
+            how = "has the same tracks" if own in twins else "names it"
+            named = f"“{PurePosixPath(lead_of[own]).name}” {how}" if own in lead_of else ""
             found[at[own]] = replace(each, role=Role.GAME, system=best.system, sure=best.sure,
                                      lead=lead_of.get(own, ""), is_lead=own in leads,
                                      reason=named or best.reason, saves=())
     return found, lacking
+
+
+def _leads_of(sheets: Sequence[Brought], by_path: dict[str, Brought]) -> tuple[dict[str, str], set[str],
+                                                                              list[Lacking]]:
+    """Parts with their sheets, by paths, which no two files share (see Tops); sheets of the tracks of another one.
+
+    The latter go with that one. And what sheets lack.
+    """
+    lead_of, twins, lacking = dict[str, str](), set[str](), list[Lacking]()
+    for sheet in sheets:
+        own, missing = str(sheet.path), list[str]()
+        for name in _named_by(sheet):
+            part = _beside(sheet, name, by_path)
+            if part is None:
+                missing.append(name)
+            elif part.path != sheet.path:
+                lead = lead_of.setdefault(str(part.path), own)
+                if lead != own and _top(lead, lead_of) != own:
+                    lead_of.setdefault(own, lead)
+                    twins.add(own)
+        if missing and sheet.ending not in BY_STEM:
+            lacking.append(Lacking(sheet, tuple(missing)))
+    return lead_of, twins, lacking
 
 
 def _top(path: str, lead_of: dict[str, str]) -> str:
@@ -79,18 +89,18 @@ def _top(path: str, lead_of: dict[str, str]) -> str:
     return path
 
 
-def _named_by(sheet: Brought) -> list[str] | None:
-    """What a sheet names; None where it cannot be read or is none."""
+def _named_by(sheet: Brought) -> list[str]:
+    """What a sheet names; nothing where it cannot be read or is none."""
     if sheet.ending in BY_STEM:
         return [f"{sheet.path.stem}.{ending}" for ending in BY_STEM[sheet.ending]]
     if sheet.size > LONGEST:
-        return None
+        return []
     try:
         data = b"".join(sheet.origin.read())
     except MossError:
-        return None
+        return []
     if b"\0" in data:
-        return None
+        return []
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
