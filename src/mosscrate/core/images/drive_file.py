@@ -40,7 +40,7 @@ CHUNK_SIZES = {1 << k for k in range(12, 24)}
 MOST_FACTS = 16 << 20
 MOST_CHUNKS = 1 << 27                   # runs of zeros count once: 8 TiB in chunks of 64 KiB without any
 CACHED = 32 << 20                       # bytes of unpacked chunks
-NOWHERE = -1
+NO_ROW = (0, 0, 0, 0, ZEROS, 0)
 
 
 class Facts(msgspec.Struct, frozen=True):
@@ -121,38 +121,40 @@ class DriveFile(DiskInPieces):
             raise Damaged(f"{self.name} {self.lack}")
 
     def _at_hand(self, number: int, at: int, length: int) -> bytes | None:
-        data = self._unpacked.get(number)
+        data = self._chunk(number)
         return data[at:at + length] if data else None
 
     def _read_piece(self, number: int, at: int, into: memoryview) -> None:
+        data = self._chunk(number)
+        into[:] = memoryview(data)[at:at + len(into)] if data else bytes(len(into))
+
+    def _chunk(self, number: int) -> bytes:
         data = self._unpacked.get(number)
         if data is None:
             data = self._unpack(number)
             self._unpacked[number] = data
             if len(self._unpacked) * self.piece > CACHED:
                 self._unpacked.popitem(last=False)
-        into[:] = data[at:at + len(into)] if data else bytes(len(into))
+        return data
 
     def _unpack(self, number: int) -> bytes:
         """The bytes of a chunk, compared with its digest; b"" for zeros. Raises Damaged."""
-        row = int(np.searchsorted(self._firsts, number, side="right")) - 1
-        found = self._index_rows[row] if row >= 0 else None
-        if found is None or number >= int(found["number"]) + int(found["count"]):
+        row = int(self._firsts.searchsorted(number, side="right")) - 1
+        first, offset, count, length, kind, _ = self._index_rows[row].tolist() if row >= 0 else NO_ROW
+        if number >= first + count:
             raise Damaged(f"{self.name} {self.lack or 'is damaged'}: byte {number * self.piece} is not in it.",
                           number * self.piece)
-        if found["kind"] == ZEROS:
+        if kind == ZEROS:
             return b""
-        offset, length = int(found["offset"]), int(found["length"])
         size = min(self.piece, self.size - number * self.piece)
         try:
             record = self.file.read(offset, CHUNK.itemsize + length)
-            head = np.frombuffer(record, CHUNK, 1)[0]
-            data = record[CHUNK.itemsize:]
-            if found["kind"] == PACKED:
-                data = zstd.ZstdDecompressor().decompress(data, size + 1)
+            _, _, named, _, _, digest, _ = np.frombuffer(record, CHUNK, 1)[0].tolist()
+            held = memoryview(record)[CHUNK.itemsize:]
+            data = zstd.ZstdDecompressor().decompress(held, size + 1) if kind == PACKED else bytes(held)
         except zstd.ZstdError as error:
             raise self._broken(number, str(error)) from error
-        if len(data) != size or blake3(data).digest() != head["digest"].tobytes() or head["number"] != number:
+        if len(data) != size or blake3(data).digest() != digest or named != number:
             raise self._broken(number, "its digest differs")
         return data
 

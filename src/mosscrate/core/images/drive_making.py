@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import BinaryIO, TypeAlias
+from typing import BinaryIO, NamedTuple, TypeAlias
 
 import msgspec
 import numpy as np
 from backports import zstd
 from blake3 import blake3
+from numpy.typing import NDArray
 
 from mosscrate.core.binary import Place, Record
 from mosscrate.core.blocks import Blocks
@@ -28,11 +29,24 @@ from mosscrate.core.images.drive_file import (
 from mosscrate.core.images.pipeline import Pipeline
 from mosscrate.core.watch import Watch
 
-PIECE = 64 << 10
+PIECE = 32 << 10
 LEVEL = 3
-TOGETHER = 16                           # chunks that are packed as one piece of work
+TOGETHER = 32                           # chunks that are packed as one piece of work
 
-Made: TypeAlias = tuple[int, bytes | memoryview, bytes]
+NO_DIGEST = bytes(32)
+Made: TypeAlias = tuple[int, bytes | memoryview, bytes]                       # kind, bytes, digest
+Chunk: TypeAlias = tuple[int, int, int, bytes | memoryview, bytes]            # kind, number, count, bytes, digest
+
+
+class Run(NamedTuple):
+    """Chunks of nothing but zeros behind one another."""
+
+    first: int
+    length: int
+
+    def with_more(self, first: int, length: int) -> Run:
+        """The run with some that follow it; they alone where there is none."""
+        return Run(self.first, self.length + length) if self.length else Run(first, length)
 
 
 def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
@@ -43,31 +57,22 @@ def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
         head, magic=MAGIC, version=VERSION, facts_length=len(about), chunk_size=PIECE, size=source.size,
         facts_digest=blake3(about).digest())
     file.write(head.tobytes() + about)
-    at, rows, empty = HEADER.itemsize + len(about), [], [0, 0]              # the run of zeros: its first, its count
+    at, zeros, rows = HEADER.itemsize + len(about), Run(0, 0), list[NDArray[np.void]]()
     pipeline = Pipeline(source, TOGETHER * PIECE, _packed, watch)
-
-    def settle_zeros() -> None:
-        nonlocal at
-        if empty[1]:
-            file.write(_chunk(ZEROS, empty[0], empty[1], b"", bytes(32)))
-            rows.append((empty[0], at, empty[1], 0, ZEROS, 0))
-            at, empty[1] = at + CHUNK.itemsize, 0
-
+    chunks = -(-source.size // PIECE)
     for group, made in pipeline:
         first = group * TOGETHER
-        for number in range(first, min(first + TOGETHER, -(-source.size // PIECE))):
-            one = made[number - first] if made is not None else None
-            if one is None:
-                empty[0] = empty[0] if empty[1] else number
-                empty[1] += 1
-                continue
-            settle_zeros()
-            kind, data, digest = one
-            file.write(_chunk(kind, number, 1, data, digest))
-            rows.append((number, at, 1, len(data), kind, 0))
-            at += CHUNK.itemsize + len(data)
-    settle_zeros()
-    index = np.array(rows, INDEX).tobytes()
+        if made is None:
+            zeros = zeros.with_more(first, min(TOGETHER, chunks - first))
+            continue
+        written, zeros = _with_zeros(made, first, zeros)
+        rows.append(_rows(written, at))
+        at += _put(file, written)
+    if zeros.length:
+        written = [(ZEROS, zeros.first, zeros.length, b"", NO_DIGEST)]
+        rows.append(_rows(written, at))
+        at += _put(file, written)
+    index = b"".join(each.tobytes() for each in rows)
     end: Record = np.zeros((), END)
     Place("drive file end", END, 0).put(
         end, magic=END_MAGIC, index_offset=at, index_length=len(index), index_digest=blake3(index).digest(),
@@ -78,20 +83,54 @@ def write(source: Blocks, file: BinaryIO, facts: Facts, watch: Watch) -> str:
 
 def _packed(data: bytes) -> list[Made | None]:
     """The chunks of a group; None for zeros."""
-    view = memoryview(data)
-    return [_packed_chunk(view[at:at + PIECE]) for at in range(0, len(data), PIECE)]
+    view, packer = memoryview(data), zstd.ZstdCompressor(level=LEVEL)
+    return [_packed_chunk(view[at:at + PIECE], packer) for at in range(0, len(data), PIECE)]
 
 
-def _packed_chunk(data: memoryview) -> Made | None:
+def _packed_chunk(data: memoryview, packer: zstd.ZstdCompressor) -> Made | None:
     """Kind, bytes and digest of a chunk, as it is where packing saves nothing; None for zeros."""
     if not np.frombuffer(data, np.uint8).any():
         return None
-    packed, digest = zstd.compress(data, LEVEL), blake3(data).digest()
+    packed, digest = packer.compress(data, zstd.ZstdCompressor.FLUSH_FRAME), blake3(data).digest()
     return (PACKED, packed, digest) if len(packed) < len(data) else (STORED, data, digest)
 
 
-def _chunk(kind: int, number: int, count: int, data: bytes | memoryview, digest: bytes) -> bytes:
-    head: Record = np.zeros((), CHUNK)
-    Place("chunk", CHUNK, 0).put(head, magic=CHUNK_MAGIC, kind=kind, number=number, count=count, length=len(data),
-                                 digest=digest)
-    return bytes(head.tobytes()) + data
+def _with_zeros(made: list[Made | None], first: int, zeros: Run) -> tuple[list[Chunk], Run]:
+    """The chunks of a group as they are written, with the runs of zeros that end in it; the run that goes on."""
+    found = list[Chunk]()
+    for number, one in enumerate(made, first):
+        if one is None:
+            zeros = zeros.with_more(number, 1)
+            continue
+        if zeros.length:
+            found.append((ZEROS, zeros.first, zeros.length, b"", NO_DIGEST))
+            zeros = Run(0, 0)
+        kind, data, digest = one
+        found.append((kind, number, 1, data, digest))
+    return found, zeros
+
+
+def _put(file: BinaryIO, written: list[Chunk]) -> int:
+    """Write chunks, each behind its header; the bytes of all of it."""
+    heads = np.zeros(len(written), CHUNK)
+    heads["magic"] = np.void(CHUNK_MAGIC)
+    for name, column in zip(("kind", "number", "count"), range(3), strict=True):
+        heads[name] = [each[column] for each in written]
+    heads["length"] = [len(each[3]) for each in written]
+    heads["digest"] = np.frombuffer(b"".join(each[4] for each in written), "V32")
+    head = heads.tobytes()
+    parts = (part for number, each in enumerate(written)
+             for part in (head[number * CHUNK.itemsize:(number + 1) * CHUNK.itemsize], each[3]))
+    whole = b"".join(parts)
+    file.write(whole)
+    return len(whole)
+
+
+def _rows(written: list[Chunk], at: int) -> NDArray[np.void]:
+    """The lines of the index for chunks of which the first stands at byte `at`."""
+    rows = np.zeros(len(written), INDEX)
+    lengths = np.array([len(each[3]) for each in written], np.int64)
+    rows["kind"], rows["number"], rows["count"] = zip(*(each[:3] for each in written), strict=True)
+    rows["length"] = lengths
+    rows["offset"] = at + np.cumsum(lengths + CHUNK.itemsize) - lengths - CHUNK.itemsize
+    return rows
