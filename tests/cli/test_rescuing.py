@@ -40,6 +40,8 @@ def test_holes_are_told_and_kept_when_asked(cli, bench):
     assert (code, backup["complete"]) == (1, False)
     assert [(f["path"], f["holes"]) for f in backup["files_with_holes"]] == [(path, [[0, 1024]])]
     assert "incomplete" in cli("crate")[1]
+    looked = cli("look", bench.crate.find("Tired card").path)[1]
+    assert ("Incomplete: 1 place of the card could not be read" in looked, path in looked) == (True, True)
 
 
 def test_it_can_be_stopped_by_the_clock_and_gone_on_with(cli, bench):

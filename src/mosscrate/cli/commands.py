@@ -27,7 +27,7 @@ from mosscrate.core.errors import MediumError
 from mosscrate.core.images import Reach
 from mosscrate.core.machines import check as suits
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.running.recovering import interruption
+from mosscrate.core.sheet.running.knowing import known
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import AnyStep, Verify, WriteFitted, WriteImage
@@ -59,10 +59,8 @@ def look(bench: Bench, medium: str, check: bool, machine: str | None, structures
         except MediumError as error:
             raise MediumError(f"{error} What can be read of it can be kept: mosscrate keep “{found.name}”",
                               error.offset) from error
-        stopped = interruption(blocks, bench)
+        layout, _ = known(found, blocks, layout, bench)
         inspected = inspect(blocks) if structures else ()
-    if stopped:
-        layout = replace(layout, findings=(stopped.finding, *layout.findings))
     if meant_for:
         layout = replace(layout, findings=layout.findings + suits(layout, meant_for))
     if as_json:

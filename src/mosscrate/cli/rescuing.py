@@ -10,9 +10,9 @@ import click
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import json_option, show_json
 from mosscrate.core.crate import Backup
+from mosscrate.core.crate.lacking import kept
 from mosscrate.core.errors import Stopped
 from mosscrate.core.rescue import Standing, Wishes, finish, how_far, rescue_and_finish, unfinished_rescue
-from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Medium
 

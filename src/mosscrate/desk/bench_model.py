@@ -17,8 +17,8 @@ from mosscrate.core.errors import MachineError, MossError, Stopped
 from mosscrate.core.images.published import kind_of
 from mosscrate.core.machines import Machine, Machines
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running.job import Job
+from mosscrate.core.sheet.running.knowing import known
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.service import MustAsk
 from mosscrate.core.slots.sysfs import EmptySlot
@@ -340,10 +340,8 @@ class BenchModel(QObject):
 
 def _survey(medium: Medium, bench: Bench) -> Seen:
     with medium.open_to_look() as blocks:
-        layout, stopped = survey(blocks), recovering.interruption(blocks, bench)
-    if stopped is None:
-        return Seen(layout)
-    return Seen(replace(layout, findings=(stopped.finding, *layout.findings)), interrupted=stopped.job)
+        layout, stopped = known(medium, blocks, survey(blocks), bench)
+    return Seen(layout, interrupted=stopped.job if stopped else None)
 
 
 def _unseen(error: Exception) -> Seen:

@@ -17,6 +17,7 @@ from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.running import guard, recovering
 from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.knowing import known
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import CopyPartition, EmptyCard, KeepCard, Which, WriteImage
 from mosscrate.core.watch import Watch
@@ -195,3 +196,16 @@ def test_a_full_disk_is_told_before_the_first_byte(two, bench, monkeypatch):
     with pytest.raises(CrateError, match="no room"):
         bench.crate.keep(card_of(old), old.open(), Watch())
     assert list(bench.crate.root.rglob("*")) == []
+
+
+def test_a_volume_that_is_mounted_is_told_to_be_at_work(bench):
+    put_card(bench, "one", 60 * MIB, handheld(60 * MIB).data, name="Pipkin")
+    card = bench.shelf.find("Pipkin")
+    with card.open() as blocks:
+        layout = survey(blocks)
+        first, *rest = layout.partitions
+        at_work = replace(layout, partitions=(replace(first, volume=replace(first.volume, is_clean=False)), *rest))
+        mounted = replace(card, in_use="mounted at /x")
+        for medium, seen, told in ((card, layout, 0), (card, at_work, 0), (mounted, layout, 0), (mounted, at_work, 1)):
+            found, _ = known(medium, blocks, seen, bench)
+            assert sum("It is mounted at /x: a volume that is at work" in f.sentence for f in found.findings) == told

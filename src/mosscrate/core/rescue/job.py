@@ -14,6 +14,7 @@ from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import Layout, describe
 from mosscrate.core.crate import Backup, BackupRecord
 from mosscrate.core.crate import record as records
+from mosscrate.core.crate.lacking import kept
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.proof.job import note
@@ -24,7 +25,7 @@ from mosscrate.core.rescue.fetching import Fetcher, Rescued
 from mosscrate.core.rescue.rescuing import Wishes, go_on, look
 from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.rescue.state import RescueState
-from mosscrate.core.rescue.telling import Standing, holed, kept, standing
+from mosscrate.core.rescue.telling import Standing, holed, standing
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sizes import binary
 from mosscrate.core.slots import Medium

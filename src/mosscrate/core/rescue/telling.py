@@ -10,17 +10,16 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
-from mosscrate.core.crate.record import BackupRecord, HoledFile
+from mosscrate.core.crate.record import HoledFile
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.proof.reading import Hit
 from mosscrate.core.rescue.areas import Areas, Class
 from mosscrate.core.rescue.rescuing import Ending, Reached
 from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.rescue.state import RescueState
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import binary
 from mosscrate.core.volumes import Kind, open_volume
 
-NAMED = 5                         # files that a sentence names
 _NAMES = {Class.SAVE: "saves", Class.SETTING: "settings", Class.STRUCTURE: "tables", Class.FILE: "files",
           Class.DOUBTFUL: "room that may hold lost files"}
 
@@ -129,15 +128,3 @@ def _share(have: int, all_: int) -> str:
     if have == all_:
         return "all"
     return f"{min(99.9, int(1000 * have / all_) / 10):g} % ({binary(all_ - have)} missing)" if all_ else "none"
-
-
-def kept(record: BackupRecord) -> str:
-    """What a backup of a rescue lacks."""
-    holes = record.holed
-    if not holes:
-        return f"All {record.whole} files are whole." if record.whole else "No file was found on it."
-    more = f" and {len(holes) - NAMED} more" if len(holes) > NAMED else ""
-    have = "has" if len(holes) == 1 else "have"
-    named = ", ".join(file.path for file in holes[:NAMED])
-    return (f"{counted(record.whole or 0, 'file')} are whole; {counted(len(holes), 'file')} {have} holes, zeros there: "
-            f"{named}{more}.")

@@ -11,9 +11,9 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout
 from mosscrate.core.blocks import Extent
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.compare import PartitionChange
+from mosscrate.core.crate.lacking import lack_of
 from mosscrate.core.crate.notes import LONGEST_TEXT
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.rescue.telling import kept
 from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, head, label, row
@@ -106,10 +106,8 @@ class BackupPanel(Panel):
         self._make_room()
         self.mend.hide()
         self.forget.setText(FORGET)
-        if not r.is_complete:
-            self.say(Finding(Severity.PROBLEM, f"Incomplete: {len(r.unreadable)} places of the card could not be read, "
-                             f"first at byte {r.unreadable[0][0]:,}.",
-                             remedy="Everything else is here." if r.whole is None else kept(r)))
+        for lack in lack_of(r):
+            self.say(lack)
         if not r.verified:
             self.say(Finding(Severity.NOTE, "It was not read back when it was kept.", remedy="Check it now."))
         if before is None:

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from mosscrate.core.crate import Backup
+from mosscrate.core.crate.lacking import kept
 from mosscrate.core.errors import CrateError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.proof.comparing import Likeness
@@ -40,7 +41,6 @@ from mosscrate.core.rescue import (
     rescue_and_finish,
     unfinished_rescue,
 )
-from mosscrate.core.rescue.telling import kept
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel

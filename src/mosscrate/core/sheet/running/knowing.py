@@ -1,0 +1,36 @@
+"""What a bench knows of a medium besides what is on it: interrupted jobs, what its backup lacks, its mounts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import replace
+
+from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents import Layout
+from mosscrate.core.crate.lacking import lack_of
+from mosscrate.core.errors import CrateError
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.running.recovering import Interruption, interruption
+from mosscrate.core.slots import Medium
+
+
+def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple[Layout, Interruption | None]:
+    """The layout with that among its findings, in front; and the job that was interrupted. Raises MediumError."""
+    stopped = interruption(blocks, bench)
+    more = (*((stopped.finding,) if stopped else ()), *_of_backup(medium, bench), *_of_mount(medium, layout))
+    return replace(layout, findings=(*more, *layout.findings)), stopped
+
+
+def _of_backup(medium: Medium, bench: Bench) -> Iterator[Finding]:
+    if medium.backup:
+        with suppress(CrateError):
+            yield from lack_of(bench.crate.find(medium.backup).record)
+
+
+def _of_mount(medium: Medium, layout: Layout) -> Iterator[Finding]:
+    is_open = any(look.volume is not None and not look.volume.is_clean for look in layout.partitions)
+    if medium.in_use and is_open:
+        yield Finding(Severity.NOTE, f"It is {medium.in_use}: a volume that is at work is noted as not put away.",
+                      remedy="Unmounted, it tells whether anything is left to be mended.")
