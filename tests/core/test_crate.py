@@ -11,15 +11,16 @@ from blake3 import blake3
 from mosscrate.core.blocks import MemoryBlocks, Window, open_blocks
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.contents import survey
-from mosscrate.core.crate import CardRecord, Crate
+from mosscrate.core.crate import Backup, CardRecord, Crate
 from mosscrate.core.crate.compare import compare
 from mosscrate.core.errors import CrateError, MediumError, Stopped
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Traits, edit
-from mosscrate.core.watch import Watch
-from tests.cards import MIB, WHEN, handheld
+from mosscrate.core.watch import Progress, Watch
+from tests.cards import MIB, WHEN, handheld, put_card
 from tests.core.maps.test_rdb import drive
 
 CARD = CardRecord("Worn card", "serial-1", "WORN", 40 * MIB)
@@ -69,6 +70,27 @@ def test_sectors_that_cannot_be_read_are_zeros_and_named(bench):
     with backup.open() as image:
         assert image.read(0, image.size) == bytes(wanted)
     bench.crate.check(backup, Watch())
+
+
+@pytest.mark.parametrize("way", ["in chunks", "as an image"])
+def test_a_card_that_is_written_to_meanwhile_is_no_backup(way, bench, tmp_path):
+    put_card(bench, "one", 60 * MIB, handheld(60 * MIB).data, name="Pipkin")
+    image, card, crate = bench.shelf.simulated_folder / "one.img", bench.shelf.find("Pipkin"), bench.crate
+
+    def kept(watch: Watch) -> Backup:
+        with card.open() as blocks:
+            return crate.keep(card_of(card), blocks, watch) if way == "in chunks" else crate.keep_as_image(
+                card_of(card), blocks, watch, tmp_path / "out" / "x.img", layout={})
+
+    def written(_progress: Progress) -> None:
+        with image.open("r+b") as file:
+            file.seek(50 * MIB)
+            file.write(os.urandom(8))
+
+    with pytest.raises(CrateError, match="written to while it was kept"):
+        kept(Watch(written))
+    assert not [*crate.lanes(), *(tmp_path / "out").glob("*")]
+    kept(Watch())
 
 
 def test_stopping_leaves_nothing_behind(bench):

@@ -94,7 +94,10 @@ class Blocks:
 
     @property
     def changed_at(self) -> int:
-        """When a file was last changed, in nanoseconds since 1970; 0 where nothing says so."""
+        """Another number after every change: of a file when that was, of a device how much was written so far.
+
+        0 where nothing says so.
+        """
         return 0
 
     def now(self) -> float:

@@ -105,7 +105,8 @@ class FileBlocks(Blocks):
     @property
     def changed_at(self) -> int:
         """See Blocks."""
-        return 0 if self.is_device else os.fstat(self.fd).st_mtime_ns
+        status = os.fstat(self.fd)
+        return _written(status.st_rdev) if self.is_device else status.st_mtime_ns
 
     def will_need(self, offset: int, length: int) -> None:
         """See Blocks."""
@@ -262,3 +263,11 @@ def is_write_protected(blocks: FileBlocks) -> bool:
 def _ioctl_int(fd: int, request: int, kind: str) -> int:
     answer = fcntl.ioctl(fd, request, bytes(struct.calcsize(kind)))
     return int(struct.unpack(kind, answer)[0])
+
+
+def _written(device: int) -> int:
+    """Sectors that were written to a device since it is there (the kernel's Documentation/block/stat.rst)."""
+    try:
+        return int(Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}/stat").read_text("ascii").split()[6])
+    except (OSError, ValueError, IndexError):
+        return 0

@@ -23,7 +23,7 @@ from mosscrate.core.crate.catalogue import Catalogue, Listed
 from mosscrate.core.crate.checking import about_of, check_chunks, check_store
 from mosscrate.core.crate.notes import Note, notes_in
 from mosscrate.core.crate.record import BackupRecord
-from mosscrate.core.crate.storing import store
+from mosscrate.core.crate.storing import must_belong_together, store
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, FormatError, MediumError
 from mosscrate.core.images import disk_in
@@ -250,18 +250,18 @@ class Crate:
         read are zeros and named in the record. `kept_at` is now where it is left out; of a part, `chosen` says which.
 
         Raises:
-            CrateError: there is no room, or what was written does not read back equal.
+            CrateError: there is no room, what was written does not read back, or the card was written to meanwhile.
             MediumError: the card is gone.
             Stopped: what was packed so far is used again next time.
         """
-        seen = None
+        seen, since = None, blocks.changed_at
         with suppress(MediumError, FormatError):
             seen = survey(blocks)
         if not self.backups_of(card.key):                    # else most of it may be here already
             self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
         described = (describe(seen) if seen else {}) | ({"chosen": chosen} if chosen else {})
         stored = store(self.root, card, blocks, seen, watch, kept_at=kept_at or self.now(), described=described,
-                       verify=verify, every_byte=every_byte)
+                       since=since, verify=verify, every_byte=every_byte)
         return Backup(_record(stored.path, stored.about), stored.path)
 
     def keep_as_image(self, card: CardRecord, blocks: Blocks, watch: Watch, path: Path, *, layout: dict[str, Any],
@@ -271,7 +271,8 @@ class Crate:
         Sectors that cannot be read are zeros in the image and named in the record.
 
         Raises:
-            CrateError: the path is taken, there is no room, or what was written does not read back equal.
+            CrateError: the path is taken, there is no room, what was written does not read back equal, or the card
+                was written to meanwhile.
             MediumError: the disk of the crate could not be written.
             Stopped: the half-made image is removed.
         """
@@ -281,13 +282,14 @@ class Crate:
         path.parent.mkdir(parents=True, exist_ok=True)
         part = path.with_name(path.name + ".part")
         part.unlink(missing_ok=True)
-        begun, kept_at = time.monotonic(), self.now().isoformat(timespec="seconds")
+        begun, kept_at, since = time.monotonic(), self.now().isoformat(timespec="seconds"), blocks.changed_at
         try:
             with create_image(part, blocks.size) as image:
                 copied = copy(blocks, image, blocks.size, watch, phase="Keeping the card", mend=True)
                 image.flush()
                 if verify:
                     _verify(image, copied, watch)
+            must_belong_together(card, blocks, since)
         except BaseException:
             part.unlink(missing_ok=True)                  # half a backup is none
             raise

@@ -62,7 +62,7 @@ class Stored:
 
 
 def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, watch: Watch, *, kept_at: datetime,
-          described: dict[str, Any], verify: bool = True, every_byte: bool = False) -> Stored:
+          described: dict[str, Any], since: int, verify: bool = True, every_byte: bool = False) -> Stored:
     """Keep what is in use on a card.
 
     Args:
@@ -73,21 +73,22 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
         watch: is told.
         kept_at: with its zone.
         described: the layout in the shape of `look --json`.
+        since: `changed_at` when its layout was read.
         verify: whether what is new is read back.
         every_byte: whether free room is kept too.
 
     Raises:
-        CrateError: it cannot be written, or does not read back.
+        CrateError: it cannot be written, does not read back, or the card was written to meanwhile.
         MediumError: the card is gone.
         Stopped.
     """
     with lease(crate, f"{card.name} is being kept"):
         return _store(crate, card, blocks, tape_of(blocks, layout, every_byte=every_byte), watch, kept_at, described,
-                      verify=verify, every_byte=every_byte)
+                      since=since, verify=verify, every_byte=every_byte)
 
 
 def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Watch, kept_at: datetime,
-           described: dict[str, Any], *, verify: bool, every_byte: bool) -> Stored:
+           described: dict[str, Any], *, since: int, verify: bool, every_byte: bool) -> Stored:
     begun = time.monotonic()
     packs, writer = packs_of(crate.resolve()), PackWriter(crate, verify=verify)
     packs.refresh()
@@ -102,6 +103,7 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     packs.refresh()
     if not packs.has(names).all():
         raise CrateError(f"The crate {crate} lost packs while {card.name} was kept. No backup was made; keep it again.")
+    must_belong_together(card, blocks, since)
     lengths = np.diff(np.array([*tape.cuts, tape.size], np.int64)).astype(np.uint32)
     runs = _runs_of(tape)
     about = About(card, kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
@@ -113,6 +115,13 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
                 b"CLEN": lengths.astype("<u4").tobytes(), b"RUNS": runs.tobytes(), b"FILE": files.tobytes(),
                 b"PATH": paths})
     return Stored(path, about)
+
+
+def must_belong_together(card: CardRecord, blocks: Blocks, since: int) -> None:
+    """Raises CrateError where a card was written to since then."""
+    if blocks.changed_at != since:
+        raise CrateError(f"{card.name} was written to while it was kept, so that what was read does not belong "
+                         "together. No backup was made. Unmount it, or close what uses it, and keep it again.")
 
 
 def _use_again(parts: list[Path], packs: Packs, writer: PackWriter, watch: Watch) -> None:
