@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import random
 import threading
+import time
 from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.crate import Crate, forgetting
+from mosscrate.core.crate import Crate, forgetting, leases, storing
 from mosscrate.core.crate.forgetting import forget, give_back, only_in_these
 from mosscrate.core.crate.leases import at_work, lease
 from mosscrate.core.errors import CrateError, InUse, MossError
@@ -96,8 +97,57 @@ def test_a_lease_of_a_dead_process_counts_no_more(tmp_path):
     (path.parent / name).write_bytes(held)
     assert at_work(tmp_path) == []
     assert list(tmp_path.glob("busy/*.lease")) == []
-    (path.parent / "00.other_host-1-1.lease").write_text("it is kept")
-    assert at_work(tmp_path) == ["it is kept on other_host"]
+
+
+def test_a_lease_of_another_computer_is_broken_once_its_number_has_stood_still_for_ten_minutes(tmp_path, monkeypatch):
+    clock = [1000.0]
+    monkeypatch.setattr(leases, "_uptime", lambda: clock[0])
+    path = tmp_path / "busy" / "0123456789abcdef.other_host_77-1-1.lease"
+    path.parent.mkdir()
+    path.write_text(f"{5:016}\nit is kept")
+    for seconds, number in ((0, 5), (599, 5), (10, 6), (599, 6)):
+        clock[0] += seconds
+        path.write_text(f"{number:016}\nit is kept")
+        assert [each.partition(";")[0] for each in at_work(tmp_path)] == ["it is kept on other_host"]
+    clock[0] += 2
+    assert at_work(tmp_path) == []
+    assert sorted(each.name for each in path.parent.iterdir()) == ["0123456789abcdef.broken"]
+
+
+def test_the_number_of_a_lease_goes_up_and_a_broken_one_is_not_made_anew(tmp_path, monkeypatch):
+    monkeypatch.setattr(leases, "BEAT_S", 0.01)
+    with lease(tmp_path, "it is kept") as held:
+        until = time.monotonic() + 30
+        while int(held.path.read_text().partition("\n")[0]) < 3 and time.monotonic() < until:
+            time.sleep(0.01)
+        assert int(held.path.read_text().partition("\n")[0]) >= 3
+        assert held.path.read_text().endswith("\nit is kept")
+        held.path.unlink()
+        time.sleep(0.05)
+        assert not held.path.exists()
+
+
+def test_a_list_of_one_who_was_taken_for_dead_counts_only_if_nothing_is_missing(tmp_path, monkeypatch):
+    crate = Crate(tmp_path)
+    late = kept(crate, "abcd")
+    (tmp_path / "busy" / f"{late.path.stem[-8:]}00000000.broken").touch()
+    assert [len(lane.backups) for lane in crate.lanes()] == [1]
+    pack = next(tmp_path.rglob("*.pack"))
+    pack.rename(pack.with_suffix(".gone"))
+    assert crate.lanes() == []
+    assert "is not whole: its computer slept" in crate.troubles()[0].sentence
+    real = storing._put
+
+    def put(path: Path, sections) -> None:                    # it slept before this, and its packs went meanwhile
+        (held,) = tmp_path.glob("busy/*.lease")
+        held.with_name(f"{held.name[:16]}.broken").touch()
+        for each in tmp_path.rglob("*.pack"):
+            each.unlink()
+        real(path, sections)
+    monkeypatch.setattr(storing, "_put", put)
+    with pytest.raises(CrateError, match="This computer slept while"):
+        kept(crate, "be", key="other")
+    assert not list(tmp_path.glob("backups/other/*.kept"))
 
 
 @pytest.mark.parametrize("share", range(3))

@@ -38,6 +38,13 @@ def check_chunks(path: Path, watch: Watch) -> None:
         raise CrateError(_not_what_was_kept(manifest, bad))
 
 
+def is_all_there(path: Path) -> bool:
+    """Whether every chunk of a backup stands in some pack. Raises CrateError."""
+    packs = packs_of(path.resolve().parents[2])
+    packs.refresh()
+    return bool(packs.has(manifest_at(path).names).all())
+
+
 def damaged_in(manifest: Manifest, packs: Packs, watch: Watch, *, phase: str) -> list[int]:
     """Numbers of the chunks of a backup that cannot be read. Raises Stopped."""
     bad = []

@@ -20,7 +20,8 @@ from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.crate import record as records
 from mosscrate.core.crate.catalogue import Catalogue, Listed
-from mosscrate.core.crate.checking import about_of, check_chunks, check_store
+from mosscrate.core.crate.checking import about_of, check_chunks, check_store, is_all_there
+from mosscrate.core.crate.leases import IN_NAMES, broken_in
 from mosscrate.core.crate.notes import Note, notes_in
 from mosscrate.core.crate.record import BackupRecord
 from mosscrate.core.crate.storing import must_belong_together, store
@@ -154,6 +155,11 @@ class Crate:
                 _record_of(path)
             except CrateError as error:
                 found.append(Trouble(path, str(error)))
+        late = broken_in(self.root)
+        for path in sorted(self.root.glob(f"backups/*/*{KEPT}")) if late else ():
+            if _is_late(path, late):
+                found.append(Trouble(path, f"The backup {path.stem} is not whole: its computer slept while it was "
+                                     "made, and another one gave room back. Keep that card again."))
         for path in sorted(self.root.glob("*/*.json")):
             with suppress(CrateError):
                 image = path.with_name(records.load(path).image)
@@ -340,13 +346,23 @@ def _open(path: Path) -> Blocks:
 
 
 def _lists(root: Path) -> list[Listed]:
-    """The lists of chunks that are in a crate, in order."""
-    found = []
+    """The lists of chunks that are in a crate, in order; one that was put too late only if nothing is missing."""
+    found, late = [], broken_in(root)
     with suppress(OSError), os.scandir(root / "backups") as folders:
         for folder in folders:
             with suppress(OSError), os.scandir(folder) as files:       # a file in between, or just removed
                 found += [Listed(Path(file.path), _stamp(file.stat())) for file in files if file.name.endswith(KEPT)]
-    return sorted(found, key=lambda one: str(one.path))
+    return sorted((one for one in found if not _is_late(one.path, late)), key=lambda one: str(one.path))
+
+
+def _is_late(path: Path, late: set[str]) -> bool:
+    """Whether a list was put by somebody who was taken for dead, and lacks what was given back meanwhile."""
+    if path.stem[-IN_NAMES:] not in late:
+        return False
+    try:
+        return not is_all_there(path)
+    except CrateError:
+        return True
 
 
 def _stamp(status: os.stat_result) -> str:

@@ -27,7 +27,8 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import read_around
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.crate.leases import lease
+from mosscrate.core.crate.checking import is_all_there
+from mosscrate.core.crate.leases import IN_NAMES, Lease, lease
 from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
 from mosscrate.core.durable import sync_folder
@@ -82,13 +83,13 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
         MediumError: the card is gone.
         Stopped.
     """
-    with lease(crate, f"{card.name} is being kept"):
+    with lease(crate, f"{card.name} is being kept") as held:
         return _store(crate, card, blocks, tape_of(blocks, layout, every_byte=every_byte), watch, kept_at, described,
-                      since=since, verify=verify, every_byte=every_byte)
+                      held=held, since=since, verify=verify, every_byte=every_byte)
 
 
 def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Watch, kept_at: datetime,
-           described: dict[str, Any], *, since: int, verify: bool, every_byte: bool) -> Stored:
+           described: dict[str, Any], *, held: Lease, since: int, verify: bool, every_byte: bool) -> Stored:
     begun = time.monotonic()
     packs, writer = packs_of(crate.resolve()), PackWriter(crate, verify=verify)
     packs.refresh()
@@ -109,11 +110,15 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     about = About(card, kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
                   round(time.monotonic() - begun, 3), verify, root_of(names, lengths, runs), every_byte, unreadable,
                   described, reader.fresh)
-    path = crate / "backups" / card.key / f"{kept_at:%Y-%m-%d %H.%M.%S} {secrets.token_hex(4)}.kept"
+    path = crate / "backups" / card.key / f"{kept_at:%Y-%m-%d %H.%M.%S} {held.id[:IN_NAMES]}.kept"
     files, paths = _files_of(tape)
     _put(path, {b"HEAD": msgspec.msgpack.encode(about), b"NAME": names.tobytes(),
                 b"CLEN": lengths.astype("<u4").tobytes(), b"RUNS": runs.tobytes(), b"FILE": files.tobytes(),
                 b"PATH": paths})
+    if held.is_broken and not is_all_there(path):
+        path.unlink()
+        raise CrateError(f"This computer slept while {card.name} was kept, and another one gave back room that was "
+                         "needed. No backup was made; keep it again.")
     return Stored(path, about)
 
 
