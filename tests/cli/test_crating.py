@@ -214,14 +214,19 @@ def test_backups_are_thinned_out_by_age_named_and_noted(cli, kept, bench):
     assert bench.crate.check_all(Watch()) == []
 
 
-def test_a_part_of_a_card_is_kept_and_comes_back(cli, kept, bench):
+def test_a_part_of_a_card_is_kept_and_comes_back(cli, kept, bench, tmp_path):
     """Its saves alone, in a lane of their own; all of them back in one act."""
+    stock = tmp_path / "stock.img"
     code, out, _ = cli("keep", "Pipkin", "--only", "saves", "--json")
     assert (code, json.loads(out)["kept"].startswith("saves: ")) == (0, True)
     assert "Pipkin, in part" in cli("crate", "list")[1]
     assert cli("keep", "Pipkin", "--only", "saves", "--to", "x.img")[0] == 2
     assert "There are no pictures on Pipkin" in cli("keep", "Pipkin", "--only", "pictures")[2]
+    assert cli("convert", "Pipkin", str(stock))[0] == 0
+    assert "that differ from “stock”" in cli("keep", "Pipkin", "--unlike", str(stock))[2]
     save(bench, "one", b"fourth" * 900)
+    told = cli("keep", "Pipkin", "--unlike", str(stock), "--json")[1]
+    assert json.loads(told)["kept"] == "all files that differ from “stock”: 1 file"
     tag = bench.shelf.find("Pipkin").tag
     assert cli("crate", "bring", json.loads(out)["id"], ".", "Pipkin", "--tag", tag)[0] == 0
     with bench.shelf.find("Pipkin").open() as card:

@@ -12,7 +12,11 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate.library import files_in
 from mosscrate.core.devices import KnownDevices
 from mosscrate.core.maps import read_map
+from mosscrate.core.sheet.running.run import run
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import WriteImage
 from mosscrate.core.volumes import edit
+from mosscrate.core.watch import Watch
 from mosscrate.demo.device import PASSWORD, StandIn, fill
 from mosscrate.desk.keep.station import DEVICE
 from mosscrate.desk.window import KEEP
@@ -113,6 +117,35 @@ def test_a_part_of_a_card_is_chosen_by_kind_and_folder(person, keep, bench):
     person.wait(lambda: settled(person) and bench.crate.lanes())
     assert bench.crate.lanes()[0].card.name == "Pipkin, in part"
     assert keep.detail.head.text().startswith("Pipkin, in part")
+
+
+def test_what_differs_from_the_image_that_a_card_was_written_from_is_proposed(person, keep, bench, tmp_path):
+    stock = tmp_path / "Release 2.img"
+    stock.write_bytes(handheld(40 * MIB, seed=9).data)
+    card = bench.shelf.find("Pipkin")
+    run(JobSheet((WriteImage(),), reference(bench.shelf.find(str(stock))), reference(card)), bench, Watch(),
+        typed_tag=card.tag)
+    with open_blocks(card.path, writable=True) as blocks:
+        seat = read_map(blocks).partition(2)
+        editor = edit(Window(blocks, seat.start, seat.length))
+        editor.add_file("roms/mine.sav", b"s" * 8192)
+        editor.commit()
+    person.window.model.refresh()
+    choose(person, keep, card.key)
+    person.acts = 0
+    person.click(keep.part_button)
+    part = keep.parting.part
+    person.wait(lambda: part.isVisible() and settled(person) and "8 KiB" in part.words.text())
+    assert (part.against.currentText(), part.words.text()[:13]) == ("only what differs from Release 2", "1 file, 8 KiB")
+    person.click(part.act)
+    person.wait(lambda: settled(person) and bench.crate.lanes())
+    assert person.acts == 2
+    assert [f.path for f in files_in(bench.crate.find("Pipkin, in part"))] == ["roms/mine.sav"]
+    person.click(keep.part_button)
+    person.wait(lambda: part.isVisible() and settled(person) and part.boxes)
+    part.against.setCurrentIndex(0)
+    part.against.activated.emit(0)
+    assert len(part.boxes) > 1
 
 
 def test_a_part_comes_back_onto_its_card_at_the_window(person, keep, bench):

@@ -22,6 +22,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
+from mosscrate.core.crate.compare import differing_paths
 from mosscrate.core.crate.parts import KINDS_BY_WORD, Choice, keep_part
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import Reach
@@ -130,19 +131,23 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
 @click.option("--only", "kinds", multiple=True, type=click.Choice(sorted(KINDS_BY_WORD)),
               help="Only files of this kind; may be given several times.")
 @click.option("--folder", "folders", multiple=True, help="Only what is in this folder; may be given several times.")
+@click.option("--unlike", help="Only what this image, from which it was written, has not or otherwise.")
 @json_option
 @click.pass_obj
 def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, every_byte: bool, no_verify: bool,
-         kinds: tuple[str, ...], folders: tuple[str, ...], as_json: bool) -> None:
+         kinds: tuple[str, ...], folders: tuple[str, ...], unlike: str | None, as_json: bool) -> None:
     """Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again.
 
-    With --only or --folder a part of it is kept, in a lane of its own beside that of the card.
+    With --only, --folder or --unlike a part of it is kept, in a lane of its own beside that of the card.
     """
     found = bench.shelf.find(medium)
-    if kinds or folders:
+    if kinds or folders or unlike:
         if out is not None or partition is not None or every_byte:
             raise click.UsageError("A part goes into the crate file by file: without --to, --partition, --every-byte.")
-        _keep_part(bench, found, Choice(tuple(KINDS_BY_WORD[kind] for kind in kinds), folders), as_json=as_json)
+        image = bench.shelf.find(unlike) if unlike else None
+        choice = Choice(tuple(KINDS_BY_WORD[kind] for kind in kinds), folders, image.name if image else "",
+                        differing_paths(image, found) if image else frozenset())
+        _keep_part(bench, found, choice, as_json=as_json)
         return
     if partition is not None and out is None:
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")

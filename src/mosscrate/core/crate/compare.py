@@ -89,6 +89,12 @@ def compare(older: State, newer: State) -> list[PartitionChange]:
         return [_partition(a, old.get(p.partition.start), b, p, known) for p in after.partitions]
 
 
+def differing_paths(image: State, card: State) -> frozenset[str]:
+    """Paths of the files of a card that the image which it was written from has not, or otherwise. Raises MossError."""
+    return frozenset(entry.path for change in compare(image, card) for entry in (
+        *change.added, *change.changed, *(now for _, now in change.moved)))
+
+
 def places(older: State, newer: State) -> list[Extent]:
     """Where the newer state of two backups holds something else; nothing where that would have to be read."""
     kept = [state for state in (older, newer) if isinstance(state, Backup) and state.is_in_chunks]

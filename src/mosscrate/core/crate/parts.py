@@ -27,13 +27,20 @@ KINDS_BY_WORD = {"saves": FileKind.SAVE, "settings": FileKind.SETTING, "system":
 
 @dataclass(frozen=True)
 class Choice:
-    """What is kept: files of some kinds, and everything below some folders; nothing chosen is everything."""
+    """What is kept: files of some kinds, and everything below some folders; nothing chosen is everything.
+
+    With `unlike`, the name of an image, only files whose paths are in `only`: it has them not, or otherwise.
+    """
 
     kinds: tuple[FileKind, ...] = ()
     folders: tuple[str, ...] = ()
+    unlike: str = ""
+    only: frozenset[str] = frozenset()
 
     def takes(self, entry: Entry) -> bool:
         """Whether a file or link is kept."""
+        if self.unlike and entry.path not in self.only:
+            return False
         if not self.kinds and not self.folders:
             return True
         path = entry.path.casefold()
@@ -45,7 +52,7 @@ class Choice:
     def words(self) -> str:
         """Named in a sentence."""
         named = [*(f"{kind}s" for kind in self.kinds), *(f"“{folder}”" for folder in self.folders)]
-        return listed(named) or "all files"
+        return (listed(named) or "all files") + (f" that differ from “{self.unlike}”" if self.unlike else "")
 
 
 def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:

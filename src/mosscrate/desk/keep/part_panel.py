@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
+    QComboBox,
     QHBoxLayout,
     QLabel,
     QListWidget,
@@ -19,6 +20,7 @@ from PyQt6.QtWidgets import (
 from mosscrate.core.contents.files import FileKind
 from mosscrate.core.crate.parts import Choice, tally
 from mosscrate.core.sizes import binary, counted
+from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind
 from mosscrate.desk.shared.panel import button, clear, label, row
 
@@ -30,6 +32,7 @@ class PartPanel(QWidget):
     """Tells with `wanted` what is to be kept."""
 
     wanted = pyqtSignal(object)          # Choice
+    unlike_wanted = pyqtSignal(object)   # the image that what is kept differs from; None for none
 
     def __init__(self) -> None:
         super().__init__()
@@ -42,6 +45,9 @@ class PartPanel(QWidget):
         self.folders.itemChanged.connect(lambda _item: self._tell())
         self.words = label(style="muted", scale=0.94, wraps=True)
         self.act = button("Keep them", lambda: self.wanted.emit(self.choice), style="primary")
+        self.against = QComboBox()
+        self.against.setAccessibleName("What is offered")
+        self.against.activated.connect(lambda _number: self.unlike_wanted.emit(self.against.currentData()))
         kinds = QVBoxLayout()
         kinds.addWidget(_heading("Kinds of files"))
         kinds.addLayout(self._ticks)
@@ -55,21 +61,34 @@ class PartPanel(QWidget):
         body.addLayout(folders, 3)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(self.against)
         whole.addLayout(body, 1)
         foot = row(self.words, self.act)
         foot.setStretch(0, 1)
         whole.addLayout(foot)
         self._files: list[Entry] = []
+        self._unlike, self._only = "", frozenset[str]()
 
     @property
     def choice(self) -> Choice:
         """What is ticked."""
         rows = (self.folders.item(number) for number in range(self.folders.count()))
         return Choice(tuple(kind for kind, box in self.boxes.items() if box.isChecked()), tuple(
-            item.data(ROLE) for item in rows if item and item.checkState() == Qt.CheckState.Checked))
+            item.data(ROLE) for item in rows if item and item.checkState() == Qt.CheckState.Checked), self._unlike,
+            self._only)
 
-    def show_entries(self, entries: Sequence[Entry]) -> None:
-        """Offer what is there; saves and settings are ticked."""
+    def offer_images(self, images: Sequence[Medium]) -> None:
+        """Images that a card can be compared with; with none there is nothing to choose."""
+        self.against.clear()
+        self.against.addItem("everything that is on it", None)
+        for image in images:
+            self.against.addItem(f"only what differs from {image.name}", image)
+        self.against.setVisible(bool(images))
+
+    def show_entries(self, entries: Sequence[Entry], unlike: str = "", only: frozenset[str] = frozenset()) -> None:
+        """Offer what is there; saves and settings are ticked, all where only what differs from an image is offered."""
+        self._unlike, self._only = unlike, only
+        entries = [entry for entry in entries if not unlike or entry.path in only]
         found, self._files = tally(entries), [entry for entry in entries if entry.kind == Kind.FILE]
         clear(self._ticks)
         self.boxes = {}
@@ -77,7 +96,7 @@ class PartPanel(QWidget):
             if kind in found.kinds:
                 count, size = found.kinds[kind]
                 box = QCheckBox(f"{counted(count, 'other file' if kind == FileKind.OTHER else kind)}, {binary(size)}")
-                box.setChecked(kind in FIRST)
+                box.setChecked(kind in FIRST or bool(unlike))
                 box.toggled.connect(lambda _on: self._tell())
                 self.boxes[kind] = box
                 self._ticks.addWidget(box)
@@ -98,7 +117,8 @@ class PartPanel(QWidget):
         taken = [entry for entry in self._files if choice.takes(entry)] if is_any else []
         self.act.setEnabled(bool(taken))
         self.words.setText(f"{counted(len(taken), 'file')}, {binary(sum(entry.size for entry in taken))}. What is kept "
-                           "already takes no room again." if taken else "Tick what is to be kept.")
+                           "already takes no room again." if taken else "Tick what is to be kept." if self._files else
+                           f"Nothing on it differs from {self._unlike}.")
 
 
 def _heading(text: str) -> QLabel:

@@ -7,11 +7,13 @@ from PyQt6.QtWidgets import QStackedLayout, QVBoxLayout, QWidget
 
 from mosscrate.core.contents import survey
 from mosscrate.core.crate import Backup
+from mosscrate.core.crate.compare import differing_paths
 from mosscrate.core.crate.parts import Choice, entries_on, keep_part
 from mosscrate.core.devices import Device
 from mosscrate.core.devices.keeping import KeptDevice, keep_device
 from mosscrate.core.sheet.bench import card_of
-from mosscrate.core.slots import Medium
+from mosscrate.core.sheet.running.knowing import written_from
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import Entry
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
@@ -33,9 +35,11 @@ class Parting(Panel):
         self.line.connected.connect(self._look_through)
         self.part = PartPanel()
         self.part.wanted.connect(self._keep)
+        self.part.unlike_wanted.connect(self._narrow)
         self.wait = label("Looking through it…", style="muted")
         self._medium: Medium | None = None
         self._device: Device | None = None
+        self._entries: list[Entry] = []
         head = row(self.head, button("Not now", self.close_up, style="quiet"))
         head.setStretch(0, 1)
         self.column.addLayout(head)
@@ -54,16 +58,28 @@ class Parting(Panel):
         self.head.setText(f"A part of {medium.name}")
         self._show(2)
 
-        def look() -> list[Entry]:
-            with medium.open() as blocks:
-                return entries_on(blocks, survey(blocks))
+        bench, images = self.model.bench, [each for each in self.model.media if each.source == Source.IMAGE]
 
-        self.model.asker.ask(look, self._offer, self._fail)
+        def look() -> tuple[list[Entry], Medium | None]:
+            with medium.open() as blocks:
+                return entries_on(blocks, survey(blocks)), written_from(medium, bench)
+
+        def offer(found: tuple[list[Entry], Medium | None]) -> None:
+            entries, stock = found
+            others = [each for each in images if each.key != medium.key and (stock is None or each.key != stock.key)]
+            self.part.offer_images([*([stock] if stock else []), *others])
+            self._offer(entries)
+            if stock is not None:                            # what its image has is there again at any time
+                self.part.against.setCurrentIndex(1)
+                self._narrow(stock)
+
+        self.model.asker.ask(look, offer, self._fail)
 
     def open_for_device(self, address: str) -> None:
         """Choose from a device; "" asks where it is."""
         self._hang_up()
         self._medium = None
+        self.part.offer_images([])
         self.head.setText("A running device")
         self._show(0)
         self.line.begin(address)
@@ -88,9 +104,23 @@ class Parting(Panel):
         self.model.asker.ask(lambda: device.tree(device.address.folder), self._offer, self._fail)
 
     def _offer(self, entries: list[Entry]) -> None:
+        self._entries = entries
         if self.isVisible():
             self.part.show_entries(entries)
             self._show(1)
+
+    def _narrow(self, image: Medium | None) -> None:
+        """Offer only what differs from an image, or everything again."""
+        medium, entries = self._medium, self._entries
+        if image is None or medium is None:
+            self._offer(entries)
+            return
+
+        def show(only: frozenset[str]) -> None:
+            if self.isVisible() and self._medium is medium:
+                self.part.show_entries(entries, image.name, only)
+
+        self.model.asker.ask(lambda: differing_paths(image, medium), show, self._fail)
 
     def _fail(self, error: Exception) -> None:
         self.wait.setText(str(error))

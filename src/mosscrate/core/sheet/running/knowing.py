@@ -9,9 +9,10 @@ from dataclasses import replace
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
 from mosscrate.core.crate.lacking import lack_of
-from mosscrate.core.errors import CrateError
+from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.running.job import Log, Status
 from mosscrate.core.sheet.running.recovering import Interruption, interruption
 from mosscrate.core.slots import Medium
 
@@ -21,6 +22,20 @@ def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple
     stopped = interruption(blocks, bench)
     more = (*((stopped.finding,) if stopped else ()), *_of_backup(medium, bench), *_of_mount(medium, layout))
     return replace(layout, findings=(*more, *layout.findings)), stopped
+
+
+def written_from(medium: Medium, bench: Bench) -> Medium | None:
+    """The image that a card was written from last, by the jobs of this bench, where it is still at hand."""
+    for job in sorted(Log(bench.state).jobs(), key=lambda job: job.id, reverse=True):
+        target, source = job.sheet.target, job.sheet.source
+        if target is None or target.key != medium.key or job.status != Status.DONE:
+            continue
+        if source is None or not source.path or not any(step.writes_all for step in job.sheet.steps):
+            continue
+        with suppress(MediumError):
+            found = bench.shelf.find(source.path)
+            return found if found.key == source.key else None
+    return None
 
 
 def _of_backup(medium: Medium, bench: Bench) -> Iterator[Finding]:
