@@ -10,7 +10,9 @@ from mosscrate.core.blocks import Window, open_blocks
 from mosscrate.core.contents.files import FileKind
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate.library import files_in
-from mosscrate.core.devices import KnownDevices
+from mosscrate.core.crate.parts import Choice
+from mosscrate.core.devices import Device, KnownDevices
+from mosscrate.core.devices.keeping import keep_device
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
@@ -170,3 +172,28 @@ def test_a_part_comes_back_onto_its_card_at_the_window(person, keep, bench):
     person.wait(lambda: settled(person) and "copied to" in keep.bringing.words.text())
     with bench.shelf.find("Pipkin").open() as card:
         assert open_partition(card, save.partition).tree().find(save.path) is not None
+
+
+def test_what_was_kept_of_a_device_comes_back_onto_it_at_the_window(person, keep, bench, stand_in, tmp_path):
+    known = KnownDevices.of(bench.state)
+    known.trust(stand_in.address.server, " ".join(stand_in.key.export_public_key().decode().split()[:2]))
+    known.used(str(stand_in.address))
+    with Device(stand_in.address, known, password=PASSWORD) as device:
+        device.connect()
+        keep_device(bench.crate, device, Choice((FileKind.SAVE,)), Watch())
+    save = next((tmp_path / "device" / "saves").rglob("*.s*"))
+    kept_bytes = save.read_bytes()
+    save.write_bytes(b"another state")
+    person.window.model.refresh_crate()
+    person.wait(lambda: settled(person) and keep.detail.isVisible())
+    person.acts = 0
+    person.click(keep.detail.put_back)
+    person.wait(lambda: keep.bringing.line.password.isVisible())
+    write(person, keep.bringing.line.password, PASSWORD)
+    person.wait(lambda: keep.bringing.act.isVisible())
+    assert save.read_bytes() == b"another state"
+    person.click(keep.bringing.act)
+    person.wait(lambda: settled(person) and "brought back" in keep.bringing.words.text())
+    assert person.acts <= 4
+    assert save.read_bytes() == kept_bytes
+    assert b"another state" in [path.read_bytes() for path in save.parent.iterdir()]

@@ -12,6 +12,7 @@ from mosscrate.core.errors import MediumError
 from mosscrate.core.images.kept.manifest import CardRecord
 
 PORT = 22
+DEVICE_MODEL = "device on the network"   # what stands for the model of the card in records
 _ADDRESS = re.compile(r"(?:sftp://)?(?:([^@/\s]+)@)?(\[[0-9a-fA-F:.%]+\]|[\w.-]+)(?::(\d{1,5}))?(/\S.*|/)?", re.UNICODE)
 
 
@@ -42,7 +43,7 @@ class Address:
     def card(self) -> CardRecord:
         """Its lane in the crate; the size is not known yet."""
         key = blake3(f"device {self.server}{self.folder}".encode()).hexdigest(8)
-        return CardRecord(f"{self.host}{self.folder}", key, tag_of(key), 0, "device on the network")
+        return CardRecord(f"{self.host}{self.folder}", key, tag_of(key), 0, DEVICE_MODEL)
 
     def __str__(self) -> str:
         host = f"[{self.host}]" if ":" in self.host else self.host
