@@ -7,13 +7,27 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benches import devices, filling, growing, keeping, listing, packing, proving, rescuing, vintage, volumes, window
+from benches import (
+    crating,
+    devices,
+    filling,
+    growing,
+    keeping,
+    listing,
+    packing,
+    proving,
+    rescuing,
+    vintage,
+    volumes,
+    window,
+)
 from benches.figure import Figure
 from mosscrate.core.collecting import collect_seldom
 
-BENCHES = {"keep": keeping.figures, "grow": growing.figures, "list": listing.figures, "volumes": volumes.figures,
-           "vintage": vintage.figures, "packing": packing.figures, "proof": proving.figures, "rescue": rescuing.figures,
-           "devices": devices.figures, "fill": filling.figures, "window": window.figures}
+BENCHES = {"keep": keeping.figures, "crate": crating.figures, "grow": growing.figures, "list": listing.figures,
+           "volumes": volumes.figures, "vintage": vintage.figures, "packing": packing.figures,
+           "proof": proving.figures, "rescue": rescuing.figures, "devices": devices.figures, "fill": filling.figures,
+           "window": window.figures}
 
 
 def main() -> int:

@@ -58,6 +58,14 @@ def test_what_is_in_no_other_backup_is_told_and_its_room_comes_free(tmp_path):
     assert list(tmp_path.rglob("*.pack")) == []
 
 
+@pytest.mark.parametrize(("dead", "goes"), [
+    ([50, 0, 0], [0]), ([20, 0, 0], []), ([20, 20, 0], [0]), ([5, 9, 8], []), ([20, 25, 30], [1, 2]),
+    ([0, 0, 100], [2])])
+def test_packs_go_that_are_a_third_dead_and_more_until_a_tenth_of_the_crate_is(dead, goes):
+    rooms = {Path(str(k)): forgetting._Room(100, part) for k, part in enumerate(dead)}
+    assert forgetting._worth_it(rooms) == [Path(str(k)) for k in goes]
+
+
 def test_who_reads_meanwhile_finds_his_chunks_in_their_new_pack(tmp_path):
     crate = Crate(tmp_path)
     first, second = kept(crate, "abcd"), kept(crate, "ae")

@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,7 @@ from mosscrate.core.images.kept.proving import stored_chunks
 from mosscrate.core.watch import Watch
 
 DEAD = 1 / 3                             # share of a pack from which on it is worth copying the rest
+MAY_STAY = 0.1                           # share of the crate that may be dead
 DOOMED = ".doomed"                       # instead of .pack, between taking its name away and removing it
 
 
@@ -86,7 +88,7 @@ def _give_back(crate: Path, watch: Watch) -> GivenBack:
     live = _needed(lists)
     victims, writer = list[Path](), PackWriter(crate, verify=True)
     try:
-        for path in sorted(crate.glob("packs/*/*.pack")):
+        for path in _worth_it({path: _room_in(path, live) for path in sorted(crate.glob("packs/*/*.pack"))}):
             watch.progress("Looking for room", len(victims), None)
             if _goes(path, live, writer):
                 victims.append(path)
@@ -99,16 +101,40 @@ def _give_back(crate: Path, watch: Watch) -> GivenBack:
     return GivenBack(removed, writer.added)
 
 
-def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
-    """Whether a pack is done away with; what is needed of it is in the writer then."""
+class _Room(NamedTuple):
+    """Bytes of chunks in a pack, and of those that nobody needs."""
+
+    stored: int
+    dead: int
+
+    @property
+    def share(self) -> float:
+        return self.dead / max(1, self.stored)
+
+
+def _room_in(path: Path, live: NDArray[np.uint64]) -> _Room:
+    """All of it counts as needed where it cannot be read: somebody has to look at it."""
     rows = table_of(path)
-    if not len(rows):
-        return False                                          # it cannot be read: somebody has to look at it
     is_live = np.isin(prefixes_of(names_of(rows["name"])), live)
-    dead = int(rows["stored"][~is_live].sum())
-    if dead < DEAD * max(1, int(rows["stored"].sum())):
-        return False
-    needed = list(stored_chunks(path, rows[is_live]))
+    return _Room(int(rows["stored"].sum()), int(rows["stored"][~is_live].sum()))
+
+
+def _worth_it(rooms: dict[Path, _Room]) -> list[Path]:
+    """Packs of which much is dead, and of the others those with most until little of the whole crate is."""
+    left, allowed = sum(room.dead for room in rooms.values()), MAY_STAY * sum(room.stored for room in rooms.values())
+    found = list[Path]()
+    for path, room in sorted(rooms.items(), key=lambda each: -each[1].share):
+        if not room.dead or (room.share < DEAD and left <= allowed):
+            break
+        found.append(path)
+        left -= room.dead
+    return sorted(found)
+
+
+def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
+    """Whether a pack can be done away with; what is needed of it is in the writer then."""
+    rows = table_of(path)
+    needed = list(stored_chunks(path, rows[np.isin(prefixes_of(names_of(rows["name"])), live)]))
     if not all(chunk.is_proven for chunk in needed):
         return False                                          # a damaged pack is left for mending
     for chunk in needed:

@@ -57,18 +57,37 @@ class _Index(NamedTuple):
 
     Attributes:
         paths: packs.
-        rows: ROW, in the order of `prefixes`.
-        pack_of: which pack each is in.
+        rows: ROW, pack by pack.
+        starts: the first row of each pack.
         prefixes: first bytes of the names, ascending.
+        order: the row of each of these.
     """
 
     paths: tuple[Path, ...]
     rows: NDArray[np.void]
-    pack_of: NDArray[np.int32]
+    starts: NDArray[np.int64]
     prefixes: NDArray[np.uint64]
+    order: NDArray[np.int32]
+
+    def pack_of(self, row: int) -> Path:
+        """The pack that a row is of."""
+        return self.paths[int(self.starts.searchsorted(row, side="right")) - 1]
+
+    def with_packs(self, paths: list[Path]) -> _Index:
+        """The index with more packs; tables are let go of while they are put together."""
+        tables = [self.rows, *(table_of(path) for path in paths)]
+        ends = np.cumsum([len(table) for table in tables])
+        rows, at = np.empty(int(ends[-1]), ROW), 0
+        while tables:
+            table = tables.pop(0)
+            rows[at:at + len(table)] = table
+            at += len(table)
+        prefixes = prefixes_of(rows.view(np.uint8).reshape(-1, ROW.itemsize))
+        order = np.argsort(prefixes, kind="stable").astype(np.int32)
+        return _Index((*self.paths, *paths), rows, np.concatenate([self.starts, ends[:-1]]), prefixes[order], order)
 
 
-_NOTHING = _Index((), np.zeros(0, ROW), np.zeros(0, np.int32), np.zeros(0, np.uint64))
+_NOTHING = _Index((), np.zeros(0, ROW), np.zeros(0, np.int64), np.zeros(0, np.uint64), np.zeros(0, np.int32))
 
 
 class Packs:
@@ -96,17 +115,9 @@ class Packs:
                 while self._files:
                     os.close(self._files.popitem()[1])
             paths = sorted(there.keys() - self._known.keys())
-            fresh = [(path, table_of(path)) for path in paths]
-            if not fresh:
-                return
-            old = self._index
-            rows = np.concatenate([old.rows, *(rows for _, rows in fresh)])
-            pack_of = np.concatenate([old.pack_of, *(np.full(len(rows), len(old.paths) + number, np.int32)
-                                                     for number, (_, rows) in enumerate(fresh))])
-            prefixes = prefixes_of(names_of(rows["name"]))
-            order = np.argsort(prefixes, kind="stable")
-            self._known |= {path: there[path] for path in paths}
-            self._index = _Index((*old.paths, *paths), rows[order], pack_of[order], prefixes[order])
+            if paths:
+                self._index = self._index.with_packs(paths)
+                self._known |= {path: there[path] for path in paths}
 
     def __len__(self) -> int:
         return len(self._index.rows)
@@ -120,10 +131,11 @@ class Packs:
         index, prefix = self._index, np.frombuffer(name[:8], PREFIX)[0].astype(np.uint64)
         at = int(np.searchsorted(index.prefixes, prefix))
         while at < len(index.prefixes) and index.prefixes[at] == prefix:
-            row = index.rows[at]
+            number = int(index.order[at])
+            row = index.rows[number]
             if row["name"].tobytes() == name:
                 place = int(row["place"])
-                yield Found(index.paths[index.pack_of[at]], place & ((1 << PLACE_BITS) - 1), place >> PLACE_BITS,
+                yield Found(index.pack_of(number), place & ((1 << PLACE_BITS) - 1), place >> PLACE_BITS,
                             int(row["stored"]), int(row["raw"]))
             at += 1
 
@@ -134,7 +146,7 @@ class Packs:
             return np.zeros(len(names), bool)
         wanted = prefixes_of(names)
         at = np.minimum(np.searchsorted(index.prefixes, wanted), len(index.rows) - 1)
-        same: NDArray[np.bool_] = (names_of(index.rows["name"][at]) == names).all(axis=1)
+        same: NDArray[np.bool_] = (names_of(index.rows["name"][index.order[at]]) == names).all(axis=1)
         for number in np.flatnonzero(~same & (index.prefixes[at] == wanted)).tolist():      # names that begin alike
             same[number] = self.find(names[number].tobytes()) is not None
         return same
