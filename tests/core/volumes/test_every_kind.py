@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mosscrate.core import volumes
-from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks import MemoryBlocks, create_image
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.volumes import Making, Traits, edit, format_for, format_of, open_volume
 from mosscrate.core.watch import Watch
@@ -111,3 +111,14 @@ def test_a_damaged_volume_is_read_found_faulty_or_refused(kind, seed):
         for entry in volume.tree().entries:
             for _ in islice(volume.read_file(entry), 64):
                 pass
+
+
+@pytest.mark.parametrize("kind", ["fat32", "exfat", "ext4"])
+def test_a_volume_grown_until_its_new_tables_are_larger_than_all_of_it_was_keeps_everything(kind, tmp_path):
+    path = tmp_path / "card.img"
+    small, model = worked_on(kind, 3, size=ROOM[kind], operations=150)
+    with create_image(path, ROOM[kind] * 400) as blocks:
+        blocks.write(0, bytes(small.data))
+        grown = format_of(blocks).grow(blocks, blocks.size, Watch())
+        assert grown.size > ROOM[kind] * 350
+        assert (tree(blocks), sound(blocks)) == (model.tree(), [])

@@ -115,8 +115,11 @@ def _most_sectors(volume: FatVolume) -> tuple[int, str]:
 
 
 def _free_room(table: Table, shift: int, new: Geometry, wanted: int) -> NDArray[np.int64]:
-    """Free clusters in new numbers: the fresh room at the end first, it is in one piece."""
-    fresh = np.arange(len(table) - shift, new.cluster_count + 2, dtype=np.int64)
+    """Free clusters in new numbers: the fresh room at the end first, it is in one piece.
+
+    All of it, where the FATs take more than the whole volume was.
+    """
+    fresh = np.arange(max(2, len(table) - shift), new.cluster_count + 2, dtype=np.int64)
     if len(fresh) >= wanted:
         return fresh
     inside = np.flatnonzero(table[2 + shift:] == FREE) + 2
