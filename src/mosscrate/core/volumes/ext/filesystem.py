@@ -267,10 +267,17 @@ class Filesystem:
         return [g for g in range(self.groups) if self.has_super(g)]
 
     def descriptor_block_places(self, number: int, super_groups: list[int]) -> list[int]:
-        """Every block that holds a copy of descriptor block `number`, the one that counts first."""
-        if "meta_bg" in self.features and number >= int(self.sb["first_meta_bg"]):
+        """Every block that holds a copy of descriptor block `number`, the one that counts first.
+
+        With meta_bg, groups whose own descriptors are of that kind have no copies of the others behind their superblock
+        (fs/ext4/balloc.c, ext4_bg_num_gdb).
+        """
+        if "meta_bg" not in self.features:
+            return [self.group_start(g) + 1 + number for g in super_groups]
+        first = int(self.sb["first_meta_bg"])
+        if number >= first:
             return self.meta_copies(number)
-        return [self.group_start(g) + 1 + number for g in super_groups]
+        return [self.group_start(g) + 1 + number for g in super_groups if g // self.desc_per_block < first]
 
     def descriptor_bytes(self) -> bytes:
         """All descriptors as they stand on disk, filled up to whole blocks."""
