@@ -20,6 +20,7 @@ from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import GrowPartition, KeepCard, Which, WriteImage
 from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.slots import medium as medium_module
+from mosscrate.core.volumes import fat, open_volume
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, contents, handheld, lay_out, put_card, some_files
@@ -222,3 +223,25 @@ def _little(seed: int) -> bytes:
     blocks = MemoryBlocks(bytes(6 * MIB))
     lay_out(blocks, [(MIB, 5 * MIB, FatType.FAT12, "GAMES", some_files(seed, 12, 3000))])
     return bytes(blocks.data)
+
+
+def test_a_volume_that_does_not_hold_together_once_it_was_grown_is_told_and_taken_back(bench, monkeypatch):
+    """Whatever is wrong in growing: two files that have one cluster stand for it."""
+    put_card(bench, "one", 90 * MIB, handheld(60 * MIB).data, name="Pipkin")
+    card, real = bench.shelf.find("Pipkin"), fat.grow
+
+    def wrong(window, *arguments, **more):
+        done = real(window, *arguments, **more)
+        files = [entry for entry in open_volume(window).tree().entries if entry.kind == "file" and entry.size]
+        at = open_volume(window).geometry.fat_offset(0) + 4 * files[0].node
+        window.write(at, files[1].node.to_bytes(4, "little"))
+        return done
+
+    monkeypatch.setattr(fat, "grow", wrong)
+    before = card.open().read(0, 90 * MIB)
+    with pytest.raises(JobError, match="does not hold together after its size was changed"):
+        running.run(JobSheet((GrowPartition(2),), None, reference(card)), bench, Watch(), typed_tag=card.tag)
+    monkeypatch.undo()
+    (job,) = recovering.unfinished(bench)
+    recovering.undo(job, bench, Watch(), typed_tag=card.tag)
+    assert card.open().read(0, 90 * MIB) == before

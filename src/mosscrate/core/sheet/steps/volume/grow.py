@@ -14,6 +14,7 @@ from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import SMALL, Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.holding import must_hold_together
 from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew, tried_in_place
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
 from mosscrate.core.sizes import binary, precise
@@ -116,6 +117,7 @@ class GrowPartition(Step, tag="grow", frozen=True):
         window = card.place(new.start, new.length)
         hidden = card.seat(new).first_sector if self.partition else None
         format_of(window).grow(window, length, watch, hidden_sectors=hidden)
+        must_hold_together(window, card.look(self.partition).name)
         if card.map.kind != MapKind.NONE:
             write_map(card.blocks, decided.map)
         card.blocks.flush()

@@ -13,6 +13,7 @@ from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import Step
+from mosscrate.core.sheet.steps.shared.holding import must_hold_together
 from mosscrate.core.sheet.steps.shared.resizing import ResizedAnew, resized_anew, tried_in_place
 from mosscrate.core.sheet.steps.shared.room import tables, used_of_look
 from mosscrate.core.sizes import binary
@@ -73,6 +74,7 @@ class ShrinkPartition(Step, tag="shrink", frozen=True):
             return anew.put(card, decided.map, new, watch)
         window = card.window(self.partition)
         format_of(window).shrink(window, length, watch)
+        must_hold_together(window, card.look(self.partition).name)
         if card.map.kind != MapKind.NONE:
             write_map(card.blocks, decided.map)
         card.blocks.flush()
