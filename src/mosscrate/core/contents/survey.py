@@ -71,7 +71,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
     first = blocks.read(0, min(blocks.size, 512)) if layout.map_kind == MapKind.NONE else b""
     if lack := lack_of(whole):
         layout = replace(layout, fault=f"The file {lack}.")
-    about = (*_about_all(layout, kind_by(first)), *_about_checksums(whole))
+    about = (*_about_all(layout, kind_by(first)), *_out_of_reach(layout), *_about_checksums(whole))
     return replace(layout, findings=worst_first((*layout.findings, *about)))
 
 
@@ -226,8 +226,11 @@ def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[Pa
     findings = [replace(f, partition=partition.index, where=where) for f in found]
     slack = partition.length - volume.size
     if slack >= WORTH_OFFERING:
+        can_grow = look.largest > volume.size
+        remedy = "Growing it gives that room to its files." if can_grow else \
+            f"It goes no further: {look.largest_because}." if look.largest_because else ""
         findings.append(Finding(Severity.NOTE, f"The file system leaves {binary(slack)} of its partition unused.",
-                                where, partition.index, "Growing it gives that room to its files."))
+                                where, partition.index, remedy))
     return PartitionLook(partition, look, guess.role, guess.reason), findings
 
 
@@ -261,6 +264,16 @@ def _unread_sentence(layout: Layout) -> str:
     size = "" if layout.is_size_known else f"Nobody knows yet how large it unpacks; its map counts on " \
         f"{binary(layout.size)}. " if layout.size else "Nobody knows yet how large it unpacks. "
     return f"{size}What is on {names} has not been read yet." if names else size.strip()
+
+
+def _out_of_reach(layout: Layout) -> list[Finding]:
+    """Where the map counts no further than a part of the card."""
+    if not layout.can_be_arranged or layout.is_unread or layout.cut:
+        return []
+    beyond = layout.size - map_format(layout.map_kind).room(layout.as_map, layout.size).end
+    return [Finding(Severity.NOTE, f"{binary(beyond)} at its end are out of reach: its map counts no further.",
+                    "partition map", remedy="Another map, such as a GPT, reaches it, where the machine knows one.")
+            ] if beyond >= WORTH_OFFERING else []
 
 
 def _about_all(layout: Layout, kind: str) -> list[Finding]:
