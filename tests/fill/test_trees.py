@@ -103,6 +103,21 @@ def test_a_filling_that_is_stopped_leaves_whole_files_and_goes_on(home, tmp_path
     assert len(on(there)) == 8
 
 
+def test_what_is_there_keeps_its_name_until_the_new_file_is_whole(home, tmp_path):
+    there = make(tmp_path / "filled", {"gb/Hill.gb": b"old"})
+
+    def breaks():
+        yield b"half"
+        raise MediumError("The card is gone.")
+
+    with pytest.raises(MediumError, match="gone"):
+        home.put("gb/Hill.gb", breaks(), None, old=("gb/Hill.gb", "gb/Hill 2026-01-01.gb"))
+    assert {path: data for path, data in on(there).items() if not path.endswith(PART)} == {"gb/Hill.gb": b"old"}
+    home.put("gb/Hill.gb", iter([b"new"]), None, old=("gb/Hill.gb", "gb/Hill 2026-01-01.gb"))
+    assert {path: data for path, data in on(there).items() if not path.endswith(PART)} == {
+        "gb/Hill.gb": b"new", "gb/Hill 2026-01-01.gb": b"old"}
+
+
 def test_parts_of_a_filling_that_is_no_more_go_and_free_room_is_known(home, tmp_path, monkeypatch):
     there, top = tmp_path / "filled", make(tmp_path / "mine", {"GB/Hill.gb": gb(random.Random(4))})
     gone = subprocess.Popen(["true"])

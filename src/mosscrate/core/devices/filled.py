@@ -38,11 +38,14 @@ class DeviceHome:
         """See TreeHome."""
         return self.device.read(self._path(entry.path), at, count)
 
-    def put(self, path: str, pieces: Iterator[bytes], modified: int | None) -> None:
+    def put(self, path: str, pieces: Iterator[bytes], modified: int | None, *,
+            old: tuple[str, str] | None = None) -> None:
         """See TreeHome: written beside its place, then renamed."""
         target = self._path(path)
         part = posixpath.join(posixpath.dirname(target), part_of(posixpath.basename(target)))
         self.device.put(part, pieces, modified)
+        if old is not None:
+            self.device.rename(self._path(old[0]), self._path(old[1]))
         self.device.rename(part, target)
 
     def rename(self, path: str, new: str) -> None:

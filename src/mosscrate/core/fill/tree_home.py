@@ -39,8 +39,12 @@ class TreeHome(Protocol):
     def read_at(self, entry: Entry, at: int, count: int) -> bytes:
         """Bytes of a file, fewer at its end."""
 
-    def put(self, path: str, pieces: Iterator[bytes], modified: int | None) -> None:
-        """Write a file that is not there yet; folders above it are made."""
+    def put(self, path: str, pieces: Iterator[bytes], modified: int | None, *,
+            old: tuple[str, str] | None = None) -> None:
+        """Write a file that is not there yet; folders above it are made.
+
+        `old` is the path of what has its name, and the one that it gets once the new file is whole.
+        """
 
     def rename(self, path: str, new: str) -> None:
         """Give a file another place; folders above it are made. Nothing may be there."""
@@ -95,7 +99,8 @@ class FolderHome:
         except OSError as error:
             raise _failed(self.folder / entry.path, "read", error) from error
 
-    def put(self, path: str, pieces: Iterator[bytes], modified: int | None) -> None:
+    def put(self, path: str, pieces: Iterator[bytes], modified: int | None, *,
+            old: tuple[str, str] | None = None) -> None:
         """See TreeHome: written beside its place, brought to the disk, then renamed."""
         target = self._inside(path)
         part = target.with_name(part_of(target.name))
@@ -107,6 +112,8 @@ class FolderHome:
                 os.fsync(file.fileno())
             if modified is not None:
                 os.utime(part, (modified, modified))
+            if old is not None:
+                self._take(self._inside(old[0]), self._inside(old[1]))
             self._take(part, target)
         except OSError as error:
             part.unlink(missing_ok=True)

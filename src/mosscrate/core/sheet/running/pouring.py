@@ -46,9 +46,8 @@ def _poured(home: TreeHome, placed: Placed, there: dict[str, Entry]) -> bool:
         if placed.act == Act.COPY:
             raise FitError(f"“{placed.to}” has come to {home.name} meanwhile, with other contents. It is untouched; "
                            "look again.")
-    if old is not None:
-        home.rename(old.path, _dated(placed.to, there, home))
-    home.put(placed.to, placed.origin.read(), placed.file.modified)
+    aside = None if old is None else (old.path, _dated(placed.to, there, home))
+    home.put(placed.to, placed.origin.read(), placed.file.modified, old=aside)
     return True
 
 
