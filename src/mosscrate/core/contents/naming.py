@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from mosscrate.core.errors import FitError
 
-LENGTHS = (200, 107, 30)                # characters that some file system stops at; the ending always stays
+LENGTHS = (200, 107, 80, 60, 30)        # characters, the ending always stays: 80 and 60 for systems that count bytes
 MOST_TRIES = 100_000
 _FORBIDDEN = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
 _SEPARATORS = str.maketrans({"/": "_", ":": "_"})
