@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
-from mosscrate.core.errors import FitError, FormatError, Unsound
+from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.findings import Finding
 from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
@@ -110,12 +110,12 @@ __all__ = [
     "kind_for",
     "kind_name",
     "largest",
-    "must_be_sound",
     "name_by_signature",
     "open_volume",
     "smallest",
     "soundness",
     "volume_kind",
+    "why_unsound",
 ]
 
 
@@ -221,12 +221,13 @@ def edit(blocks: Blocks) -> Editor:
     return format_of(blocks).edit(blocks)
 
 
-def must_be_sound(blocks: Blocks, *, name: str) -> None:
-    """Raises Unsound where the tables of a volume and its files contradict one another: then no free room is safe."""
+def why_unsound(blocks: Blocks) -> str:
+    """How tables and files of a volume contradict one another, so that no free room is safe; "" where they do not.
+
+    Raises FormatError, MediumError.
+    """
     volume = open_volume(blocks)
-    because = soundness(volume, volume.tree()).because
-    if because:
-        raise Unsound(f"{name} is left as it is: {because}")
+    return soundness(volume, volume.tree()).because
 
 
 def is_opened_here(blocks: Blocks) -> bool:
