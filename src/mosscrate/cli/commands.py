@@ -15,7 +15,7 @@ from blake3 import blake3
 
 from mosscrate.cli.layouts import print_layout, print_structure
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FOLDER, MARKS, json_option, show_json
+from mosscrate.cli.speaking import FOLDER, MARKS, json_option, show_json, taken_out_options
 from mosscrate.cli.unpacking import read_for_files, read_if_small, read_whole
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
@@ -102,10 +102,7 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
 
 @click.command()
 @click.argument("medium")
-@click.argument("path")
-@click.option("--partition", "-p", type=int, help="Number of the partition; may be left out when there is one.")
-@click.option("--to", "out", type=click.Path(path_type=Path), default=Path(), help="Folder or file to write.")
-@json_option
+@taken_out_options
 @click.pass_obj
 def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, as_json: bool) -> None:
     """Take the file or folder at PATH out of a partition. "/" takes everything. Nothing is overwritten."""

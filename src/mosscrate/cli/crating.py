@@ -11,7 +11,7 @@ import click
 
 from mosscrate.cli.devices import device
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, show_json
+from mosscrate.cli.speaking import FILE, json_option, show_json, taken_out_options
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.crate.ageing import Ages
 from mosscrate.core.crate.compare import State
@@ -387,10 +387,7 @@ def _date(modified: int | None) -> str:
 
 @crate.command()
 @click.argument("backup")
-@click.argument("path")
-@click.option("--partition", "-p", type=int, help="Number of the partition; may be left out when there is one.")
-@click.option("--to", "out", type=click.Path(path_type=Path), default=Path(), help="Folder or file to write.")
-@json_option
+@taken_out_options
 @click.pass_context
 def get(context: click.Context, /, **how: Any) -> None:  # noqa: ANN401
     """Take the file or folder at PATH out of a BACKUP; the same as `get`, which takes cards and images too."""

@@ -21,6 +21,17 @@ def json_option(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's
     return click.option("--json", "as_json", is_flag=True, help="Print JSON for scripts.")(command)
 
 
+def taken_out_options(command: Any) -> Any:  # noqa: ANN401 - a decorator over click's own
+    """PATH, --partition, --to and --json for a command that takes files out."""
+    for option in (json_option, click.option("--to", "out", type=click.Path(path_type=Path), default=Path(),
+                                             help="Folder or file to write."),
+                   click.option("--partition", "-p", type=int,
+                                help="Number of the partition; may be left out when there is one."),
+                   click.argument("path")):
+        command = option(command)
+    return command
+
+
 def show_json(value: Any) -> None:  # noqa: ANN401 - whatever JSON can hold
     """Print a value for a script."""
     click.echo(json.dumps(value, ensure_ascii=False, indent=2))
