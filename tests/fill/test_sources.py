@@ -391,6 +391,8 @@ def test_archives_in_parts_are_gone_through_and_a_missing_part_is_told(tmp_path,
     assert (top / "split.z02").exists()
     (top / "split.z64").write_bytes(SAMPLES["n64"][1](rnd))
     (top / "alone.001").write_bytes(b"of something else")
+    brought = [each.path for each in bring([top], Watch())]
+    assert len(brought) == len(set(brought))                 # an archive is gone through once, not for each part
     card = fresh(bench)
     found = filled(card, bench, Sources([top]))
     there = on(card)

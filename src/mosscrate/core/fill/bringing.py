@@ -102,10 +102,12 @@ def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> lis
         top = tops.of_folder(folder) if folder.is_dir() else tops.of_loose_files(folder.parent)
         for each in _files(folder):
             watch.check()
-            path = _archive_of(each) or each
-            if path in done:
+            archive = _archive_of(each)
+            if archive in done:
                 continue                                     # another part of it
-            done |= {path} if path != each else set()
+            if archive is not None:
+                done.add(archive)
+            path = archive or each
             within = path.relative_to(folder) if each != folder else Path(path.name)
             try:
                 status = path.stat()
