@@ -62,9 +62,10 @@ class RefreshPartition(Step, tag="refresh partition", frozen=True):
         volume = came.volume
         if volume is not None and is_grown:
             volume = replace(volume, size=min(look.partition.length, max(volume.largest, volume.size)))
+        is_open = bool(self.keep) and card.window(self.partition) is None      # what is kept is known on the card
         back = f", {counted(len(kept), 'file')} of the old one put back" if kept else \
-            ", settings of the old one put back" if self.keep and card.window(self.partition) is None else ""
-        is_same = not self.keep and came.partition.length == look.partition.length
+            ", settings of the old one put back" if is_open else ""
+        is_same = not kept and not is_open and came.partition.length == look.partition.length
         return Decision(f"Put {came.name} of the source over {look.name}{back}", 3 * used, used,
                         looks=(replace(came, partition=look.partition, volume=volume),),
                         brought={self.partition: self.source},
