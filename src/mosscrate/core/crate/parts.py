@@ -51,8 +51,16 @@ class Choice:
     @property
     def words(self) -> str:
         """Named in a sentence."""
+        return self._named("all files")
+
+    @property
+    def none(self) -> str:
+        """The same behind "There are no"."""
+        return self._named("files")
+
+    def _named(self, everything: str) -> str:
         named = [*(f"{kind}s" for kind in self.kinds), *(f"“{folder}”" for folder in self.folders)]
-        return (listed(named) or "all files") + (f" that differ from “{self.unlike}”" if self.unlike else "")
+        return (listed(named) or everything) + (f" that differ from “{self.unlike}”" if self.unlike else "")
 
 
 def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
@@ -111,7 +119,7 @@ def keep_part(crate: Crate, card: CardRecord, blocks: Blocks, layout: Layout, ch
              for index, volume in open_volumes(blocks, layout).items()]
     files = sum(entry.kind == Kind.FILE for part in parts for entry in part.entries)
     if not files:
-        raise CrateError(f"There are no {choice.words} on {card.name}. Nothing was kept.")
+        raise CrateError(f"There are no {choice.none} on {card.name}. Nothing was kept.")
     own = part_record(card)
     disk = lay_out(parts, own.name, watch)
     record = CardRecord(own.name, own.key, own.tag, disk.size, own.model, own.serial)

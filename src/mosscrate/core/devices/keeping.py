@@ -66,7 +66,7 @@ def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, a
     files = [entry for entry in entries if entry.kind == Kind.FILE]
     if not files:
         where = folder or "this user’s folder"
-        raise CrateError(f"There are no {choice.words} in {where} of {device.address.host}. Nothing was kept.")
+        raise CrateError(f"There are no {choice.none} in {where} of {device.address.host}. Nothing was kept.")
     with ExitStack() as open_:
         earlier = None if anew else _earlier(crate, card.key, open_)
         known = {} if earlier is None else _same(earlier, files)
