@@ -76,6 +76,21 @@ def test_a_cache_of_a_few_blocks_does_not_move_the_end(seed, tmp_path):
     assert problems(case, prove(case, tmp_path)) == []
 
 
+@pytest.mark.parametrize("nonce", ["51730f3bdb7e226426070c96a6ac1186", "85c209af3b3139b0f8acd597afc55329",
+                                   "06760005de6123d47af4384940c19021", "092953b052b3d135648616a71c488713"])
+def test_what_marks_hit_is_named_where_writes_fold_and_reads_do_not(nonce, tmp_path):
+    """Of a small room: places to ask at are few, and a mark may be read below at several times its distance."""
+    case = random_case(1373)
+    assert case.kind == "writes fold"
+    held = journal(tmp_path, case.card)
+    held.record.nonce = nonce
+    verdict = prove_size(case.card, held, Watch(), run_length=STANDARD)
+    held.end()
+    assert problems(case, verdict) == []
+    assert (verdict.real, verdict.is_exact) == (case.real, True)
+    assert min(case.room.changed, default=256) >= 256       # the map and what lies beside it come back
+
+
 def test_a_mark_says_where_it_was_written_and_nothing_else_is_taken_for_one():
     nonce, other = bytes(range(16)), bytes(16)
     addresses = np.array([0, 4096, 1 << 40], np.int64)

@@ -125,19 +125,32 @@ def folds_to_the_top(rounds: Rounds, fold: int, end: int) -> bool:
 
 
 def writes_fold(rounds: Rounds, end: int, chance: random.Random) -> bool:
-    """Whether what is written above an end, and cannot be read there, overwrites what lies below.
-
-    The place that would be hit is held in the journal before, so that asking costs nothing.
-    """
+    """Whether what is written above an end, and cannot be read there, overwrites what lies below."""
     for _ in range(TRIES):
         high = chance.randrange(end, rounds.blocks)
-        low = high % max(1, end)
-        if low < FIRST:
-            continue
-        seen = rounds.go(Plan(rounds.journal.record.stage, np.array([low, high]), NOWHERE))
-        if (high, low) in seen.pairs:
+        if _comes_to_lie(rounds, high, high % end):
             return True
     return False
+
+
+def written_end(rounds: Rounds, apart: int, low: int, high: int) -> int | None:
+    """The end of a card whose writes fold and whose reads do not, where a mark was seen once.
+
+    Args:
+        rounds: asks.
+        apart: blocks from where the mark was read to where it was written: so many times the end.
+        low, high: a block below the end, one at or above it.
+    """
+    for end in sorted(apart // times for times in range(1, DIVISORS + 1) if apart % times == 0):
+        if low < end <= high and _comes_to_lie(rounds, end + min(FIRST, end - 1), min(FIRST, end - 1)):
+            return end
+    return None
+
+
+def _comes_to_lie(rounds: Rounds, high: int, low: int) -> bool:
+    """Whether a mark for one block is read at another, whose contents are held before, so that asking costs nothing."""
+    rounds.hold(low)
+    return (high, low) in rounds.go(Plan(rounds.journal.record.stage, np.array([high]), np.array([low]))).pairs
 
 
 def _folded_onto_the_beginning(card: Blocks, fold: int, high: int) -> int:

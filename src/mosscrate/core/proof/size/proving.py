@@ -80,6 +80,7 @@ class _Proof:
     def verdict(self) -> Verdict:
         """See prove_size."""
         marked = readable = 0
+        self.rounds.hold(0, min(FIRST, self.rounds.blocks))     # a map is worth more than what else a mark may hit
         for plan in self._plans():
             self.stage = plan.name
             if plan.name == "run":
@@ -119,11 +120,18 @@ class _Proof:
         if length.is_seen and length.upwards and ending.is_line(self.rounds, pairs, self.chance):
             return self._told(Kind.LINE, length.blocks, said, is_exact=True)
         if not length.is_seen or not length.upwards:            # hidden by a cache, or every question costs contents
-            if length.is_seen:
-                self._count_hit(length.blocks)
-            return self._told(Kind.FOLDS, length.blocks, said, is_exact=False)
+            return self._of_writes_only(length, read_at, said) if length.is_seen else \
+                self._told(Kind.FOLDS, length.blocks, said)
         end = ending.folded_end(self.rounds, length.blocks, max(high, length.blocks))
         return self._told(Kind.FOLDS, end, said, is_exact=ending.folds_to_the_top(self.rounds, length.blocks, end))
+
+    def _of_writes_only(self, length: ending.Length, read_at: int, said: str) -> Verdict:
+        """A mark was read below and never above: its distance may be several times the room."""
+        held = [block for block in self.evidence.held if block < length.blocks]
+        end = ending.written_end(self.rounds, length.blocks, max([read_at, *held]),
+                                 min([length.blocks, *self.evidence.lost]))
+        self._count_hit(end or length.blocks)
+        return self._told(Kind.FOLDS, end or length.blocks, said, is_exact=end is not None)
 
     def _of_loss(self, stretch: findings.Stretch) -> Verdict:
         end, is_exact = self._end(self._held_below(stretch.first), stretch.first)

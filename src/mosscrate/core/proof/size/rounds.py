@@ -18,7 +18,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import MediumError
 from mosscrate.core.proof.size.journal import Journal, Place, as_blocks
 from mosscrate.core.proof.size.marks import BLOCK, NONE, build, read
-from mosscrate.core.proof.size.plans import Numbers, Plan
+from mosscrate.core.proof.size.plans import FIRST, Numbers, Plan
 from mosscrate.core.sizes import MIB
 from mosscrate.core.watch import Progress, Watch
 
@@ -91,6 +91,12 @@ class Rounds:
             with suppress(MediumError):                     # the journal stays, for when the card is there again
                 self._put_back([*((int(b), 1) for b in single), *pieces])
             raise
+
+    def hold(self, first: int, count: int = 1) -> None:
+        """Keep what stands at blocks that will not be marked themselves, but may be hit. Raises as `go`."""
+        self.journal.record.rounds += 1
+        for _ in self._keep_run(first, count):
+            pass
 
     def leave(self, blocks: Numbers, stage: str) -> int:
         """Mark blocks and leave the marks there; returns how many were taken. Raises as `go`."""
@@ -242,7 +248,8 @@ def put_back(places: list[Place], card: Blocks, journal: Journal, watch: Watch) 
 
     Returns blocks that do not take them: bad ones, or where nothing is held. Raises MediumError where the card is gone.
     """
-    todo = places
+    todo = [place for place in places if place.block >= FIRST]      # below nothing was marked: only what was hit
+    untouched = [place for place in places if place.block < FIRST]
     for _ in range(TRIES):
         for number, place in enumerate(todo):
             if number % PIECE == 0:
@@ -250,7 +257,8 @@ def put_back(places: list[Place], card: Blocks, journal: Journal, watch: Watch) 
             _restore(place, card, journal)
         card.flush()
         card.drop_cache()
-        todo = [place for place in todo if _reads(card, place.block, place.count) != journal.old(place)]
+        todo = [place for place in (*todo, *untouched) if _reads(card, place.block, place.count) != journal.old(place)]
+        untouched = []
         if not todo:
             return []
     if len(todo) == len(places):
