@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from mosscrate.core.blocks import MemoryBlocks, Overlay, Window, create_image, open_blocks
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.blocks.streaming import BLOCK, copy, digest, reads_back
+from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.watch import Watch
 from tests.loops import loop, needs_root
@@ -103,6 +104,25 @@ def test_what_cannot_be_read_is_named_by_the_sector_and_the_rest_is_kept(sectors
         assert target.data[s * 512:s * 512 + 512] == want
     with pytest.raises(MediumError, match="cannot be read at byte"):
         copy(bad, target, blocks.size, Watch(), phase="")
+
+
+def test_a_card_that_is_pulled_is_not_one_that_cannot_be_read():
+    card = FaultyBlocks(MemoryBlocks(bytes(5 * BLOCK)), Faults(bad=(Bad(BLOCK, 512),), dies_after=3 * BLOCK + 4096))
+    target = MemoryBlocks(bytes(5 * BLOCK))
+    with pytest.raises(MediumError, match="does not answer any more"):
+        copy(card, target, card.size, Watch(), phase="Copying", mend=True)
+
+
+def test_a_card_is_there_as_long_as_one_place_of_several_answers():
+    card = FaultyBlocks(MemoryBlocks(bytes(256 << 20)), Faults())
+    witnesses = Witnesses(card)
+    assert witnesses.is_there()
+    for at in range(0, card.size, 4 << 20):
+        witnesses.saw(at)
+    card.faults = Faults(bad=(Bad(card.size - (20 << 20), 20 << 20),))
+    assert witnesses.is_there()
+    card.faults = Faults(bad=(Bad(0, card.size),))
+    assert not witnesses.is_there()
 
 
 def test_a_stop_ends_between_two_blocks_and_leaves_no_thread():

@@ -17,6 +17,7 @@ from blake3 import blake3
 
 from mosscrate.core.blocks.base import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.errors import MediumError
 from mosscrate.core.watch import Watch
 
@@ -70,10 +71,10 @@ def chunks(source: Blocks, length: int, *, mend: bool = False) -> Iterator[Chunk
     Args:
         source: what is read.
         length: bytes from the start.
-        mend: go on over what cannot be read; the chunk names it and holds zeros there.
+        mend: go on over what cannot be read, as long as the source is there; the chunk names it and holds zeros there.
     """
     buffers = [memoryview(bytearray(BLOCK)) for _ in range(BUFFERS)]
-    read = _read_mending if mend else _read_strict
+    read = _Mending(source) if mend else _read_strict
     pending: deque[Future[Chunk]] = deque()
     with ThreadPoolExecutor(1, "read-ahead") as reader:
         try:
@@ -197,13 +198,23 @@ def _read_strict(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
     return Chunk(extent.start, extent.length, data)
 
 
-def _read_mending(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
-    try:
-        return _read_strict(source, extent, buffer)
-    except MediumError:
-        data = buffer[:extent.length]
-        bad = read_around(source, extent, data)
-        return Chunk(extent.start, extent.length, data, tuple(bad))
+class _Mending:
+    """Reads over what cannot be read. Raises MediumError where the source is gone."""
+
+    def __init__(self, source: Blocks) -> None:
+        self._witnesses = Witnesses(source)
+
+    def __call__(self, source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
+        try:
+            chunk = _read_strict(source, extent, buffer)
+        except MediumError:
+            if not self._witnesses.is_there():
+                raise
+            data = buffer[:extent.length]
+            return Chunk(extent.start, extent.length, data, tuple(read_around(source, extent, data)))
+        if not extent.is_hole:
+            self._witnesses.saw(extent.start)
+        return chunk
 
 
 def read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:

@@ -26,6 +26,7 @@ from blake3 import blake3
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import read_around
+from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.crate.checking import is_all_there
 from mosscrate.core.crate.leases import IN_NAMES, Lease, lease
@@ -178,7 +179,7 @@ class _Reader:
         self.tape, self.card, self.packs, self.writer = tape, card, packs, writer
         self.unreadable: list[Extent] = []
         self.fresh = 0
-        self._good = -1                                   # a byte that could be read
+        self._witnesses = Witnesses(card)
         self._at = np.concatenate([[0], np.cumsum([length for _, length in tape.places], dtype=np.int64)]).tolist()
         self._ends = [*tape.cuts[1:], tape.size]
         self._card_lock = threading.Lock()                # one reader at a time: a card has one head, or acts like it
@@ -208,22 +209,13 @@ class _Reader:
                 ahead = start + done - self._at[number]
                 count = min(length - ahead, len(data) - done)
                 bad = read_around(self.card, Extent(place + ahead, count), data[done:done + count])
-                if bad:
-                    self._must_be_there(place + ahead)
-                    self.unreadable += bad
-                elif self._good < 0:
-                    self._good = place + ahead
+                if bad and not self._witnesses.is_there():
+                    raise MediumError(f"{self.card.name} does not answer any more at byte {place + ahead:,}. No backup "
+                                      "was made; what was read is used again next time.", place + ahead)
+                self.unreadable += bad
+                if not bad:
+                    self._witnesses.saw(place + ahead)
                 done, number = done + count, number + 1
-
-    def _must_be_there(self, at: int) -> None:
-        """Raises MediumError where not even that can be read which could be before: the card is gone."""
-        if self._good >= 0:
-            self.card.drop_cache()
-            try:
-                self.card.read(self._good, 1)
-            except MediumError as error:
-                raise MediumError(f"{self.card.name} does not answer any more at byte {at:,}. No backup was made; what "
-                                  "was read is used again next time.", at) from error
 
     def _squeezer(self) -> Squeezer:
         if not hasattr(self._own, "squeezer"):

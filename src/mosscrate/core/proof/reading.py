@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.contents import Layout
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
@@ -93,7 +94,7 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
     """
     log = log or DepthLog(card.size)
     buffer = memoryview(mmap.mmap(-1, COMMAND))             # aligned, as direct reading wants it
-    done, good = 0, -1                                      # the last place that could be read
+    done, witnesses = 0, Witnesses(card)
     card.drop_cache()
     card.read_directly()
     for extent in _in_order(card, layout):
@@ -103,10 +104,10 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
             try:
                 card.read_into(at, buffer[:length])
                 log.add(at, length, card.now() - begun)
-                good = at
-            except MediumError as error:
-                if good >= 0:
-                    _must_be_there(card, good, error)
+                witnesses.saw(at)
+            except MediumError:
+                if not witnesses.is_there():
+                    raise
                 _narrow(card, at, length, log, buffer)
             done += length
             watch.progress(f"Reading {card.name}", done, card.size)
@@ -195,12 +196,3 @@ def _narrow(card: Blocks, at: int, length: int, log: DepthLog, buffer: memoryvie
             log.add(start, count, card.now() - begun)
         except MediumError:
             _narrow(card, start, count, log, buffer)
-
-
-def _must_be_there(card: Blocks, good: int, error: MediumError) -> None:
-    """Raises the error where not even that can be read which could be before."""
-    card.drop_cache()
-    try:
-        card.read(good, card.sector)
-    except MediumError:
-        raise error from None

@@ -6,6 +6,7 @@ import mmap
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.base import View
+from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.rescue.pieces import LONGEST_COMMAND, SWEEP, Command, Gap, Inside, Sweep, after
@@ -30,7 +31,7 @@ class Fetcher:
     def __init__(self, card: Blocks, target: Blocks, state: RescueState, log: DepthLog) -> None:
         self.card, self.target, self.state, self.log = card, target, state, log
         self._buffer = memoryview(mmap.mmap(-1, LONGEST_COMMAND))        # aligned, as direct reading wants it
-        self._good = next(((start, start + state.unit) for start, _ in state.have), None)
+        self._witnesses = Witnesses(card, (start for start, _ in state.have))
         self._failed = 0
 
     def fetch(self, command: Command, *, is_first: bool) -> bool:
@@ -52,7 +53,8 @@ class Fetcher:
         self.state.add_have(command.start, command.end)
         self.state.met(command.start, command.length, seconds, is_good=True, is_first=is_first)
         self.log.add(command.start, command.length, seconds)
-        self._failed, self._good = 0, (command.start, min(command.end, command.start + self.state.unit))
+        self._failed = 0
+        self._witnesses.saw(command.start)
         return True
 
     def mark_bad(self, start: int, end: int, tries: int = 1) -> None:
@@ -62,19 +64,16 @@ class Fetcher:
 
     def must_answer(self, error: MediumError | None = None) -> None:
         """Raises MediumError where not even that can be read which could be before, or nothing ever could."""
-        if self._good is None:
+        if not self._witnesses:
             if self._failed >= HOPELESS:
                 raise MediumError(f"{self.card.name} answers nowhere: {HOPELESS} places of it were tried.") from error
             return
-        self.card.drop_cache()
         begun = self.card.now()
-        try:
-            self.card.read_into(self._good[0], self._buffer[:self._good[1] - self._good[0]])
-        except MediumError as gone:
+        is_there = self._witnesses.is_there()
+        self.state.spent.seconds += self.card.now() - begun
+        if not is_there:
             raise MediumError(f"{self.card.name} does not answer any more: what could be read before cannot be "
-                              "now.") from gone
-        finally:
-            self.state.spent.seconds += self.card.now() - begun
+                              "now.") from error
 
 
 class Rescued(View):
