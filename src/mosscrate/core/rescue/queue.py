@@ -5,13 +5,14 @@ from __future__ import annotations
 import heapq
 from collections.abc import Iterable
 
-from mosscrate.core.rescue.areas import Areas, Class
+from mosscrate.core.rescue.areas import WORTH, Areas, Class
 from mosscrate.core.rescue.pieces import SWEEP, SWEEP_OF_FILES, Again, Gap, Inside, Piece, Sweep
 from mosscrate.core.rescue.state import RescueState
 
 FRESH = 256                       # pieces taken before all are valued anew: chances change as a card is learnt
 NARROWING = 0.5                   # chance of half of a stretch that holds a bad place
 NEIGHBOURS = 16                   # the share of a gap that one good unit in it is thought to open
+SAVES_FIRST = 6                   # so much more is asking for a save worth that nobody has asked for yet
 FREE_WORTH = 1e-3                 # of a byte of free room, where it is wanted at all
 
 
@@ -72,16 +73,28 @@ class Queue:
         worth = self.areas.worth(command.start, command.end) or command.length * FREE_WORTH
         if isinstance(piece, Inside):                         # a good unit is the way to its neighbours
             worth = max(worth, self.areas.worth(piece.start, piece.end) / NEIGHBOURS)
-        return chance * worth / seconds
+        is_new_save = isinstance(piece, Sweep) and worth > WORTH[Class.STRUCTURE] * command.length
+        return chance * worth * (SAVES_FIRST if is_new_save else 1) / seconds
 
     def _chance(self, piece: Piece) -> float:
         if isinstance(piece, Sweep):
             return self.state.chance(*_ends(piece, self.state.unit))
         if isinstance(piece, Gap):
-            return NARROWING if piece.is_bounded or piece.tries else self.state.chance(*_ends(piece, self.state.unit))
+            if not piece.is_bounded and not piece.tries:
+                return self.state.chance(*_ends(piece, self.state.unit))
+            return NARROWING if self._borders_good(piece) else self._inside(piece)
         if isinstance(piece, Inside):
-            return (piece.hits + self.state.learned.inside_chance * 2) / (piece.tries + 2)
+            return self._inside(piece)
         return 0.3 / piece.tries
+
+    def _inside(self, piece: Gap | Inside) -> float:
+        return (piece.hits + self.state.learned.inside_chance * 2) / (piece.tries + 2)
+
+    def _borders_good(self, gap: Gap) -> bool:
+        """Whether what lies beside its next command was read: else it may well lie in one bad stretch with that."""
+        start, end = _ends(gap, self.state.unit)
+        beside = start - 1 if start == gap.start else end
+        return not 0 <= beside < self.state.card.size or beside in self.state.have
 
 
 def _ends(piece: Piece, unit: int) -> tuple[int, int]:

@@ -19,8 +19,9 @@ FORMAT = 1
 LATEST = 50                       # failing times that the mean is of
 LONG = 10.0                       # seconds after which one failure counts as three
 WEIGHT = 3                        # of a failure beside a success in its MiB
-BESIDE = 0.5                        # of a failure in the MiB before or behind
-OVERALL = 2.0                     # of the whole card beside what was met in a MiB
+BESIDE = 2.0                      # of a failure in the MiB before or behind; less by each further one
+REACH = 8                         # MiB that a failure is felt in: bad stretches are often as long
+OVERALL = 8.0                     # of the whole card beside what was met in a MiB
 USUAL_RATE, USUAL_FAILURE = 20e6, 2.0          # bytes a second, seconds; until it is known better
 
 
@@ -109,12 +110,13 @@ class RescueState:
         """Of a command to be good, by what was met in the whole and nearby."""
         first, last = start // MIB, -(-end // MIB)
         good = failed = 0.0
-        for mib in range(first - 1, last + 1):
+        for mib in range(first - REACH, last + REACH):
             met = self.heat.get(mib)
-            if met is not None:
-                is_here = first <= mib < last
-                good += met[0] * is_here
-                failed += met[1] * (WEIGHT if is_here else BESIDE)
+            if met is None:
+                continue
+            away = max(first - mib, mib - last + 1, 0)
+            good += met[0] if not away else 0
+            failed += met[1] * (BESIDE / away if away else WEIGHT)
         return (self.learned.chance * OVERALL + good) / (OVERALL + good + failed)
 
     def met(self, start: int, length: int, seconds: float, *, is_good: bool, is_first: bool) -> None:
