@@ -7,7 +7,7 @@ import random
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.blocks.faulty import Drop, Faults, FaultyBlocks, Fold
+from mosscrate.core.blocks.faulty import Bad, Drop, Faults, FaultyBlocks, Fold
 from mosscrate.core.errors import JobError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.running.performing import perform
@@ -52,6 +52,15 @@ def test_an_honest_card_and_one_with_single_bad_places_are_not_accused(seed):
     for _ in range(seed * 4):
         target.write(rnd.randrange(24 * MIB // 4096) * 4096, rnd.randbytes(4096))
     assert false_size(source, target, source.size, Watch()) is None
+
+
+@pytest.mark.parametrize("at", [2 * MIB, 13 * MIB, 23 * MIB])
+def test_what_does_not_read_back_shows_no_map(at):
+    inner = MemoryBlocks(bytes(32 * MIB), name="Pipkin")
+    target = FaultyBlocks(inner, Faults(bad=(Bad(at + 4096, 4096, reading=False, silent=True),)))
+    with pytest.raises(JobError, match="does not read back as it was written.*shows no map now"):
+        write_image(image(24 * MIB, filled=1), target, Watch(), verify=True)
+    assert not any(inner.read(0, MIB))
 
 
 def test_verifying_a_move_names_it_too():

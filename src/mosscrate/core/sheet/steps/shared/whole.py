@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
 from blake3 import blake3
 
-from mosscrate.core.blocks import Blocks, Window
+from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import Marks, chunks, copy, digest, reads_back
 from mosscrate.core.contents.layout import Layout
@@ -18,10 +19,11 @@ from mosscrate.core.sizes import binary, exact
 from mosscrate.core.watch import Watch
 
 EDGE = 1 << 20
+_LEFT = " It shows no map now; the source is untouched."
 
 
 class _HeadLast(View):
-    """Holds the first MiB back until `settle`, so that a half-written card shows no map at all."""
+    """Holds the first MiB back until `settle`: a half-written card shows no map at all. Read, it is as it will be."""
 
     def __init__(self, inner: Blocks) -> None:
         super().__init__(inner)
@@ -40,6 +42,20 @@ class _HeadLast(View):
         rest = max(offset, len(self.head))
         if rest < offset + length:
             self.inner.zero(rest, offset + length - rest)
+
+    def extents(self) -> Iterator[Extent]:
+        """See Blocks."""
+        edge = len(self.head)
+        yield Extent(0, edge)
+        for extent in self.inner.extents():
+            if extent.end > edge:
+                start = max(extent.start, edge)
+                yield replace(extent, start=start, length=extent.end - start)
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self.inner.read_into(offset, buffer)
+        held = max(0, min(len(buffer), len(self.head) - offset))
+        buffer[:held] = self.head[offset:offset + held]
 
     def _write(self, offset: int, data: Buffer) -> None:
         self.reached = max(self.reached, offset + len(data))
@@ -78,7 +94,8 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
                 length: int | None = None) -> int:
     """Write a source onto a target from its first byte; returns the bytes covered. `length` is how many were decided.
 
-    The head with the map goes last; until then a stamp stands in its place. Old maps at the target's end are cleared.
+    Old maps at the target's end are cleared. All but the head with the map is read back where that is asked for, once
+    everything is written: what wraps around is not seen before. Then the head goes on; until then a stamp stands there.
 
     Raises:
         FitError: it does not fit; nothing was written.
@@ -111,15 +128,17 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
     target.flush()
     _must_hold_it(sampled, target, length, watch)
+    if marks is not None:
+        target.drop_cache()
+        if not reads_back(held, length, marks, watch, phase=f"Reading {target.name} back"):
+            found = _false_size(sampled, target, length, watch)
+            raise JobError((found or _not_as_written(target)) + _LEFT)
     notes.before_head(Body(copied.digest, head_digest(held.head), length))
     held.settle()
     if marks is not None:
         target.drop_cache()
-        if not reads_back(target, length, marks, watch, phase=f"Reading {target.name} back"):
-            found = false_size(source, target, length, watch)
-            raise JobError(f"{found.sentence(target)} The source is untouched." if found else
-                           f"{target.name} does not read back as it was written. It may be failing; the source is "
-                           "untouched.")
+        if target.read(0, len(held.head)) != held.head:
+            raise JobError(f"{_not_as_written(target)} The source is untouched.")
     return length
 
 
@@ -128,11 +147,21 @@ def _must_hold_it(source: Sampled, target: Blocks, length: int, watch: Watch) ->
     target.drop_cache()
     if source.differing(target, EDGE) < LEAST:
         return
+    if found := _false_size(source, target, length, watch):
+        raise JobError(found + _LEFT)
+
+
+def _false_size(source: Blocks, target: Blocks, length: int, watch: Watch) -> str:
+    """The sentence on a target that holds less than it claims, which has no head yet; "" where that is not so."""
     behind = max(0, length - EDGE)
     found = false_size(Window(source, length - behind, behind), Window(target, length - behind, behind), behind, watch)
-    if found is not None:
-        raise JobError(f"{replace(found, real=found.real + (0 if found.wraps else EDGE)).sentence(target)} It shows no "
-                       "map now; the source is untouched.")
+    if found is None:
+        return ""
+    return replace(found, real=found.real + (0 if found.wraps else EDGE)).sentence(target)
+
+
+def _not_as_written(target: Blocks) -> str:
+    return f"{target.name} does not read back as it was written. It may be failing."
 
 
 def is_written(card: Blocks, body: Body, watch: Watch) -> bool:
