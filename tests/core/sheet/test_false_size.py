@@ -58,7 +58,7 @@ def test_an_honest_card_and_one_with_single_bad_places_are_not_accused(seed):
 def test_what_does_not_read_back_shows_no_map(at):
     inner = MemoryBlocks(bytes(32 * MIB), name="Pipkin")
     target = FaultyBlocks(inner, Faults(bad=(Bad(at + 4096, 4096, reading=False, silent=True),)))
-    with pytest.raises(JobError, match="does not read back as it was written.*shows no map now"):
+    with pytest.raises(JobError, match=r"does not read back as it was written.*shows no map now"):
         write_image(image(24 * MIB, filled=1), target, Watch(), verify=True)
     assert not any(inner.read(0, MIB))
 
