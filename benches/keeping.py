@@ -19,8 +19,9 @@ from mosscrate.core.volumes import Making, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 
 SIZE = 1 << 30
+LARGE = 4 * SIZE                  # smaller, what one keeping costs at least is half of what is measured
 BLOCK = 4 << 20
-RECORD = CardRecord("card", "key", "TAGG", SIZE)
+RECORD = CardRecord("card", "key", "TAGG", LARGE)
 
 
 def figures(folder: Path) -> Iterator[Figure]:
@@ -40,10 +41,10 @@ def figures(folder: Path) -> Iterator[Figure]:
 def _a_tenth_used(folder: Path) -> Iterator[Figure]:
     """A card with one volume; its free room holds old bytes."""
     card, crate = folder / "used.img", Crate(folder / "used")
-    _make(card, dense=1.0)
+    _make(card, dense=1.0, size=LARGE)
     used = _fill(card)
     ratio, detail = paired(lambda: _keep(card, folder, verify=True), lambda: _plain(card, folder))
-    yield Figure("keep of a card that is a tenth used, read back", ratio, 0.25, "×", detail)
+    yield Figure("keep of a card that is a tenth used, read back", ratio, 0.2, "×", detail)
     with open_blocks(card) as blocks:
         crate.keep(RECORD, blocks, Watch())
     first = crate.room()
@@ -86,29 +87,29 @@ def _reading(card: Path, crate: Crate) -> Iterator[Figure]:
 
 
 def _fill(card: Path) -> int:
-    """A FAT32 volume over all of it, a tenth full of 400 games; returns bytes in use."""
+    """A FAT32 volume over all of it, a tenth full of 1,600 games; returns bytes in use."""
     rnd = np.random.default_rng(2)
     with reopen_image(card) as blocks:
         format_for("fat32").make(blocks, Making("fat32", "GAMES"))
         editor = edit(blocks)
-        for number in range(400):
-            editor.add_file(f"game {number}.bin", rnd.bytes(SIZE // 10 // 400))
+        for number in range(1600):
+            editor.add_file(f"game {number}.bin", rnd.bytes(LARGE // 10 // 1600))
         editor.commit()
         volume = open_volume(blocks)
         return volume.size - volume.free
 
 
 def _change(card: Path) -> None:
-    """Four of its games are others now."""
+    """One of a hundred of its games is another now."""
     rnd = np.random.default_rng(3)
     with reopen_image(card) as blocks:
         editor = edit(blocks)
-        for number in range(4):
+        for number in range(16):
             editor.remove(f"game {number}.bin")
         editor.commit()
         editor = edit(blocks)
-        for number in range(4):
-            editor.add_file(f"game {number}.bin", rnd.bytes(SIZE // 10 // 400))
+        for number in range(16):
+            editor.add_file(f"game {number}.bin", rnd.bytes(LARGE // 10 // 1600))
         editor.commit()
 
 
@@ -129,11 +130,11 @@ def _read_used(card: Path) -> None:
                 hasher.update(part)
 
 
-def _make(path: Path, *, dense: float) -> None:
-    """1 GiB on disk; what is not dense is written zeros, not holes."""
+def _make(path: Path, *, dense: float, size: int = SIZE) -> None:
+    """On disk; what is not dense is written zeros, not holes."""
     random = np.random.default_rng(1)
     with path.open("wb") as file:
-        for number in range(SIZE // BLOCK):
+        for number in range(size // BLOCK):
             is_data = number % 10 < dense * 10
             file.write(random.bytes(BLOCK) if is_data else bytes(BLOCK))
         file.flush()

@@ -90,6 +90,28 @@ def test_every_used_byte_comes_back_and_free_room_is_zeros(kind, tmp_path):
     crate.check(backup, Watch())
 
 
+@pytest.mark.parametrize(("kind", "block"), [("fat12", 16384), ("fat16", 2048), ("fat32", 1024), ("exfat", 8192),
+                                             ("gemdos", 2048), ("ext2", 4096), ("ext4", 4096)])
+def test_what_stands_behind_the_end_of_a_file_is_not_kept(kind, block, tmp_path):
+    blocks = filled(kind, {f"GAME{n}.BIN": bytes([n + 1]) * size for n, size in enumerate((1, 511, 5000, 20_000))},
+                    block=block, order=1)
+    look = survey(blocks).partitions[0]
+    volume = open_partition(blocks, 0)
+    ends = {}
+    for entry in volume.tree().entries:
+        if entry.kind == "file":
+            last = volume.extents_of(entry)[-1]
+            ends[entry.path] = look.partition.start + last.end, -last.length % volume.block
+    assert len(ends) == 4
+    for at, rest in ends.values():
+        blocks.write(at, b"\xa5" * rest)
+    with Crate(tmp_path).keep(record(blocks), blocks, Watch()).open() as kept:
+        assert files_of(kept, 0) == files_of(blocks, 0)
+        for at, rest in ends.values():
+            assert rest
+            assert not any(kept.read(at, rest))
+
+
 def slack_of(volume, start: int) -> set[int]:
     found = set()
     for entry in volume.tree().entries:
@@ -135,12 +157,12 @@ def filled(kind: str, files: dict[str, bytes], *, block: int, order: int) -> Mem
     random.Random(order).shuffle(names)
     editor = edit(blocks)
     for number, name in enumerate(names):
-        editor.add_file(f"gap {number}", bytes(5000))
+        editor.add_file(f"GAP{number}.TMP", bytes(5000))
         editor.add_file(name, files[name])
     editor.commit()
     editor = edit(blocks)
     for number in range(len(names)):
-        editor.remove(f"gap {number}")
+        editor.remove(f"GAP{number}.TMP")
     editor.commit()
     return blocks
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
-from mosscrate.core.contents.files import kind_of
+from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.contents.survey import partition_window
@@ -25,7 +25,8 @@ from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
 
 GRID = 256 << 10                         # of what no file covers
 COARSE = LONGEST_CHUNK                   # of what cannot be opened
-WHOLE_CLUSTERS = ("fat12", "fat16", "fat32", "exfat")       # a file has them to itself
+WHOLE_CLUSTERS = ("fat12", "fat16", "fat32")       # a file has them to itself
+_ROLES = {kind: number for number, kind in enumerate(FileKind)}
 Runs = NDArray[np.int64]                 # shape (n, 2): start, end
 
 
@@ -126,11 +127,15 @@ class _Share:
 
     def _slack(self, volume: Volume, entry: Entry, pieces: list[tuple[int, int]]) -> list[tuple[int, int]]:
         """Room of a file that is not its contents, where a file system has such room."""
-        if volume.kind.startswith("ext") and volume.extents_of(entry):        # not where they stand in an inode
-            end = sum(pieces[-1]) - self.start
-            return [(self.start + end, self.start + -(-end // volume.block) * volume.block)]
+        rest = -sum(count for _, count in pieces) % volume.block
         if volume.kind in WHOLE_CLUSTERS:
-            return [(self.start + e.start, self.start + e.end) for e in volume.extents_of(entry)]
+            return [(sum(pieces[-1]), sum(pieces[-1]) + rest)] if pieces else []
+        if volume.kind == "exfat":                                            # what was never written has room too
+            runs = [(self.start + e.start, self.start + e.end) for e in volume.extents_of(entry)]
+            return [*runs[:-1], (runs[-1][0], runs[-1][1] + -entry.size % volume.block)] if runs else []
+        if volume.kind.startswith("ext") and pieces and (pieces[-1][0] - self.start) % volume.block == 0:
+            end = sum(pieces[-1])                                             # not where they stand in an inode
+            return [(end, end + -(end - self.start) % volume.block)]
         return []
 
 
@@ -190,5 +195,4 @@ def _shares(view: Blocks, layout: Layout | None) -> Iterator[_Share]:
 
 def role_of(entry: Entry) -> int:
     """The kind of a file as a number: in the order of FileKind."""
-    kinds = list(type(kind_of(entry)))
-    return kinds.index(kind_of(entry))
+    return _ROLES[kind_of(entry)]
