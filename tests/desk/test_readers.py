@@ -106,10 +106,10 @@ class _Locked:
 
     inner: Slot
 
-    def open(self, medium, *, writable):
+    def open(self, medium, access):
         if not medium.may_ask:
             raise MustAsk("Permission is needed.")
-        return self.inner.open(medium, writable=writable)
+        return self.inner.open(medium, access)
 
 
 def test_empty_slots_stand_on_the_shelf_as_places(person):

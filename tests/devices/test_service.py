@@ -130,6 +130,32 @@ def test_nothing_can_mount_a_card_while_a_job_of_an_ordinary_user_holds_it(servi
         subprocess.run(["umount", place], check=True)
 
 
+@pytest.mark.parametrize("user", [os.getuid(), MAY.pw_uid])
+def test_nothing_can_mount_a_card_while_all_of_it_is_read(service, home, tmp_path, user):
+    with volume(tmp_path) as device:
+        device.chmod(0o660)
+        place = _place(tmp_path)
+        reader = threading.Thread(target=as_user, args=(user, _read_all_of, device, home))
+        reader.start()
+        _wait_for(home / "held")
+        tried = subprocess.run(["mount", device, place], capture_output=True, text=True, check=False)
+        (home / "tried").touch()
+        reader.join()
+        assert "already mounted or" in tried.stderr, tried
+        subprocess.run(["mount", device, place], check=True)
+        try:
+            as_user(user, _read_all_of, device, home)       # what is mounted can be read all the same
+        finally:
+            subprocess.run(["umount", place], check=True)
+
+
+def _read_all_of(device: Path, home: Path) -> None:
+    with Shelf().find(str(device)).open_for_job() as card:
+        (home / "held").touch()
+        _wait_for(home / "tried")
+        assert len(card.read(0, card.size)) == card.size
+
+
 def _hold(device: Path, home: Path) -> None:
     """Hold a device open until somebody has tried to mount it; meanwhile nobody else can open it so."""
     fd = Service().open(device, "The card", writable=True, exclusive=True, may_ask=True)

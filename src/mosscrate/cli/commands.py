@@ -148,7 +148,7 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
         return
     if partition is not None and out is None:
         raise click.UsageError("A single partition is no backup of its card: say with --to where its image goes.")
-    with found.open() as card, watching() as watch:
+    with found.open_for_job() as card, watching() as watch:
         blocks = card if partition is None else whole_partition(card, partition)
         seen = None
         with suppress(MediumError):
@@ -183,7 +183,7 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
 
 
 def _keep_part(bench: Bench, found: Medium, choice: Choice, *, as_json: bool) -> None:
-    with found.open() as card, watching() as watch:
+    with found.open_for_job() as card, watching() as watch:
         backup = keep_part(bench.crate, card_of(found), card, survey(card), choice, watch)
     if as_json:
         show_json({"image": str(backup.path), "id": backup.id, "kept": backup.chosen})

@@ -43,7 +43,7 @@ def convert(bench: Bench, source: str, file: Path, partition: int | None, under:
     medium = bench.shelf.find(source)
     wanted = Conversion(partition, MapKind(under) if under else None, size_of(size) if size else None, swap, kind,
                         used_only, card_of(medium))
-    with medium.open() as blocks, watching() as watch:
+    with medium.open_for_job() as blocks, watching() as watch:
         if str(file) == "-":
             convert_in_order(sys.stdout.buffer, blocks, wanted, watch)
             return

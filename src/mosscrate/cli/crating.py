@@ -174,7 +174,7 @@ def mend(bench: Bench, backup: str, card: str, as_json: bool) -> None:
     found, medium = bench.crate.find(backup), bench.shelf.find(card)
     if not found.is_in_chunks:
         raise CrateError(f"{found.path.name} is an image; it cannot be mended in parts. Keep the card anew.")
-    with medium.open() as blocks, watching() as watch:
+    with medium.open_for_job() as blocks, watching() as watch:
         mended = mend_backup(found.path, blocks, watch)
     if as_json:
         show_json({"damaged": mended.damaged, "left": mended.left, "sentence": mended.sentence(medium.name)})

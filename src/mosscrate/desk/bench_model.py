@@ -235,7 +235,7 @@ class BenchModel(QObject):
     def keep(self, medium: Medium) -> BackgroundJob | None:
         """Keep a card in the crate; None where a job works on it already."""
         def work(watch: Watch) -> Backup:
-            with medium.open() as blocks:
+            with medium.open_for_job() as blocks:
                 return self.bench.crate.keep(card_of(medium), blocks, watch)
 
         job = self.run(f"Keep {medium.name}", work, {medium.key})

@@ -19,7 +19,7 @@ from pathlib import Path
 import numpy as np
 
 from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import InUse, MediumError
 
 BLKROGET = 0x125E
 BLKSSZGET = 0x1268
@@ -197,10 +197,10 @@ class FileBlocks(Blocks):
         return MediumError(f"{self.path} cannot be {what} at byte {offset}: {reason}.", offset)
 
 
-def open_blocks(path: Path | str, *, writable: bool = False) -> FileBlocks:
-    """Open an image file or a block device. Raises MediumError.
+def open_blocks(path: Path | str, *, writable: bool = False, alone: bool = False) -> FileBlocks:
+    """Open an image file or a block device. Raises MediumError; InUse where the system has it in use.
 
-    A device opened for writing is held exclusively: the system refuses to mount it meanwhile.
+    A device opened for writing, or for reading `alone`, is held exclusively: the system refuses to mount it meanwhile.
     Only the guard opens for writing what a person owns.
     """
     path = Path(path)
@@ -209,14 +209,15 @@ def open_blocks(path: Path | str, *, writable: bool = False) -> FileBlocks:
         mode = path.stat().st_mode
         if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
             raise MediumError(f"{path} is neither an image file nor a drive.")
-        if writable and stat.S_ISBLK(mode):
+        if (writable or alone) and stat.S_ISBLK(mode):
             flags |= os.O_EXCL
         return FileBlocks(os.open(path, flags), path, writable=writable)
     except OSError as error:
         why = {errno.ENOENT: "There is no such file", errno.EBUSY: "It is in use by the system",
                errno.EROFS: "It is write-protected"}
         reason = why.get(error.errno or 0, os.strerror(error.errno or 0))
-        raise MediumError(f"{path} cannot be opened: {reason}.") from error
+        kind = InUse if error.errno == errno.EBUSY else MediumError
+        raise kind(f"{path} cannot be opened: {reason}.") from error
 
 
 def may_open(path: Path, *, writable: bool) -> bool:

@@ -178,7 +178,7 @@ def _told(medium: Medium, left: int) -> str:
 
 def read(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, log: DepthLog | None = None) -> Soundness:
     """Read every byte of a card and note what came of it. Raises MediumError, Stopped."""
-    with medium.open() as blocks:
+    with medium.open_for_job() as blocks:
         sound = read_all(blocks, layout, watch, log=log)
     with suppress(OSError):
         path = _last_log(medium, bench)
@@ -194,7 +194,7 @@ def compare_with_kept(medium: Medium, bench: Bench, layout: Layout | None, watch
     if not backups:
         raise CrateError(f"Nothing of {medium.name} is kept in this crate, so there is nothing to compare it with.")
     newest = max(backups, key=lambda backup: backup.kept_at)
-    with medium.open() as card, newest.open() as kept:
+    with medium.open_for_job() as card, newest.open() as kept:
         found = compare(card, kept, layout, watch)
     sentence = found.sentence(medium.name, f"{newest.kept_at:%d %b %Y}")
     note(medium, bench, "kept", sentence, is_good=found.is_same)

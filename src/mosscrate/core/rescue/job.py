@@ -82,7 +82,7 @@ def rescue(medium: Medium, bench: Bench, wishes: Wishes, watch: Watch, log: Dept
         CrateError: what is read cannot be kept.
         Stopped: as asked.
     """
-    with medium.open() as card:
+    with medium.open_for_job() as card:
         card.read_directly()
         begun = unfinished_rescue(medium, bench) or _begin(medium, bench, card)
         state = begun.state

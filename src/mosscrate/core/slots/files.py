@@ -16,7 +16,7 @@ from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images import ContainedDisk, Packing, Reach, Remembered, disk_in, open_image, packed_in
 from mosscrate.core.images.kept import kept_in
 from mosscrate.core.images.packing.parts import parts_of
-from mosscrate.core.slots.medium import Medium, Source
+from mosscrate.core.slots.medium import Access, Medium, Source
 from mosscrate.core.volumes.tables import looks_like_tables
 
 _WRITE_BITS = 0o222
@@ -80,9 +80,9 @@ class ImageFiles:
                       packing=found.packing, lists=tuple(self.memory.lists),
                       remembered=remembered if found.packing else None)
 
-    def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
+    def open(self, medium: Medium, access: Access) -> FileBlocks:
         """See Slot."""
-        return open_image(medium.path, writable=writable)
+        return open_image(medium.path, writable=access == Access.WRITE)
 
 
 @dataclass(frozen=True)

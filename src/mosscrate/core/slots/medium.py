@@ -34,6 +34,14 @@ from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
 KEPT = ".kept"                                   # a backup that is a list of chunks
 
 
+class Access(StrEnum):
+    """What a medium is opened for."""
+
+    READ = "read"
+    READ_ALONE = "read alone"    # nothing can mount it meanwhile; what is mounted already stays so
+    WRITE = "write"              # everybody else is kept out
+
+
 class Slot(Protocol):
     """Where media are found, and what opens them: readers, simulated slots, files that somebody opened."""
 
@@ -43,7 +51,7 @@ class Slot(Protocol):
     def medium_at(self, path: Path) -> Medium | None:
         """The medium that lies at a path, where this is its slot. Raises MediumError."""
 
-    def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
+    def open(self, medium: Medium, access: Access) -> FileBlocks:
         """Its bytes; whoever asks holds the lock. Raises MediumError."""
 
 
@@ -137,18 +145,22 @@ class Medium:
 
     def open(self) -> Blocks:
         """For reading, as long as nobody writes. Raises MediumError."""
-        return self._open(None)
+        return self._open(None, Access.READ)
+
+    def open_for_job(self, reach: Reach | None = None) -> Blocks:
+        """The same for a job that reads all of it: the desktop does not mount it meanwhile. Raises MediumError."""
+        return self._open(reach, Access.READ_ALONE)
 
     def open_to_look(self, reach: Reach | None = None) -> Blocks:
         """The same to see what is on it: a packed one is unpacked no further than a glance goes, and remembered.
 
         Raises MediumError; NotReadYet where that is not far enough.
         """
-        return self._open(reach or Reach())
+        return self._open(reach or Reach(), Access.READ)
 
-    def _open(self, reach: Reach | None) -> Blocks:
+    def _open(self, reach: Reach | None, access: Access) -> Blocks:
         lock = lock_for_reading(self.storage(), self.name)
-        blocks: Blocks = self._opened(lock, writable=False)
+        blocks: Blocks = self._opened(lock, access)
         if self._is_a_file:
             blocks = disk_in(blocks, self.member, self.remembered, reach)
             suppose_size(blocks)
@@ -176,7 +188,7 @@ class Medium:
         What was opened has to be the storage that was locked: a card may be exchanged between the two.
         """
         storage = self.storage()
-        blocks = self._opened(lock_for_writing(storage, self.name, purpose), writable=True)
+        blocks = self._opened(lock_for_writing(storage, self.name, purpose), Access.WRITE)
         if not blocks.is_device:
             lock_image(blocks.fd, self.name, writing=True)
         if self._is_a_file and (disk := disk_in(blocks)) is not blocks:
@@ -194,8 +206,8 @@ class Medium:
         except OSError:
             return str(self.path)
 
-    def _opened(self, lock: StorageLock, *, writable: bool) -> FileBlocks:
-        blocks = self.slot.open(self, writable=writable) if self.slot else open_image(self.path, writable=writable)
+    def _opened(self, lock: StorageLock, access: Access) -> FileBlocks:
+        blocks = self.slot.open(self, access) if self.slot else open_image(self.path, writable=access == Access.WRITE)
         blocks.when_closed(lock.release)
         return blocks
 

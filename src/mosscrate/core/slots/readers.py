@@ -9,10 +9,10 @@ from pathlib import Path
 from mosscrate.core.blocks import FileBlocks, open_blocks
 from mosscrate.core.blocks.file import may_open
 from mosscrate.core.contents.identity import mark_of
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import InUse, MediumError
 from mosscrate.core.slots import sysfs
 from mosscrate.core.slots.kernel_tree import Tree, number_in, text_in
-from mosscrate.core.slots.medium import Medium, Source
+from mosscrate.core.slots.medium import Access, Medium, Source
 from mosscrate.core.slots.service import Service
 from mosscrate.core.slots.uses import System
 
@@ -45,11 +45,20 @@ class Readers:
         """How the system uses its devices now."""
         return System(Tree(), self.service.view())
 
-    def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
+    def open(self, medium: Medium, access: Access) -> FileBlocks:
         """See Slot."""
+        try:
+            return self._open(medium, access)
+        except InUse:
+            if access != Access.READ_ALONE:
+                raise
+            return self._open(medium, Access.READ)
+
+    def _open(self, medium: Medium, access: Access) -> FileBlocks:
+        writable, alone = access == Access.WRITE, access != Access.READ
         if may_open(medium.path, writable=writable):
-            return open_blocks(medium.path, writable=writable)
-        fd = self.service.open(medium.path, medium.name, writable=writable, exclusive=writable, may_ask=medium.may_ask)
+            return open_blocks(medium.path, writable=writable, alone=alone)
+        fd = self.service.open(medium.path, medium.name, writable=writable, exclusive=alone, may_ask=medium.may_ask)
         return FileBlocks(fd, medium.path, writable=writable)
 
     def _marked(self, medium: Medium) -> Medium:
@@ -60,7 +69,7 @@ class Readers:
         then, mark = self._marks.get(medium.path, (None, ""))
         if then != now:
             try:
-                with self.open(replace(medium, may_ask=False), writable=False) as blocks:
+                with self.open(replace(medium, may_ask=False), Access.READ) as blocks:
                     mark = mark_of(blocks)
                 self._marks[medium.path] = now, mark
             except (MediumError, OSError):               # it stays what it was known as, as long as it is not taken out

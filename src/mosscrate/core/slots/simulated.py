@@ -16,7 +16,7 @@ from mosscrate.core.blocks import FileBlocks, create_image
 from mosscrate.core.blocks.faulty import Bad, CardState, Drop, Faults
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import open_image
-from mosscrate.core.slots.medium import Medium, Source
+from mosscrate.core.slots.medium import Access, Medium, Source
 
 
 class CardFile(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -83,9 +83,9 @@ class SimulatedSlots:
             return None
         return next((m for m in self.media() if m.path.resolve() == path), None)
 
-    def open(self, medium: Medium, *, writable: bool) -> FileBlocks:
+    def open(self, medium: Medium, access: Access) -> FileBlocks:
         """See Slot."""
-        return open_image(medium.path, writable=writable)
+        return open_image(medium.path, writable=access == Access.WRITE)
 
     def _medium(self, card: CardFile, image: Path) -> Medium:
         if not image.exists():

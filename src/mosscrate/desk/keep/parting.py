@@ -130,7 +130,7 @@ class Parting(Panel):
         crate, medium, device = self.model.bench.crate, self._medium, self._device
         if medium is not None:
             def work(watch: Watch) -> Backup:
-                with medium.open() as blocks:
+                with medium.open_for_job() as blocks:
                     return keep_part(crate, card_of(medium), blocks, survey(blocks), choice, watch)
 
             job = self.model.run(f"Keep a part of {medium.name}", work, {medium.key})

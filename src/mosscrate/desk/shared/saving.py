@@ -49,7 +49,7 @@ def ask_where(parent: QWidget, what: str, name: str) -> Wanted | None:
 def saving(medium: Medium, index: int | None, wanted: Wanted) -> Callable[[Watch], str]:
     """The work: all of a medium, or one of its partitions."""
     def work(watch: Watch) -> str:
-        with medium.open() as blocks:
+        with medium.open_for_job() as blocks:
             conversion = Conversion(index, kind=wanted.kind.key, used_only=wanted.used_only, about=card_of(medium))
             return convert_to(wanted.path, blocks, conversion, watch)
     return work

@@ -20,7 +20,7 @@ from mosscrate.core.contents.fingerprint import fingerprint
 from mosscrate.core.crate.checking import check_chunks
 from mosscrate.core.crate.record import digest_beside
 from mosscrate.core.errors import CrateError, FitError, GuardRefusal, JobError, MediumError
-from mosscrate.core.images import packed_in
+from mosscrate.core.images import Reach, packed_in
 from mosscrate.core.images.kept import kept_in
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.notes import Body, Notes
@@ -193,7 +193,7 @@ class Running:
         source = find_medium(self.bench, sheet.source) if sheet.source and Which.SOURCE not in job.kept else None
         kept = job.kept.get(Which.SOURCE)
         source_blocks = self.opened.add(self.bench.crate_with(kept).open(kept)) if kept else \
-            self.opened.add(source.open_to_look()) if source else None
+            self.opened.add(source.open_for_job(Reach())) if source else None
         if source and source_blocks and sheet.source and not guard.is_as_planned(source, source_blocks, sheet.source):
             raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
                                "what is there now; nothing was changed by this.")
