@@ -95,6 +95,7 @@ class MainWindow(QMainWindow):
         from mosscrate.desk import theme
         from mosscrate.desk.bench_model import BenchModel
         from mosscrate.desk.rail import Rail
+        from mosscrate.desk.shared.notices import Notices
         from mosscrate.desk.strip import Strip
 
         if self.is_furnished:
@@ -117,6 +118,7 @@ class MainWindow(QMainWindow):
             self.stack.addWidget(widget)
         self.strip = Strip(self.model)
         self._right.addWidget(self.strip)
+        self.notices = Notices(self.model, self)
         self._connect()
         self.setAcceptDrops(True)
         self.go_to(LOOK)

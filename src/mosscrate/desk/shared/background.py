@@ -189,6 +189,11 @@ class BackgroundJob(QObject):
         """What it has said last."""
         return self._latest
 
+    @property
+    def seconds(self) -> float:
+        """Since it was made."""
+        return time.monotonic() - self._begun
+
     def start(self) -> None:
         """Begin; signals arrive on the window's thread."""
         self._timer.start(SAMPLE_MS)
