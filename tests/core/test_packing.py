@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from blake3 import blake3
 
+from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.unpacking import read_through, suppose_size
@@ -21,6 +22,7 @@ from mosscrate.core.images.packing.remembered import Runs
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import GrowPartition, WriteImage
+from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.slots.files import Memory
 from mosscrate.core.slots.shelf import Shelf
 from mosscrate.core.watch import Watch
@@ -66,6 +68,15 @@ def test_a_packed_disk_is_read_like_any_other(how, tmp_path, card):
         if packed is not None:
             assert packed.meter.count < 5 * MIB              # what is on it was remembered
     assert again.size == SIZE
+
+
+@pytest.mark.parametrize("how", PACKERS)
+def test_a_packed_disk_goes_onto_a_card_without_being_read_through_before(how, tmp_path):
+    card = bytes(handheld(SIZE, tail=0).data)
+    path, target = PACKERS[how](tmp_path, card), MemoryBlocks(b"\xff" * (SIZE + 8 * MIB), name="Pipkin")
+    with Shelf().find(str(path)).open() as disk:
+        write_image(disk, target, Watch(), verify=True)
+    assert blake3(target.read(0, SIZE)).hexdigest() == blake3(card).hexdigest()
 
 
 def test_a_glance_goes_no_further_than_it_may(tmp_path, card):

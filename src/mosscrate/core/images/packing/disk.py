@@ -87,7 +87,7 @@ class PackedDisk(ContainedDisk):
         """Take a size for granted that agrees with what the disk says of itself."""
         if isinstance(self.file, Stream) and not self.file.is_size_known:
             self.size = self.file.packed.supposed(claimed)
-            self.file.suppose(self.size)
+            self.file.suppose(self.size, claimed)
 
     def look(self, reach: Reach | None) -> None:
         """From now on remember what is looked at, and go no further than a reach; until it is closed."""
@@ -138,9 +138,11 @@ class PackedDisk(ContainedDisk):
         for stream in reversed(self.streams):
             stream.read_to_end()
             if stream is self.file and stream.at != self.size:
-                taken, is_longer = self.size, stream.at > self.size
+                taken, least, is_longer = self.size, stream.least, stream.at > self.size
                 self._settle(stream.at)
                 self.remembered.size = self.size
+                if least <= stream.at < taken:
+                    continue                                # several members: the end tells the size of the last one
                 raise Damaged(f"{self.name} unpacks to {binary(stream.at)}, it was taken for {binary(taken)}. " + (
                     "Its true size is known now: plan again." if is_longer else "It is cut short."), stream.at)
 

@@ -104,7 +104,7 @@ class Stream(Blocks):
     Attributes:
         file: the packed bytes.
         packed: how they are unpacked.
-        is_size_known: whether `size` is more than a supposition.
+        is_size_known: whether `size` is more than a supposition; if not, `least` is what there has to be.
         reach: how far it may be read; None as far as is asked for.
         at: how far it is unpacked now, in bytes.
         onlooker: is shown every stretch that is unpacked, from where and its bytes.
@@ -117,6 +117,7 @@ class Stream(Blocks):
         super().__init__(packed.size or 0, name=name)
         self.file, self.packed = file, packed
         self.is_size_known = packed.size is not None
+        self.least = self.size
         self.reach: Reach | None = None
         self.onlooker: Callable[[int, memoryview], None] | None = None
         self.at = 0
@@ -125,14 +126,14 @@ class Stream(Blocks):
         self._scratch = memoryview(bytearray(STEP))
         self._lock = threading.Lock()
 
-    def suppose(self, size: int) -> None:
-        """Take a size for granted that nobody knows."""
+    def suppose(self, size: int, least: int) -> None:
+        """Take a size for granted that nobody knows; where it ends before, but not before `least`, zeros follow."""
         if not self.is_size_known:
-            self.size = size
+            self.size, self.least = size, least
 
     def settle(self, size: int) -> None:
         """Note the size that was found."""
-        self.size, self.is_size_known = size, True
+        self.size, self.is_size_known, self.least = size, True, size
 
     def read_some(self, offset: int, buffer: memoryview) -> int:
         """As many bytes from `offset` as there are; for whoever finds the end by reading. Raises MediumError."""
@@ -187,6 +188,9 @@ class Stream(Blocks):
             try:
                 while done < len(buffer):
                     count = self._step(buffer[done:done + AT_ONCE])
+                    if not count and self.least <= self.at < self.size:
+                        buffer[done:] = bytes(len(buffer) - done)
+                        return
                     if not count:
                         raise Damaged(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
                                       f"{binary(self.size)} were promised.", self.at)

@@ -52,7 +52,8 @@ def _opener(file: Blocks, info: tarfile.TarInfo) -> Callable[[], Blocks]:
         if info.sparse is not None:
             return _Sparse(file, info)
         if isinstance(file, Stream) and not file.is_size_known:
-            file.suppose(max(file.size, info.offset_data + info.size))
+            there = max(file.size, info.offset_data + info.size)
+            file.suppose(there, there)
         if info.offset_data + info.size > file.size:
             raise MediumError(f"{info.name} goes on behind the end of {file.name}: the archive is cut short.")
         return Window(file, info.offset_data, info.size)
