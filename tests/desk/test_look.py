@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import gzip
+import threading
 import zipfile
+from dataclasses import replace
 from hashlib import sha256
 
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
@@ -17,6 +19,7 @@ from mosscrate.core.errors import NotReadYet
 from mosscrate.core.images import Reach
 from mosscrate.core.maps import read_map
 from mosscrate.core.volumes import edit
+from mosscrate.desk import bench_model
 from tests.cards import MIB, handheld, put_card
 from tests.desk.person import files_of, medium, words_of
 
@@ -122,6 +125,28 @@ def only_the_beginning(_reach, name, offset):
     """A glance that ends after the first MiB."""
     if offset >= MIB:
         raise NotReadYet(f"{name} has not been read that far")
+
+
+def test_what_was_seen_last_stays_when_an_earlier_look_ends_after_it(person, monkeypatch):
+    model, card = person.window.model, medium(person, "Worn card")
+    real, held, looks = bench_model._survey, threading.Event(), []
+
+    def slow_at_first(medium, bench):
+        looks.append(medium)
+        is_first, seen = len(looks) == 1, real(medium, bench)
+        if not is_first:
+            return seen
+        assert held.wait(30)
+        return replace(seen, layout=replace(seen.layout, partitions=()))
+
+    monkeypatch.setattr(bench_model, "_survey", slow_at_first)
+    model.look_again(card)
+    person.wait(lambda: looks)
+    model.look_again(card)
+    person.wait(lambda: card.key not in model._surveys)
+    held.set()
+    person.wait(lambda: model.asker.is_idle)
+    assert model.layout_of(card).partitions
 
 
 def test_a_packed_image_is_shown_in_its_wrapping_and_read_through(person, tmp_path, monkeypatch):

@@ -118,13 +118,15 @@ class BenchModel(QObject):
         medium = replace(medium, may_ask=may_ask)
 
         def answer(seen: Seen) -> None:
-            self._surveys.pop(medium.key, None)
+            if self._surveys.get(medium.key) is not asked:
+                return                         # it was looked at anew meanwhile, and that answer may be here already
+            del self._surveys[medium.key]
             self.seen[medium.key] = seen
             self.seen_changed.emit(medium.key)
             self._ask_what_is_new(medium)
 
-        self._surveys[medium.key] = self.asker.ask(lambda: _survey(medium, self.bench), answer,
-                                                   lambda error: answer(_unseen(error)))
+        asked = self._surveys[medium.key] = self.asker.ask(lambda: _survey(medium, self.bench), answer,
+                                                           lambda error: answer(_unseen(error)))
 
     def layout_of(self, medium: Medium | None) -> Layout | None:
         """The layout as last seen."""
