@@ -16,10 +16,13 @@ from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.unpacking import read_through, suppose_size
+from mosscrate.core.crate import Crate
 from mosscrate.core.errors import Damaged, FitError, GuardRefusal, JobError, MediumError, MossError, NotReadYet
 from mosscrate.core.images import Reach, disk_in, open_image, packed_in
 from mosscrate.core.images.packing.remembered import Runs
+from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.knowing import known
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import GrowPartition, WriteImage
 from mosscrate.core.sheet.steps.shared.whole import write_image
@@ -103,6 +106,28 @@ def test_what_lies_behind_a_glance_is_not_read_yet_and_nothing_is_called_broken(
     assert [p.is_unread for p in layout.partitions] == [False, True]
     assert [f.sentence for f in layout.findings if f.partition == 2] == []
     assert any("Partition 2 has not been read yet" in f.sentence for f in layout.findings)
+
+
+@pytest.mark.parametrize("how", ["zip in a 7z", "zip in a gz"])
+def test_a_list_at_the_far_end_of_an_archive_in_another_is_reached_once(how, tmp_path, card, monkeypatch):
+    far = card[:20 * MIB] + np.random.default_rng(1).bytes(12 * MIB) + card[32 * MIB:]     # does not shrink
+    path, memory = PACKERS[how](tmp_path, far), tmp_path / "memory"
+    monkeypatch.setattr(Reach, "must_do", only_before(2 * MIB))
+    medium = Shelf(memory=Memory(memory)).find(str(path))
+    with medium.open_to_look() as disk:
+        layout = survey(disk)
+        assert layout.is_unread
+        assert layout.packing.kinds == (how.split()[-1].replace("gz", "gzip"),)
+        assert ["its end, which has not been unpacked yet" in f.sentence for f in layout.findings] == [True]
+        assert known(medium, disk, layout, Bench(Shelf(), Crate(tmp_path / "crate"), tmp_path)) == (layout, None)
+    assert medium.is_write_protected
+    with medium.open() as disk:
+        read_through(disk, Watch())
+    for shelf in (Shelf(memory=Memory(memory)), Shelf(memory=Memory(memory))):
+        again = shelf.find(str(path))
+        assert (again.size, again.packing.kinds[-1]) == (SIZE, "zip")
+        with again.open_to_look() as disk:
+            assert [p.volume.kind for p in survey(disk).partitions] == ["fat16", "fat32"]
 
 
 def only_before(end):

@@ -30,6 +30,7 @@ class Strip(QFrame):
         line.addWidget(self.bar)
         line.addWidget(self.stop_button)
         self._job: BackgroundJob | None = None
+        self._shows_progress = False                 # rather than a sentence
         self._quiet = QTimer(self)
         self._quiet.setSingleShot(True)
         self._quiet.timeout.connect(self._say_nothing_runs)
@@ -53,11 +54,14 @@ class Strip(QFrame):
             self._quiet.stop()
             job.sampled.connect(lambda moment: self._show(job, moment))
         self._job = job
+        if job is None and self._shows_progress:
+            self._say_nothing_runs()
 
     def _show(self, job: BackgroundJob, moment: Moment) -> None:
         p = moment.progress
         if p is None or job is not self._job:
             return
+        self._shows_progress = True
         speed = f", {rate(moment.rate)}" if moment.rate else ""
         restyle(self.words, "")
         self.words.setText(f"{job.title}. {p.phase}{speed}{moment.left}")
@@ -73,6 +77,7 @@ class Strip(QFrame):
         self._say(text, "problem")
 
     def _say(self, text: str, style: str) -> None:
+        self._shows_progress = False
         restyle(self.words, style)
         self.words.setText(text)
         self.words.setToolTip(text)

@@ -15,7 +15,7 @@ from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity, worst_first
-from mosscrate.core.images import Compared, ContainedDisk, packed_in
+from mosscrate.core.images import Compared, ContainedDisk, PackedDisk, packed_in
 from mosscrate.core.images.packing import kind_by
 from mosscrate.core.images.published import NAMES
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
@@ -46,6 +46,9 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         blocks: the medium.
         thorough: also check the structure of each volume.
     """
+    unread = packed_in(blocks)
+    if unread is not None and not unread.is_reached:
+        return _unreached(blocks, unread)
     whole, blocks = blocks, straight(blocks)
     map_ = read_map(blocks)
     looks, findings = [], list(map_.findings)
@@ -73,6 +76,15 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
         layout = replace(layout, fault=f"The file {lack}.")
     about = (*_about_all(layout, kind_by(first)), *_out_of_reach(layout), *_about_checksums(whole))
     return replace(layout, findings=worst_first((*layout.findings, *about)))
+
+
+def _unreached(blocks: Blocks, packed: PackedDisk) -> Layout:
+    """Of a disk behind the far end of an archive in another one."""
+    return Layout(blocks.size, blocks.sector, MapKind.NONE, "", (), packing=packed.packing, is_size_known=False,
+                  is_read_through=False, places=packed.places, findings=(Finding(
+                      Severity.NOTE, f"The list of what is in {packed.packing.name} stands at its end, which has not "
+                      "been unpacked yet.", remedy="Reading it through tells what is inside, and compares its "
+                      "checksums."),))
 
 
 def lack_of(blocks: Blocks) -> str:

@@ -36,7 +36,7 @@ class _Head(Blocks):
 def suppose_size(blocks: Blocks) -> None:
     """Let a packed disk have the size that it says of itself, where its file does not tell. Raises MediumError."""
     packed = packed_in(blocks)
-    if packed is None or packed.is_size_known:
+    if packed is None or packed.is_size_known or not packed.is_reached:
         return
     head = _Head(packed.beginning(HEAD), packed.name)
     claimed = 0

@@ -37,6 +37,8 @@ def disk_in(file: Blocks, wanted: str = "", remembered: Remembered | None = None
     try:
         opened = join_with(file)
         disk = unpacked(opened, wanted, remembered, reach)
+        if isinstance(disk, PackedDisk) and not disk.is_reached:
+            return disk
         for format in CONTAINERS:
             if format.probe(disk):
                 return format.open(disk)

@@ -72,7 +72,7 @@ class ImageFiles:
         first = parts_of(outer)[0]
         about = first.stat()
         remembered = self.memory.of(first, member)
-        found = _disk_at(first, member, about.st_size, about.st_mtime_ns, remembered)
+        found = _disk_at(first, member, about.st_size, about.st_mtime_ns, remembered, len(remembered.way.pieces))
         name = found.packing.name if found.packing else Path(member or first).name
         return Medium(found.name or _stem(name), first, remembered.size or found.size, Source.IMAGE,
                       reader=f"{found.kind} image file".strip(),
@@ -99,7 +99,7 @@ class _Found:
 
 
 @lru_cache(64)
-def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Remembered) -> _Found:
+def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Remembered, _way: int) -> _Found:
     try:
         with disk_in(open_image(path), member, remembered, Reach()) as disk:
             suppose_size(disk)

@@ -186,6 +186,8 @@ def _contents(layout: Layout) -> str:
     """What an image file holds, in a few words."""
     if layout.map_kind != MapKind.NONE:
         return f"{layout.map_kind.upper()}, {counted(len(layout.partitions), 'partition')}"
+    if not layout.is_size_known and not layout.partitions:
+        return "not read yet"
     volume = layout.partitions[0].volume if layout.partitions else None
     return f"{volume.kind_name}, no map" if volume and volume.kind else "nothing known"
 

@@ -115,6 +115,8 @@ def y_of(placed: Iterable[Stratum], offset: int) -> float:
 
 def header_of(layout: Layout) -> str:
     """What the top line of a core says."""
+    if not layout.is_size_known and not layout.partitions:
+        return "not read yet"
     names = {MapKind.NONE: "no map", MapKind.MBR: "map · MBR", MapKind.GPT: "map · GPT", MapKind.RDB: "map · RDB",
              MapKind.APPLE: "map · Apple", MapKind.AHDI: "map · AHDI"}
     return names[layout.map_kind] + (" · bytes swapped" if layout.container == SWAPPED else "")

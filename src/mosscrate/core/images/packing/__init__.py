@@ -7,15 +7,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import PurePosixPath
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images.packing import bzip2, gzip, xz, zstandard
-from mosscrate.core.images.packing.disk import PackedDisk, Packing, packed_in
+from mosscrate.core.images.packing.disk import PackedDisk, Packing, Unreached, packed_in
 from mosscrate.core.images.packing.members import Member, Wrapping, candidates, chosen
 from mosscrate.core.images.packing.parts import Joined, Metered, join_with
-from mosscrate.core.images.packing.remembered import Remembered
+from mosscrate.core.images.packing.remembered import Remembered, Way
 from mosscrate.core.images.packing.seven_zip_rar import Rar, SevenZip
 from mosscrate.core.images.packing.stream import Packed, Reach, Stream
 from mosscrate.core.images.packing.tar import Tar
@@ -48,6 +49,7 @@ class _Unwrapping:
     member: str = ""
     others: tuple[str, ...] = ()
     streams: list[Stream] = field(default_factory=list)
+    way: Way = field(default_factory=Way)
 
 
 def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = None,
@@ -65,20 +67,27 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
     meter = Metered(file)
     if reach is not None:
         reach.measure(meter)
-    on = _Unwrapping(meter, file.name, reach)
-    while _goes_inwards(on, wanted):
-        if len(on.kinds) > DEEPEST:
-            raise MediumError(f"{file.name} holds archives in archives, more than {DEEPEST} deep. It is not opened.")
+    remembered = remembered or Remembered()
+    on = _Unwrapping(meter, file.name, reach, way=remembered.way)
+    try:
+        while _goes_inwards(on, wanted):
+            if len(on.kinds) > DEEPEST:
+                raise MediumError(f"{file.name} holds archives in archives, more than {DEEPEST} deep. It is not "
+                                  "opened.")
+    except NotReadYet as error:
+        if not on.kinds:
+            raise
+        on.blocks = Unreached(on.blocks, error)
     if not on.kinds:
         if wanted:
             raise MediumError(f"{file.name} is no archive: there is no {wanted} in it.")
         return file
     parts = len(file.parts) if isinstance(file, Joined) else 1
     packing = Packing(tuple(on.kinds), PurePosixPath(on.name).name, on.member, on.others, file.size, parts)
-    disk = PackedDisk(on.blocks, packing, tuple(on.streams), meter, remembered or Remembered())
+    disk = PackedDisk(on.blocks, packing, tuple(on.streams), meter, remembered)
     disk.name = file.name
     for stream in on.streams:
-        stream.reach = None
+        stream.reach, stream.noting = None, None
     return disk
 
 
@@ -96,7 +105,7 @@ def _goes_inwards(on: _Unwrapping, wanted: str) -> bool:
     if archive is None:
         return False
     if archive.needs_end:
-        _must_know_size(on.blocks)
+        _must_know_size(on)
     members = archive.members(on.blocks)
     member = _picked(members, wanted, on)
     on.member = f"{on.member}/{member.name}" if on.member else member.name
@@ -118,6 +127,10 @@ def _step(on: _Unwrapping, kind: str, blocks: Blocks, name: str) -> None:
     on.blocks, on.name = blocks, name
     if isinstance(blocks, Stream):
         blocks.reach = on.reach
+        number = len(on.streams)
+        blocks.known, blocks.noting = partial(on.way.fill, number), partial(on.way.note, number)
+        if not blocks.is_size_known and number in on.way.sizes:
+            blocks.settle(on.way.sizes[number])
         on.streams.append(blocks)
 
 
@@ -127,9 +140,11 @@ def _first_of(blocks: Blocks) -> bytes:
     return blocks.first(FIRST)
 
 
-def _must_know_size(blocks: Blocks) -> None:
+def _must_know_size(on: _Unwrapping) -> None:
     """A stream around an archive with its list at the end has to be read to there."""
+    blocks = on.blocks
     if isinstance(blocks, Stream) and not blocks.is_size_known:
         blocks.begin_again()
         blocks.read_to_end()
         blocks.settle(blocks.at)
+        on.way.sizes[on.streams.index(blocks)] = blocks.at

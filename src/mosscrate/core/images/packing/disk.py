@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.streaming import BLOCK, chunks
-from mosscrate.core.errors import Damaged
+from mosscrate.core.errors import Damaged, NotReadYet
 from mosscrate.core.images.container import ContainedDisk
 from mosscrate.core.images.packing.parts import Metered
 from mosscrate.core.images.packing.remembered import PIECE, Remembered
@@ -44,6 +44,21 @@ class Packing:
         return " in ".join(reversed(self.kinds))
 
 
+class Unreached(Blocks):
+    """A disk in an archive of which not even the list was reached by a glance. Reading it raises NotReadYet."""
+
+    def __init__(self, wrapped: Blocks, reason: NotReadYet) -> None:
+        super().__init__(wrapped.size, name=wrapped.name)
+        self.wrapped, self.reason = wrapped, reason
+
+    def close(self) -> None:
+        """See Blocks."""
+        self.wrapped.close()
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        raise self.reason
+
+
 class PackedDisk(ContainedDisk):
     """Reads in order; what was looked at before is remembered.
 
@@ -70,7 +85,12 @@ class PackedDisk(ContainedDisk):
     @property
     def is_size_known(self) -> bool:
         """Whether `size` is more than a supposition."""
-        return not isinstance(self.file, Stream) or self.file.is_size_known
+        return self.is_reached and (not isinstance(self.file, Stream) or self.file.is_size_known)
+
+    @property
+    def is_reached(self) -> bool:
+        """Whether more is known than what it is packed in."""
+        return not isinstance(self.file, Unreached)
 
     @property
     def places(self) -> int:

@@ -24,6 +24,7 @@ from mosscrate.core.durable import write_whole
 PIECE = 4096
 MOST_PIECES = 16_384                    # 64 MiB asked for, and as many that passed by
 HEAD = 64 << 20                         # unpacked bytes of the beginning that a glance holds in memory
+MOST_ON_WAY, MOST_PIECES_ON_WAY = 8 << 20, 256        # bytes of archives' lists, and in how many pieces
 FORMAT = 1
 _ZEROS = bytes(PIECE)
 Recogniser = Callable[[NDArray[np.uint8]], NDArray[np.bool_]]     # (n, 4096) bytes -> which may be tables
@@ -40,6 +41,8 @@ class Note(msgspec.Struct, frozen=True):
         places: one blob for each stream, from the outermost on.
         numbers, pieces: of what is remembered, its bytes packed together by zlib.
         zeros: (first, last + 1) of runs of pieces that are zeros.
+        way: see Way.
+        sizes: of the streams, from the outermost on, 0 where it is not known.
     """
 
     format: int
@@ -51,6 +54,8 @@ class Note(msgspec.Struct, frozen=True):
     numbers: tuple[int, ...]
     zeros: tuple[tuple[int, int], ...]
     pieces: bytes
+    way: tuple[tuple[int, int, bytes], ...] = ()
+    sizes: tuple[int, ...] = ()
 
 
 _NOTES = msgspec.msgpack.Decoder(Note)
@@ -88,12 +93,41 @@ class Runs:
         self._firsts[at:end], self._lasts[at:end] = [first], [last]
 
 
+class Way:
+    """What was read of the streams that lie around a disk, to find it: lists of archives at their far ends.
+
+    Attributes:
+        pieces: by stream, from the outermost on, and byte.
+        sizes: of streams that do not tell theirs, by the same number.
+    """
+
+    def __init__(self) -> None:
+        self.pieces: dict[tuple[int, int], bytes] = {}
+        self.sizes: dict[int, int] = {}
+        self._room = MOST_ON_WAY
+
+    def fill(self, stream: int, offset: int, buffer: memoryview) -> bool:
+        """Fill the buffer where it was read before; whether it was."""
+        for (number, start), piece in self.pieces.items():
+            if number == stream and start <= offset and offset + len(buffer) <= start + len(piece):
+                buffer[:] = piece[offset - start:offset - start + len(buffer)]
+                return True
+        return False
+
+    def note(self, stream: int, offset: int, data: memoryview) -> None:
+        """Something was read."""
+        if len(data) <= self._room and len(self.pieces) < MOST_PIECES_ON_WAY:
+            self._room -= len(data)
+            self.pieces[stream, offset] = bytes(data)
+
+
 class Remembered:
     """One packed disk, as far as it is known; shared by all who have it open.
 
     Attributes:
         path: where it is saved; None for nowhere.
         size, digest, checked, fault, places: as in Note.
+        way: to it.
     """
 
     def __init__(self, path: Path | None = None, recogniser: Recogniser | None = None) -> None:
@@ -102,6 +136,7 @@ class Remembered:
         self.checked: tuple[str, ...] = ()
         self.fault = ""
         self.places: tuple[bytes, ...] = ()
+        self.way = Way()
         self.lookers = 0                  # while there are any, what is read is remembered
         self._asked: dict[int, bytes] = {}
         self._passed: OrderedDict[int, bytes] = OrderedDict()
@@ -176,7 +211,9 @@ class Remembered:
         with self._lock:
             asked, zeros = dict(self._asked), tuple(self._zeros.runs())
         note = Note(FORMAT, self.size, self.digest, self.checked, self.fault, self.places, tuple(asked), zeros,
-                    zlib.compress(b"".join(asked.values()), 1))
+                    zlib.compress(b"".join(asked.values()), 1),
+                    tuple((stream, at, piece) for (stream, at), piece in self.way.pieces.items()),
+                    tuple(self.way.sizes.get(number, 0) for number in range(max(self.way.sizes, default=-1) + 1)))
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             write_whole(self.path, msgspec.msgpack.encode(note))
@@ -209,3 +246,5 @@ class Remembered:
         self.fault = note.fault
         self._asked = {number: unpacked[at * PIECE:(at + 1) * PIECE] for at, number in enumerate(note.numbers)}
         self._zeros = Runs(note.zeros)
+        self.way.pieces = {(stream, at): piece for stream, at, piece in note.way}
+        self.way.sizes = {number: size for number, size in enumerate(note.sizes) if size}

@@ -108,6 +108,8 @@ class Stream(Blocks):
         reach: how far it may be read; None as far as is asked for.
         at: how far it is unpacked now, in bytes.
         onlooker: is shown every stretch that is unpacked, from where and its bytes.
+        known: fills a buffer from what was read on the way to a disk before, if it can.
+        noting: is told what is read on that way.
     """
 
     def __init__(self, file: Blocks, packed: Packed, name: str) -> None:
@@ -120,6 +122,8 @@ class Stream(Blocks):
         self.least = self.size
         self.reach: Reach | None = None
         self.onlooker: Callable[[int, memoryview], None] | None = None
+        self.known: Callable[[int, memoryview], bool] = lambda _offset, _buffer: False
+        self.noting: Callable[[int, memoryview], None] | None = None
         self.at = 0
         self._unpacking: Unpacking | None = None
         self._recent = b""
@@ -182,6 +186,13 @@ class Stream(Blocks):
         self.file.close()
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
+        if self.known(offset, buffer):
+            return
+        self._unpack_into(offset, buffer)
+        if self.noting is not None:
+            self.noting(offset, buffer)
+
+    def _unpack_into(self, offset: int, buffer: memoryview) -> None:
         with self._lock:
             first = done = self._from_recent(offset, buffer)
             self._go_to(offset + done)
