@@ -155,6 +155,25 @@ def test_a_card_that_somebody_else_has_written_since_is_left_alone(tmp_path):
     assert room.written == before
 
 
+@pytest.mark.parametrize("faults", [Faults(), Faults(fold=Fold(4 * MIB, reads=False))])
+def test_a_map_that_was_made_since_stays_and_what_a_mark_hit_of_the_old_one_comes_back(faults, tmp_path):
+    room = Room(64 * MIB)
+    card = FaultyBlocks(room, faults)
+    card.faults = Faults(**{f: getattr(faults, f) for f in faults.__struct_fields__} | {"pulled_after_writes": 6})
+    held = journal(tmp_path, card)
+    held.record.nonce = "00" * 16
+    with pytest.raises(MediumError):
+        prove_size(card, held, Watch(), run_length=STANDARD)
+    held.close()
+    card.faults = faults
+    (left,) = Journal.unfinished(tmp_path)
+    mark = marks.build(np.array([9 * MIB], np.int64), left.nonce).tobytes()
+    room.written |= {0: b"new map." * 512, 3: mark}
+    put_back(card, left, Watch())
+    assert room.read(0, BLOCK) == b"new map." * 512
+    assert 3 not in room.changed
+
+
 def test_without_room_for_the_way_back_nothing_is_written(tmp_path):
     with pytest.raises(JobError, match="no room to keep what is on Pipkin"):
         Journal.begin(tmp_path, "key", "Pipkin", "ABCD", 1 << 40, room=1 << 60)

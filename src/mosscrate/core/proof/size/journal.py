@@ -145,6 +145,11 @@ class Journal:
                            "cannot be put back. Everything else can.")
         return data
 
+    def block_of(self, place: Place, number: int) -> Place:
+        """One block of a stretch. Raises JobError where the file is damaged."""
+        old = self.old(place)[number * BLOCK:(number + 1) * BLOCK]
+        return Place(place.block + number, 1, place.at + number * BLOCK, blake3(old).hexdigest(), place.round)
+
     def downwards(self) -> list[Place]:
         """All stretches, the highest address first: where reads and writes disagree, the low one has the last word."""
         return sorted(self.record.places, key=lambda place: -place.block)

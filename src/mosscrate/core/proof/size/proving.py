@@ -10,7 +10,7 @@ import numpy as np
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import GuardRefusal, MediumError
 from mosscrate.core.proof.size import ending, findings, rounds, whole
-from mosscrate.core.proof.size.journal import Journal, as_blocks
+from mosscrate.core.proof.size.journal import Journal, Place, as_blocks
 from mosscrate.core.proof.size.marks import BLOCK, NONE, read
 from mosscrate.core.proof.size.plans import FIRST, RUN, Plan, comb, knock, run
 from mosscrate.core.proof.size.rounds import Rounds, Seen
@@ -44,13 +44,27 @@ def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
     """
     if journal.record.stage == whole.WHOLE:
         return whole.put_whole_back(card, journal, watch)
-    strange = [place.block for place in journal.record.places if _is_strange(card, journal, place.block, place.count)]
-    if len(strange) * 2 > len(journal.record.places):
+    marked = [place for place in journal.downwards() if place.block >= FIRST]
+    strange = [place.block for place in marked if _is_strange(card, journal, place.block, place.count)]
+    if len(strange) * 2 > len(marked):
         raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange[0] * BLOCK:,}. "
                            f"Nothing was put back; what stood there is in {journal.folder}.")
-    left = rounds.put_back(journal.downwards(), card, journal, watch)
+    left = rounds.put_back([*marked, *_hit_below(card, journal)], card, journal, watch)
     journal.end()
     return len(left)
+
+
+def _hit_below(card: Blocks, journal: Journal) -> list[Place]:
+    """Blocks where a map stands that a mark came to lie on. Whatever else is there now, somebody wrote since."""
+    found = []
+    for place in (place for place in journal.downwards() if place.block < FIRST):
+        try:
+            now = as_blocks(card.read(place.block * BLOCK, place.count * BLOCK))
+        except MediumError:
+            continue
+        hit = np.flatnonzero(read(now, journal.nonce) != NONE)
+        found += [journal.block_of(place, int(k)) for k in hit[::-1]]
+    return found
 
 
 def _is_strange(card: Blocks, journal: Journal, block: int, count: int) -> bool:
