@@ -20,6 +20,7 @@ from mosscrate.core.proof.size import (
     marks,
     prove_size,
     put_back,
+    take_back,
 )
 from mosscrate.core.watch import Watch
 from tests.lying_cards import BLOCK, MIB, STANDARD, Case, Room, random_case
@@ -138,6 +139,17 @@ def test_stopping_puts_everything_back_at_once(tmp_path):
     with pytest.raises(Stopped):
         prove(case, tmp_path, Watch(should_stop=lambda: asked.random() < 0.001))
     assert room.changed == []
+
+
+@pytest.mark.parametrize("after", range(0, 400, 23))
+def test_stopped_where_writes_fold_and_reads_do_not_the_map_comes_back(after, tmp_path):
+    room = Room(64 * MIB)
+    card, asked = FaultyBlocks(room, Faults(fold=Fold(4 * MIB, reads=False))), iter(range(10**6))
+    held = journal(tmp_path, card)
+    with suppress(Stopped):
+        prove_size(card, held, Watch(should_stop=lambda: next(asked) >= after), run_length=STANDARD)
+    take_back(card, held, Watch())
+    assert min(room.changed, default=256) >= 256
 
 
 def test_a_card_that_somebody_else_has_written_since_is_left_alone(tmp_path):

@@ -24,6 +24,7 @@ from mosscrate.core.proof.size import (
     look_after_pulling,
     prove_size,
     put_back,
+    take_back,
 )
 from mosscrate.core.proof.size.proving import room_for
 from mosscrate.core.proof.size.whole import prove_whole
@@ -151,7 +152,7 @@ def _ending(medium: Medium, card: Blocks, journal: Journal, watch: Watch) -> Ite
     try:
         yield
     except Stopped as stopped_by:
-        left = put_back(card, journal, watch)
+        left = take_back(card, journal, watch)
         raise Stopped(f"Stopped. {_told(medium, left)}") from stopped_by
     except BaseException:
         journal.close()

@@ -6,8 +6,9 @@ conclusion, `ending` finds the real end, `proving` is the way through all of it.
 """
 
 from mosscrate.core.proof.size.journal import Journal
-from mosscrate.core.proof.size.proving import prove_size, put_back
+from mosscrate.core.proof.size.proving import prove_size, put_back, take_back
 from mosscrate.core.proof.size.pulling import PULLED, leave_marks, look_after_pulling
 from mosscrate.core.proof.size.verdict import Kind, Verdict
 
-__all__ = ["PULLED", "Journal", "Kind", "Verdict", "leave_marks", "look_after_pulling", "prove_size", "put_back"]
+__all__ = ["PULLED", "Journal", "Kind", "Verdict", "leave_marks", "look_after_pulling", "prove_size", "put_back",
+           "take_back"]

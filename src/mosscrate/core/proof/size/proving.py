@@ -54,6 +54,15 @@ def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
     return len(left)
 
 
+def take_back(card: Blocks, journal: Journal, watch: Watch) -> int:
+    """After a stop, while everybody else is still kept out: the same, and all of the first MiB. Raises MediumError."""
+    if journal.record.stage == whole.WHOLE:
+        return whole.put_whole_back(card, journal, watch)
+    left = rounds.put_back(journal.downwards(), card, journal, watch)
+    journal.end()
+    return len(left)
+
+
 def _hit_below(card: Blocks, journal: Journal) -> list[Place]:
     """Blocks where a map stands that a mark came to lie on. Whatever else is there now, somebody wrote since."""
     found = []
