@@ -7,6 +7,7 @@ import json
 import numpy as np
 import pytest
 
+from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks, Fold
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import MediumError
@@ -99,6 +100,14 @@ def test_the_log_keeps_bad_places_exactly_and_sums_the_rest(size):
 def test_a_card_that_is_pulled_while_it_is_read_is_told(bench, cards):
     with bench.shelf.find("Worn card").open() as inner, pytest.raises(MediumError, match="does not answer"):
         read_all(FaultyBlocks(inner, Faults(dies_after=5 * MIB)), None, Watch())
+
+
+def test_a_card_with_a_bad_place_everywhere_is_read_to_its_end():
+    bad = tuple(Bad(at, 512) for at in range(0, 40 * MIB, MIB))
+    card = FaultyBlocks(MemoryBlocks(bytes(40 * MIB)), Faults(bad=bad))
+    sound = read_all(card, None, Watch())
+    assert [e.start for e in sound.log.bad] == [each.start for each in bad]
+    assert "Which files lie there cannot be told" in sound.sentence("Pipkin")
 
 
 def test_a_card_is_compared_with_what_was_kept_of_it(cli, cards, bench):

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from mosscrate.core.blocks import MemoryBlocks, Overlay, Window, create_image, open_blocks
 from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
-from mosscrate.core.blocks.streaming import BLOCK, copy, digest, reads_back
+from mosscrate.core.blocks.streaming import BLOCK, chunks, copy, digest, reads_back
 from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.watch import Watch
@@ -111,6 +111,17 @@ def test_a_card_that_is_pulled_is_not_one_that_cannot_be_read():
     target = MemoryBlocks(bytes(5 * BLOCK))
     with pytest.raises(MediumError, match="does not answer any more"):
         copy(card, target, card.size, Watch(), phase="Copying", mend=True)
+
+
+def test_a_card_that_never_answers_is_not_read_to_its_end():
+    card = FaultyBlocks(MemoryBlocks(bytes(40 * BLOCK)), Faults(bad=(Bad(0, 40 * BLOCK),)))
+    asked = []
+    with pytest.raises(MediumError):
+        for chunk in chunks(card, card.size, mend=True):
+            asked.append(chunk)
+    assert len(asked) < 20
+    card.faults = Faults(bad=tuple(Bad(k * BLOCK, 512) for k in range(40)))
+    assert sum(len(chunk.unreadable) for chunk in chunks(card, card.size, mend=True)) == 40
 
 
 def test_a_card_is_there_as_long_as_one_place_of_several_answers():

@@ -211,7 +211,9 @@ class _Mending:
             if not self._witnesses.is_there():
                 raise
             data = buffer[:extent.length]
-            return Chunk(extent.start, extent.length, data, tuple(read_around(source, extent, data)))
+            bad = read_around(source, extent, data)
+            self._witnesses.saw_around(extent, bad)
+            return Chunk(extent.start, extent.length, data, tuple(bad))
         if not extent.is_hole:
             self._witnesses.saw(extent.start)
         return chunk

@@ -208,13 +208,13 @@ class _Reader:
                 place, length = self.tape.places[number]
                 ahead = start + done - self._at[number]
                 count = min(length - ahead, len(data) - done)
-                bad = read_around(self.card, Extent(place + ahead, count), data[done:done + count])
+                extent = Extent(place + ahead, count)
+                bad = read_around(self.card, extent, data[done:done + count])
                 if bad and not self._witnesses.is_there():
                     raise MediumError(f"{self.card.name} does not answer any more at byte {place + ahead:,}. No backup "
                                       "was made; what was read is used again next time.", place + ahead)
                 self.unreadable += bad
-                if not bad:
-                    self._witnesses.saw(place + ahead)
+                self._witnesses.saw_around(extent, bad)
                 done, number = done + count, number + 1
 
     def _squeezer(self) -> Squeezer:

@@ -48,11 +48,13 @@ class Soundness:
         log: speeds and bad places.
         hits: files that lie on bad places.
         access: seconds that one block at a random place takes, the median; 0 where that was not measured.
+        are_files_known: whether its map could be read, so that `hits` are all.
     """
 
     log: DepthLog
     hits: tuple[Hit, ...]
     access: float = 0.0
+    are_files_known: bool = True
 
     @property
     def is_sound(self) -> bool:
@@ -67,6 +69,8 @@ class Soundness:
         said = (f"{name} is failing or worn: {counted(len(bad), 'place')} of it, {binary(self.log.bad_bytes)} in all, "
                 f"cannot be read, the first at byte {bad[0].start:,}.")
         files = self.hits
+        if not self.are_files_known:
+            return f"{said} Which files lie there cannot be told: its map cannot be read. Keep it now, or rescue it."
         if not files:
             return f"{said} No file lies there. Keep it now and use another card."
         lie = "lies" if len(files) == 1 else "lie"
@@ -108,11 +112,11 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
             except MediumError:
                 if not witnesses.is_there():
                     raise
-                _narrow(card, at, length, log, buffer)
+                _narrow(card, at, length, log, buffer, witnesses)
             done += length
             watch.progress(f"Reading {card.name}", done, card.size)
     named_files = tuple(hits(card, layout, log.bad)) if log.bad and layout is not None else ()
-    return Soundness(log, named_files, _access(card, log))
+    return Soundness(log, named_files, _access(card, log), layout is not None)
 
 
 def _access(card: Blocks, log: DepthLog) -> float:
@@ -172,8 +176,10 @@ def _in_order(card: Blocks, layout: Layout | None) -> Iterator[Extent]:
 
 def _used(card: Blocks, layout: Layout | None) -> Iterator[Extent]:
     yield Extent(0, min(COMMAND, card.size))
+    if layout is None:
+        return                                              # perhaps not even the beginning can be read
     view = straight(card)
-    for look in layout.partitions if layout else ():
+    for look in layout.partitions:
         if look.volume is None or look.volume.used is None:
             continue
         with suppress(FormatError, MediumError):
@@ -181,7 +187,7 @@ def _used(card: Blocks, layout: Layout | None) -> Iterator[Extent]:
                 yield Extent(look.partition.start + extent.start, extent.length)
 
 
-def _narrow(card: Blocks, at: int, length: int, log: DepthLog, buffer: memoryview) -> None:
+def _narrow(card: Blocks, at: int, length: int, log: DepthLog, buffer: memoryview, witnesses: Witnesses) -> None:
     """Halve a command that failed until its bad sectors stand alone."""
     if length <= card.sector:
         log.add_bad(at, length)
@@ -194,5 +200,6 @@ def _narrow(card: Blocks, at: int, length: int, log: DepthLog, buffer: memoryvie
         try:
             card.read_into(start, buffer[:count])
             log.add(start, count, card.now() - begun)
+            witnesses.saw(start)
         except MediumError:
-            _narrow(card, start, count, log, buffer)
+            _narrow(card, start, count, log, buffer, witnesses)
