@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import lzma
+import threading
 import zipfile
 from binascii import crc32
 from hashlib import md5, sha1, sha256
@@ -19,7 +20,7 @@ from mosscrate.core.contents.unpacking import read_through, suppose_size
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import Damaged, FitError, GuardRefusal, JobError, MediumError, MossError, NotReadYet
 from mosscrate.core.images import Reach, disk_in, open_image, packed_in
-from mosscrate.core.images.packing.remembered import Runs
+from mosscrate.core.images.packing.remembered import Runs, Way
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.knowing import known
@@ -128,6 +129,23 @@ def test_a_list_at_the_far_end_of_an_archive_in_another_is_reached_once(how, tmp
         assert (again.size, again.packing.kinds[-1]) == (SIZE, "zip")
         with again.open_to_look() as disk:
             assert [p.volume.kind for p in survey(disk).partitions] == ["fat16", "fat32"]
+
+
+def test_what_leads_to_a_disk_is_noted_and_read_by_several_at_once():
+    way, ended = Way(), threading.Event()
+
+    def note() -> None:
+        for at in range(10_000):
+            way.note(0, at % 250, memoryview(bytes(16)))
+            if at % 250 == 249:
+                way.pieces.clear()
+        ended.set()
+
+    noting = threading.Thread(target=note)
+    noting.start()
+    while not ended.is_set():
+        way.fill(1, 0, memoryview(bytearray(1)))            # nothing of that stream: every piece is gone through
+    noting.join()
 
 
 def only_before(end):

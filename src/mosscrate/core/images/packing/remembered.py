@@ -104,11 +104,15 @@ class Way:
     def __init__(self) -> None:
         self.pieces: dict[tuple[int, int], bytes] = {}
         self.sizes: dict[int, int] = {}
-        self._room = MOST_ON_WAY
+
+    @property
+    def as_noted(self) -> tuple[tuple[int, int, bytes], ...]:
+        """Stream, byte and bytes of each piece, as of one moment: others may note more meanwhile."""
+        return tuple((stream, at, piece) for (stream, at), piece in tuple(self.pieces.items()))
 
     def fill(self, stream: int, offset: int, buffer: memoryview) -> bool:
         """Fill the buffer where it was read before; whether it was."""
-        for (number, start), piece in self.pieces.items():
+        for number, start, piece in self.as_noted:
             if number == stream and start <= offset and offset + len(buffer) <= start + len(piece):
                 buffer[:] = piece[offset - start:offset - start + len(buffer)]
                 return True
@@ -116,8 +120,8 @@ class Way:
 
     def note(self, stream: int, offset: int, data: memoryview) -> None:
         """Something was read."""
-        if len(data) <= self._room and len(self.pieces) < MOST_PIECES_ON_WAY:
-            self._room -= len(data)
+        held = self.as_noted
+        if len(held) < MOST_PIECES_ON_WAY and sum(len(piece) for *_, piece in held) + len(data) <= MOST_ON_WAY:
             self.pieces[stream, offset] = bytes(data)
 
 
@@ -212,7 +216,7 @@ class Remembered:
             asked, zeros = dict(self._asked), tuple(self._zeros.runs())
         note = Note(FORMAT, self.size, self.digest, self.checked, self.fault, self.places, tuple(asked), zeros,
                     zlib.compress(b"".join(asked.values()), 1),
-                    tuple((stream, at, piece) for (stream, at), piece in self.way.pieces.items()),
+                    self.way.as_noted,
                     tuple(self.way.sizes.get(number, 0) for number in range(max(self.way.sizes, default=-1) + 1)))
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
