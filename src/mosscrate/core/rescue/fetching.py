@@ -6,7 +6,7 @@ import mmap
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.base import View
-from mosscrate.core.blocks.witnesses import Witnesses
+from mosscrate.core.blocks.witnesses import HOPELESS, Witnesses
 from mosscrate.core.errors import CrateError, MediumError
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.rescue.pieces import LONGEST_COMMAND, SWEEP, Command, Gap, Inside, Sweep, after
@@ -14,8 +14,6 @@ from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.rescue.state import RescueState
 from mosscrate.core.rescue.twins import Twin, twins
 from mosscrate.core.watch import Watch
-
-HOPELESS = 16                     # failures on a card of which nothing was ever read
 
 
 class Fetcher:
@@ -32,7 +30,6 @@ class Fetcher:
         self.card, self.target, self.state, self.log = card, target, state, log
         self._buffer = memoryview(mmap.mmap(-1, LONGEST_COMMAND))        # aligned, as direct reading wants it
         self._witnesses = Witnesses(card, (start for start, _ in state.have))
-        self._failed = 0
 
     def fetch(self, command: Command, *, is_first: bool) -> bool:
         """Whether a command was good. Raises MediumError where the card is gone, CrateError where it cannot be kept."""
@@ -42,7 +39,6 @@ class Fetcher:
             self.card.read_into(command.start, buffer)
         except MediumError as error:
             self.state.met(command.start, command.length, self.card.now() - begun, is_good=False, is_first=is_first)
-            self._failed += 1
             self.must_answer(error)
             return False
         seconds = self.card.now() - begun
@@ -53,7 +49,6 @@ class Fetcher:
         self.state.add_have(command.start, command.end)
         self.state.met(command.start, command.length, seconds, is_good=True, is_first=is_first)
         self.log.add(command.start, command.length, seconds)
-        self._failed = 0
         self._witnesses.saw(command.start)
         return True
 
@@ -64,13 +59,13 @@ class Fetcher:
 
     def must_answer(self, error: MediumError | None = None) -> None:
         """Raises MediumError where not even that can be read which could be before, or nothing ever could."""
-        if not self._witnesses:
-            if self._failed >= HOPELESS:
-                raise MediumError(f"{self.card.name} answers nowhere: {HOPELESS} places of it were tried.") from error
-            return
+        if error is None and not self._witnesses:
+            return                                              # nothing was asked for yet that could have failed
         begun = self.card.now()
         is_there = self._witnesses.is_there()
         self.state.spent.seconds += self.card.now() - begun
+        if not is_there and not self._witnesses:
+            raise MediumError(f"{self.card.name} answers nowhere: {HOPELESS} places of it were tried.") from error
         if not is_there:
             raise MediumError(f"{self.card.name} does not answer any more: what could be read before cannot be "
                               "now.") from error
