@@ -49,16 +49,18 @@ def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
     if len(strange) * 2 > len(marked):
         raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange[0] * BLOCK:,}. "
                            f"Nothing was put back; what stood there is in {journal.folder}.")
-    left = rounds.put_back([*marked, *_hit_below(card, journal)], card, journal, watch)
-    journal.end()
-    return len(left)
+    return _put_back_and_end([*marked, *_hit_below(card, journal)], card, journal, watch)
 
 
 def take_back(card: Blocks, journal: Journal, watch: Watch) -> int:
     """After a stop, while everybody else is still kept out: the same, and all of the first MiB. Raises MediumError."""
     if journal.record.stage == whole.WHOLE:
         return whole.put_whole_back(card, journal, watch)
-    left = rounds.put_back(journal.downwards(), card, journal, watch)
+    return _put_back_and_end(journal.downwards(), card, journal, watch)
+
+
+def _put_back_and_end(places: list[Place], card: Blocks, journal: Journal, watch: Watch) -> int:
+    left = rounds.put_back(places, card, journal, watch)
     journal.end()
     return len(left)
 
