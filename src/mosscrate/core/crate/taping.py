@@ -25,7 +25,7 @@ from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
 
 GRID = 256 << 10                         # of what no file covers
 COARSE = LONGEST_CHUNK                   # of what cannot be opened
-WHOLE_CLUSTERS = ("fat12", "fat16", "fat32")       # a file has them to itself
+WITH_SLACK = ("fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4")      # a file has its last block to itself
 _ROLES = {kind: number for number, kind in enumerate(FileKind)}
 Runs = NDArray[np.int64]                 # shape (n, 2): start, end
 
@@ -127,16 +127,15 @@ class _Share:
 
     def _slack(self, volume: Volume, entry: Entry, pieces: list[tuple[int, int]]) -> list[tuple[int, int]]:
         """Room of a file that is not its contents, where a file system has such room."""
-        rest = -sum(count for _, count in pieces) % volume.block
-        if volume.kind in WHOLE_CLUSTERS:
-            return [(sum(pieces[-1]), sum(pieces[-1]) + rest)] if pieces else []
-        if volume.kind == "exfat":                                            # what was never written has room too
-            runs = [(self.start + e.start, self.start + e.end) for e in volume.extents_of(entry)]
-            return [*runs[:-1], (runs[-1][0], runs[-1][1] + -entry.size % volume.block)] if runs else []
-        if volume.kind.startswith("ext") and pieces and (pieces[-1][0] - self.start) % volume.block == 0:
-            end = sum(pieces[-1])                                             # not where they stand in an inode
-            return [(end, end + -(end - self.start) % volume.block)]
-        return []
+        if volume.kind not in WITH_SLACK:
+            return []
+        is_exfat = volume.kind == "exfat"                                     # what was never written has room too
+        runs = [(self.start + e.start, e.length) for e in volume.extents_of(entry)] if is_exfat else pieces
+        if not runs or (volume.kind.startswith("ext") and (runs[-1][0] - self.start) % volume.block):
+            return []                                                         # it stands in an inode
+        at, count = runs[-1]
+        whole = [(start, start + length) for start, length in runs] if is_exfat else []
+        return [*whole, (at + count, at + count + -count % volume.block)]
 
 
 def without(runs: Runs, others: Runs) -> Runs:
