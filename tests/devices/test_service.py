@@ -9,7 +9,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, redirect_stderr, redirect_stdout
 from io import StringIO
 from pathlib import Path
@@ -114,16 +114,7 @@ def _tag(path: Path) -> str:
 
 def test_nothing_can_mount_a_card_while_a_job_of_an_ordinary_user_holds_it(service, home, tmp_path):
     with volume(tmp_path) as device:
-        device.chmod(0o660)
-        place = _place(tmp_path)
-
-        holder = threading.Thread(target=as_user, args=(MAY.pw_uid, _hold, device, home))
-        holder.start()
-        _wait_for(home / "held")
-        tried = subprocess.run(["mount", device, place], capture_output=True, text=True, check=False)
-        (home / "tried").touch()
-        holder.join()
-        assert "already mounted or" in tried.stderr, tried
+        place = _not_mounted_during(_hold, MAY.pw_uid, device, home)
         subprocess.run(["mount", device, place], check=True)
         with pytest.raises(InUse, match="in use by the system"):
             as_user(MAY.pw_uid, _hold, device, home)
@@ -133,20 +124,26 @@ def test_nothing_can_mount_a_card_while_a_job_of_an_ordinary_user_holds_it(servi
 @pytest.mark.parametrize("user", [os.getuid(), MAY.pw_uid])
 def test_nothing_can_mount_a_card_while_all_of_it_is_read(service, home, tmp_path, user):
     with volume(tmp_path) as device:
-        device.chmod(0o660)
-        place = _place(tmp_path)
-        reader = threading.Thread(target=as_user, args=(user, _read_all_of, device, home))
-        reader.start()
-        _wait_for(home / "held")
-        tried = subprocess.run(["mount", device, place], capture_output=True, text=True, check=False)
-        (home / "tried").touch()
-        reader.join()
-        assert "already mounted or" in tried.stderr, tried
+        place = _not_mounted_during(_read_all_of, user, device, home)
         subprocess.run(["mount", device, place], check=True)
         try:
             as_user(user, _read_all_of, device, home)       # what is mounted can be read all the same
         finally:
             subprocess.run(["umount", place], check=True)
+
+
+def _not_mounted_during(work: Callable[[Path, Path], None], user: int, device: Path, home: Path) -> Path:
+    """A place at which a device cannot be mounted while a user is at work on it."""
+    device.chmod(0o660)
+    place = _place(home.parent)
+    worker = threading.Thread(target=as_user, args=(user, work, device, home))
+    worker.start()
+    _wait_for(home / "held")
+    tried = subprocess.run(["mount", device, place], capture_output=True, text=True, check=False)
+    (home / "tried").touch()
+    worker.join()
+    assert "already mounted or" in tried.stderr, tried
+    return place
 
 
 def _read_all_of(device: Path, home: Path) -> None:
