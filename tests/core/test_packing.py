@@ -117,7 +117,7 @@ def test_a_list_at_the_far_end_of_an_archive_in_another_is_reached_once(how, tmp
     medium = Shelf(memory=Memory(memory)).find(str(path))
     with medium.open_to_look() as disk:
         layout = survey(disk)
-        assert layout.is_unread
+        assert [p.is_unread for p in layout.partitions] == [True]
         assert layout.packing.kinds == (how.split()[-1].replace("gz", "gzip"),)
         assert ["its end, which has not been unpacked yet" in f.sentence for f in layout.findings] == [True]
         assert known(medium, disk, layout, Bench(Shelf(), Crate(tmp_path / "crate"), tmp_path)) == (layout, None)

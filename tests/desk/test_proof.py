@@ -69,6 +69,22 @@ def test_a_card_is_read_and_its_bad_places_are_named(person, proof):
     proof.bore.grab()
 
 
+def test_a_card_whose_map_cannot_be_read_has_a_log_along_its_depth(person, proof, bench):
+    put_card(bench, "torn", 40 * MIB, handheld().data, name="Torn card", order=9)
+    faulty(bench, "torn", bad=(Bad(0, 512), Bad(20 * MIB, 512)))
+    person.window.model.refresh()
+    person.wait(lambda: "Torn card" in {m.name for m in person.window.model.media})
+    person.wait(lambda: person.window.model.asker.is_idle)
+    choose(person, proof, "Torn card")
+    person.click(proof.read_button)
+    finish(person, proof)
+    assert "its map cannot be read" in proof.subtitle.text()
+    heights = [proof.bore.height_of(e.start) for e in proof.bore.log.bad]
+    assert heights[1] - heights[0] == pytest.approx(proof.bore.core.column().height() / 2, rel=0.1)
+    assert [proof.bore._cuts._name_at(e.start) for e in proof.bore.log.bad] == ["contents not known"] * 2
+    proof.bore.grab()
+
+
 def test_a_false_card_shows_its_true_end(person, proof):
     choose(person, proof, "Bargain card")
     person.acts = 0

@@ -9,6 +9,7 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.findings import Finding
 from mosscrate.core.images import Packing
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, can_be_arranged, edits, map_format, unallocated
+from mosscrate.core.maps.base import without_map
 from mosscrate.core.volumes import Facts, facts_of, kind_name
 
 
@@ -81,6 +82,8 @@ class PartitionLook:
         if self.index:
             is_outer = self.volume is None and self.partition.type_name.startswith("extended")
             return f"Extended partition {self.index}" if is_outer else f"Partition {self.index}"
+        if self.is_unread:
+            return "all of it"
         return self.volume.kind_name if self.volume and self.volume.kind else "no file system"
 
 
@@ -177,3 +180,10 @@ class Layout:
     def with_partition(self, changed: PartitionLook) -> Layout:
         """The same layout with one partition exchanged."""
         return replace(self, partitions=tuple(changed if p.index == changed.index else p for p in self.partitions))
+
+
+def unknown_layout(size: int, sector: int, because: str) -> Layout:
+    """Of a medium of which nothing is known: one piece that was not read."""
+    map_ = without_map(size, sector)
+    looks = tuple(PartitionLook(whole, None, Role.UNKNOWN, because, is_unread=True) for whole in map_.partitions)
+    return Layout(size, sector, map_.kind, map_.id, looks, map=map_)

@@ -10,7 +10,7 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.contents.files import FileKind, count_kinds
-from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook
+from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook, unknown_layout
 from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, MediumError, NotReadYet
@@ -80,11 +80,10 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
 
 def _unreached(blocks: Blocks, packed: PackedDisk) -> Layout:
     """Of a disk behind the far end of an archive in another one."""
-    return Layout(blocks.size, blocks.sector, MapKind.NONE, "", (), packing=packed.packing, is_size_known=False,
-                  is_read_through=False, places=packed.places, findings=(Finding(
-                      Severity.NOTE, f"The list of what is in {packed.packing.name} stands at its end, which has not "
-                      "been unpacked yet.", remedy="Reading it through tells what is inside, and compares its "
-                      "checksums."),))
+    why = Finding(Severity.NOTE, f"The list of what is in {packed.packing.name} stands at its end, which has not been "
+                  "unpacked yet.", remedy="Reading it through tells what is inside, and compares its checksums.")
+    return replace(unknown_layout(blocks.size, blocks.sector, "not read yet"), packing=packed.packing,
+                   is_size_known=False, is_read_through=False, places=packed.places, findings=(why,))
 
 
 def lack_of(blocks: Blocks) -> str:

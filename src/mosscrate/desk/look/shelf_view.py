@@ -15,7 +15,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.drawing import draw_focus, draw_text, scaled_font
 from mosscrate.desk.shared.files_in_hand import in_hand
 from mosscrate.desk.shared.painting import draw_wrapping, free_brush
-from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of
+from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of, unknown_because
 from mosscrate.desk.theme import Look, color
 
 KEY_ROLE = Qt.ItemDataRole.UserRole
@@ -186,8 +186,8 @@ def _contents(layout: Layout) -> str:
     """What an image file holds, in a few words."""
     if layout.map_kind != MapKind.NONE:
         return f"{layout.map_kind.upper()}, {counted(len(layout.partitions), 'partition')}"
-    if not layout.is_size_known and not layout.partitions:
-        return "not read yet"
+    if unknown := unknown_because(layout):
+        return unknown
     volume = layout.partitions[0].volume if layout.partitions else None
     return f"{volume.kind_name}, no map" if volume and volume.kind else "nothing known"
 

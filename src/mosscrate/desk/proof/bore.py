@@ -251,7 +251,9 @@ class _Cuts(QWidget):
         hit = next((h for h in self.bore.hits if offset in h.at), None)
         if hit is not None:
             return hit.path.rpartition("/")[2]
-        return f"{look.name}, no file" if look is not None else "outside of every partition"
+        if look is None:
+            return "outside of every partition"
+        return "contents not known" if look.is_unread else f"{look.name}, no file"
 
     def _draw_end(self, painter: QPainter, real: int) -> None:
         """What lies below is drawn over: there is nothing of its own there."""

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from mosscrate.core.blocks.base import SECTOR
+from mosscrate.core.contents import Layout
+from mosscrate.core.contents.layout import unknown_layout
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Soundness, named
 from mosscrate.core.proof.size import Verdict
@@ -11,6 +14,15 @@ from mosscrate.core.proof.writing import Wear
 from mosscrate.core.rescue import Standing
 from mosscrate.core.sizes import binary
 from mosscrate.core.slots import Medium
+from mosscrate.desk.bench_model import BenchModel
+
+
+def layout_to_draw(model: BenchModel, medium: Medium | None) -> Layout | None:
+    """As last seen; where not even the map can be read all of it is one piece."""
+    layout = model.layout_of(medium)
+    if medium is None or layout is not None or medium.key not in model.seen:
+        return layout
+    return unknown_layout(medium.size, SECTOR, "its map cannot be read")
 
 
 @dataclass(frozen=True)

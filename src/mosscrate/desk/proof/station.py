@@ -45,7 +45,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.proof.bore import READING, WRITING, Bore
-from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, title
+from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, layout_to_draw, title
 from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, head, label, row
@@ -333,14 +333,14 @@ class ProofStation(QWidget):
 
     def _on_seen(self, key: str) -> None:
         if self.medium is not None and self.medium.key == key:
-            self.bore.show_card(self.model.layout_of(self.medium), self.medium.name)
+            self.bore.show_card(layout_to_draw(self.model, self.medium), self.medium.name)
             self._enable()
 
     def _show(self, medium: Medium | None) -> None:
         """Another card, with what is known of it."""
         self.medium = medium
         self.cards.setCurrentIndex(self.cards.findData(medium.key if medium else None))
-        self.bore.show_card(self.model.layout_of(medium), medium.name if medium else "")
+        self.bore.show_card(layout_to_draw(self.model, medium), medium.name if medium else "")
         if medium is None or medium.key != self._last_of:
             self._last_of = medium.key if medium else ""
             self.bore.show_last(last_log(medium, self.model.bench) if medium else None)

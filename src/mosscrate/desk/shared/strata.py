@@ -113,10 +113,16 @@ def y_of(placed: Iterable[Stratum], offset: int) -> float:
     return y
 
 
+def unknown_because(layout: Layout) -> str:
+    """Why not even the map is known; "" where it is."""
+    return next((look.role_reason for look in layout.partitions if look.is_unread), "") \
+        if layout.map_kind == MapKind.NONE else ""
+
+
 def header_of(layout: Layout) -> str:
     """What the top line of a core says."""
-    if not layout.is_size_known and not layout.partitions:
-        return "not read yet"
+    if unknown := unknown_because(layout):
+        return unknown
     names = {MapKind.NONE: "no map", MapKind.MBR: "map · MBR", MapKind.GPT: "map · GPT", MapKind.RDB: "map · RDB",
              MapKind.APPLE: "map · Apple", MapKind.AHDI: "map · AHDI"}
     return names[layout.map_kind] + (" · bytes swapped" if layout.container == SWAPPED else "")
@@ -132,7 +138,9 @@ def _partition(layout: Layout, look: PartitionLook) -> Stratum:
     severity = worst(tuple(f for f in layout.findings if f.partition == look.index or
                            (f.partition is None and layout.map_kind == MapKind.NONE)))
     kind_ = StratumKind.FREE if layout.is_blank else StratumKind.PARTITION
-    if look.is_unread:
+    if look.is_unread and layout.map_kind == MapKind.NONE:
+        name, line = "contents not known", look.role_reason
+    elif look.is_unread:
         line = f"{kind} · not read yet"
     return Stratum(kind_, p.start, p.length, name, line, look.index, look.role, fill, severity, look.is_unread)
 
