@@ -5,6 +5,8 @@
       MediumError     a card, drive or file could not be read or written
         InUse         somebody else is at work on it
         Damaged       a packed file is cut, or not what its checksums say
+          BrokenOff   nothing behind a place can be unpacked
+          Resized     the disk in it is longer or shorter than it was taken for
       NotReadYet      a packed file would have to be unpacked further than a glance may
       FitError        something does not fit where it was asked to go
         Unsound       tables and files of a volume contradict one another
@@ -60,6 +62,14 @@ class InUse(MediumError):
 
 class Damaged(MediumError):
     """A packed file is cut short, or not what its own checksums or published ones say."""
+
+
+class BrokenOff(Damaged):
+    """A packed stream cannot be unpacked any further; what was unpacked is compared with no checksum."""
+
+
+class Resized(Damaged):
+    """A packed disk is longer or shorter than it was taken for. Its true size is known from now on."""
 
 
 class NotReadYet(MossError):

@@ -54,6 +54,21 @@ class Blocks:
         if len(buffer):
             self._read_into(offset, buffer)
 
+    @property
+    def has_end(self) -> bool:
+        """Whether it ends at `size`; otherwise nobody knows where before all of it was read."""
+        return True
+
+    def read_some(self, offset: int, buffer: memoryview) -> int:
+        """Bytes that there are from `offset` on, at least one unless it ends there; returns how many.
+
+        Raises MediumError.
+        """
+        count = max(0, min(len(buffer), self.size - offset))
+        if count:
+            self.read_into(offset, buffer[:count])
+        return count
+
     def write(self, offset: int, data: Buffer) -> None:
         """Write all of `data` at `offset`. Raises MediumError."""
         if not self.writable:
@@ -192,3 +207,26 @@ class View(Blocks):
 
     def _write(self, offset: int, data: Buffer) -> None:
         self.inner.write(offset, data)
+
+
+class FullView(View):
+    """A view of all of other blocks that ends where they end; `_seen` is given what passes, to look at or to change."""
+
+    @property
+    def has_end(self) -> bool:
+        """See Blocks."""
+        return self.inner.has_end
+
+    def read_some(self, offset: int, buffer: memoryview) -> int:
+        """See Blocks."""
+        count = self.inner.read_some(offset, buffer)
+        self._seen(offset, buffer[:count])
+        self.size = self.inner.size
+        return count
+
+    def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self.inner.read_into(offset, buffer)
+        self._seen(offset, buffer)
+
+    def _seen(self, offset: int, data: memoryview) -> None:
+        raise NotImplementedError

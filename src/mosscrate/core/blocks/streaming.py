@@ -6,8 +6,9 @@ written on the caller's. Zero runs are found while a buffer is warm and are neve
 
 from __future__ import annotations
 
+import itertools
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TypeAlias
@@ -18,7 +19,7 @@ from blake3 import blake3
 from mosscrate.core.blocks.base import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.blocks.witnesses import Witnesses
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import BrokenOff, MediumError
 from mosscrate.core.watch import Watch
 
 BLOCK = 4 << 20
@@ -73,12 +74,22 @@ def chunks(source: Blocks, length: int, *, mend: bool = False) -> Iterator[Chunk
         length: bytes from the start.
         mend: go on over what cannot be read, as long as the source is there; the chunk names it and holds zeros there.
     """
+    return _read_ahead(source, _blocks_of(source, length), _Mending(source) if mend else _read_strict)
+
+
+def chunks_to_end(source: Blocks) -> Iterator[Chunk]:
+    """All of it in the same way, wherever it ends. Raises MediumError."""
+    endless = (Extent(start, BLOCK) for start in itertools.count(0, BLOCK))
+    return itertools.takewhile(lambda chunk: chunk.length > 0, _read_ahead(source, endless, _read_what_there_is))
+
+
+def _read_ahead(source: Blocks, extents: Iterable[Extent],
+                read: Callable[[Blocks, Extent, memoryview], Chunk]) -> Iterator[Chunk]:
     buffers = [memoryview(bytearray(BLOCK)) for _ in range(BUFFERS)]
-    read = _Mending(source) if mend else _read_strict
     pending: deque[Future[Chunk]] = deque()
     with ThreadPoolExecutor(1, "read-ahead") as reader:
         try:
-            for number, extent in enumerate(_blocks_of(source, length)):
+            for number, extent in enumerate(extents):
                 pending.append(reader.submit(read, source, extent, buffers[number % BUFFERS]))
                 if len(pending) == BUFFERS - 1:
                     yield pending.popleft().result()
@@ -127,11 +138,20 @@ def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: st
         mend: go on over what cannot be read.
         marks: gets a digest of every block that is not zeros, for `reads_back`.
     """
+    def tell(at: int) -> None:
+        watch.progress(phase, at, length)
+
+    return put(chunks(source, length, mend=mend), target, tell, zeros=zeros, marks=marks)
+
+
+def put(pieces: Iterable[Chunk], target: Blocks, tell: Callable[[int], None], *,
+        zeros: Callable[[int, int], None] | None = None, marks: Marks | None = None) -> Copied:
+    """The same for what is read elsewhere; `tell` is given the byte that was reached."""
     hasher = blake3()
-    written = 0
+    written = at = 0
     bad: list[Extent] = []
     with ThreadPoolExecutor(1, "hash") as pool:
-        for chunk in chunks(source, length, mend=mend):
+        for chunk in pieces:
             hashed = pool.submit(_hash, hasher, chunk, marks)
             at = chunk.start
             for start, data in chunk.data_runs():
@@ -140,13 +160,15 @@ def copy(source: Blocks, target: Blocks, length: int, watch: Watch, *, phase: st
                 target.write(start, data)
                 written += len(data)
                 at = start + len(data)
-            if zeros and at < chunk.start + chunk.length:
-                zeros(at, chunk.start + chunk.length - at)
+            end = chunk.start + chunk.length
+            if zeros and at < end:
+                zeros(at, end - at)
+            at = end
             target.begin_flush(chunk.start, chunk.length)
             bad += chunk.unreadable
             hashed.result()
-            watch.progress(phase, chunk.start + chunk.length, length)
-    return Copied(length, written, hasher.hexdigest(), tuple(bad))
+            tell(at)
+    return Copied(at, written, hasher.hexdigest(), tuple(bad))
 
 
 def digest(source: Blocks, length: int, watch: Watch, *, phase: str) -> str:
@@ -198,6 +220,13 @@ def _read_strict(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
     return Chunk(extent.start, extent.length, data)
 
 
+def _read_what_there_is(source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
+    done = 0
+    while done < extent.length and (count := source.read_some(extent.start + done, buffer[done:extent.length])):
+        done += count
+    return Chunk(extent.start, done, buffer[:done])
+
+
 class _Mending:
     """Reads over what cannot be read. Raises MediumError where the source is gone."""
 
@@ -207,6 +236,8 @@ class _Mending:
     def __call__(self, source: Blocks, extent: Extent, buffer: memoryview) -> Chunk:
         try:
             chunk = _read_strict(source, extent, buffer)
+        except BrokenOff:
+            raise
         except MediumError:
             if not self._witnesses.is_there():
                 raise
@@ -221,10 +252,14 @@ class _Mending:
 
 def read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
     """Fill `data`; halve what fails until the sectors that cannot be read stand alone. They become zeros, and are told.
+
+    Raises BrokenOff: of a packed stream there is nothing left to read.
     """
     try:
         source.read_into(extent.start, data)
         return []
+    except BrokenOff:
+        raise
     except MediumError:
         if extent.length <= source.sector:
             data[:] = bytes(extent.length)

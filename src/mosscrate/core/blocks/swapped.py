@@ -15,6 +15,21 @@ class SwappedBlocks(View):
         self.size = inner.size // 2 * 2
         self.container = "swapped"
 
+    @property
+    def has_end(self) -> bool:
+        """See Blocks."""
+        return self.inner.has_end
+
+    def read_some(self, offset: int, buffer: memoryview) -> int:
+        """See Blocks; whole words from the beginning of one."""
+        count = self.inner.read_some(offset, buffer[:len(buffer) // 2 * 2])
+        while count % 2 and (rest := self.inner.read_some(offset + count, buffer[count:count + 1])):
+            count += rest
+        count = count // 2 * 2
+        np.frombuffer(buffer[:count], "<u2").byteswap(inplace=True)
+        self.size = self.inner.size // 2 * 2
+        return count
+
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         first, last = offset // 2 * 2, -(-(offset + len(buffer)) // 2) * 2
         if (first, last - first) == (offset, len(buffer)):

@@ -103,6 +103,7 @@ class Layout:
     map: PartitionMap | None = None    # as it was read, with what only the map itself knows
     packing: Packing | None = None     # of the file that the disk comes out of
     is_size_known: bool = True         # a packed file may not tell
+    least: int = 0                     # bytes that there have to be where it does not
     is_read_through: bool = True       # a packed file may not have been unpacked to its end yet
     places: int = 0                    # from which a packed file can be unpacked, besides its beginning; -1 anywhere
     fault: str = ""                    # why a packed file cannot be used: it is damaged

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -39,12 +39,20 @@ _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firm
             FileKind.SETTING: "setting", FileKind.PICTURE: "picture", FileKind.OTHER: "file"}
 
 
-def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
+@dataclass
+class Opened:
+    """Volumes by the numbers of their partitions, and what is on them, for whoever goes on with them."""
+
+    volumes: dict[int, tuple[Volume, Tree]] = field(default_factory=dict)
+
+
+def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = None) -> Layout:
     """What is on a medium. Raises MediumError only where nothing at all can be read.
 
     Args:
         blocks: the medium.
         thorough: also check the structure of each volume.
+        opened: is given what was opened.
     """
     unread = packed_in(blocks)
     if unread is not None and not unread.is_reached:
@@ -57,7 +65,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
                                 "adapters do it. It is shown as its machine sees it.",
                                 remedy="It is kept and written exactly as it stands."))
     for partition in map_.partitions:
-        look, found = _look(blocks, map_, partition, thorough=thorough)
+        look, found = _look(blocks, map_, partition, opened or Opened(), thorough=thorough)
         looks.append(look)
         findings += found
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
@@ -68,6 +76,7 @@ def survey(blocks: Blocks, *, thorough: bool = False) -> Layout:
     packed = packed_in(blocks)
     if packed is not None:
         layout = replace(layout, packing=packed.packing, is_size_known=packed.is_size_known,
+                         least=0 if packed.is_size_known else packed.least,
                          is_read_through=packed.remembered.is_read_through, fault=packed.remembered.fault,
                          places=packed.places,
                          cut=layout.cut if packed.is_size_known else 0)
@@ -161,7 +170,7 @@ def _partition(blocks: Blocks, index: int) -> Partition:
     return found
 
 
-def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
+def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, into: Opened, *,
           thorough: bool) -> tuple[PartitionLook, list[Finding]]:
     if map_.kind == MapKind.MBR and mbr.is_extended(partition):
         return PartitionLook(partition, None, Role.UNKNOWN, "it only holds the logical drives"), []
@@ -175,7 +184,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, *,
             return PartitionLook(partition, None, Role.UNKNOWN, "no file system is recognised on it"), []
         if not is_opened_here(window):
             return _closed(partition, kind)
-        opened, findings = _opened(partition, open_volume(window), thorough=thorough)
+        opened, findings = _opened(partition, open_volume(window), into, thorough=thorough)
         return opened, [*findings, *_denied(map_, opened), *_misread(opened)]
     except NotReadYet:
         return PartitionLook(partition, VolumeLook(kind) if kind else None, Role.UNKNOWN, "not read yet",
@@ -204,12 +213,12 @@ def _closed(partition: Partition, kind: str) -> tuple[PartitionLook, list[Findin
 
 def look_at(blocks: Blocks, map: PartitionMap, partition: Partition) -> PartitionLook:
     """One partition of a straight medium, as a survey shows it."""
-    return _look(blocks, map, partition, thorough=False)[0]
+    return _look(blocks, map, partition, Opened(), thorough=False)[0]
 
 
 def look_into(partition: Partition, window: Blocks) -> PartitionLook:
     """A partition with the volume that stands in a window of its bytes. Raises FormatError, MediumError."""
-    return _opened(partition, open_volume(window), thorough=False)[0]
+    return _opened(partition, open_volume(window), Opened(), thorough=False)[0]
 
 
 def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: str = "") -> VolumeLook:
@@ -225,8 +234,10 @@ def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: s
                       format.largest_in_place(volume)[0])
 
 
-def _opened(partition: Partition, volume: Volume, *, thorough: bool) -> tuple[PartitionLook, list[Finding]]:
+def _opened(partition: Partition, volume: Volume, into: Opened, *,
+            thorough: bool) -> tuple[PartitionLook, list[Finding]]:
     tree = volume.tree()
+    into.volumes[partition.index] = volume, tree
     sound = soundness(volume, tree)
     kinds = count_kinds(tree.entries)
     guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags,

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import suppress
+from typing import TypeVar
 
 from blake3 import blake3
 
@@ -10,7 +12,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import survey
-from mosscrate.core.errors import Damaged, MediumError, MossError
+from mosscrate.core.errors import Damaged, MediumError, MossError, Resized
 from mosscrate.core.images import Compared, packed_in
 from mosscrate.core.maps import MapKind, map_format, read_map
 from mosscrate.core.volumes import claimed_size
@@ -18,6 +20,7 @@ from mosscrate.core.watch import Watch
 
 HEAD = 1 << 20                         # bytes by which a map is told
 ENDLESS = 1 << 45                      # bytes: no card is larger
+Made = TypeVar("Made")
 
 
 class _Head(Blocks):
@@ -46,6 +49,30 @@ def suppose_size(blocks: Blocks) -> None:
         first = view.read(0, min(len(head.data), 64 << 10))
         claimed = claimed_size(view) if map_.kind == MapKind.NONE else map_format(map_.kind).claimed_size(first, map_)
     packed.suppose(claimed)
+
+
+def in_full(blocks: Blocks, work: Callable[[], Made]) -> Made:
+    """What is made of a disk; made once more where that showed that it was taken for longer or shorter than it is.
+
+    Raises what the work does.
+    """
+    try:
+        return work()
+    except Resized:
+        packed = packed_in(blocks)
+        if packed is None or blocks.container != "raw":
+            raise
+        blocks.size = packed.size
+        return work()
+
+
+def confirm_packed(blocks: Blocks) -> None:
+    """After a packed disk was used: its streams are read to their ends, where their checksums stand.
+
+    Raises Damaged, MediumError.
+    """
+    if packed_in(blocks) is not None:
+        blocks.confirm()
 
 
 def read_through(blocks: Blocks, watch: Watch) -> Layout:

@@ -18,7 +18,7 @@ from typing import Protocol
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.blocks.base import View
+from mosscrate.core.blocks.base import FullView
 from mosscrate.core.blocks.streaming import BLOCK, chunks
 from mosscrate.core.errors import Damaged
 
@@ -184,7 +184,7 @@ class Comparison:
         return [hasher.hexdigest() for hasher in hashers]
 
 
-class Compared(View):
+class Compared(FullView):
     """A disk that is compared with what was published while it is read in order; `confirm` tells."""
 
     def __init__(self, inner: Blocks, file: Blocks, of_file: tuple[Published, ...],
@@ -201,6 +201,7 @@ class Compared(View):
     def confirm(self) -> None:
         """See Blocks; what was not read in order is read now."""
         self.inner.confirm()
+        self.size = self.inner.size
         comparison, self._comparison = self._comparison, None
         if comparison is not None:
             self._pass_over(comparison, self.size)
@@ -223,16 +224,18 @@ class Compared(View):
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         self.inner.read_into(offset, buffer)
-        if len(buffer) != min(BLOCK, self.size - offset) or offset % BLOCK:
-            return                                          # somebody only looks
+        if len(buffer) == min(BLOCK, self.size - offset) and offset % BLOCK == 0:       # else somebody only looks
+            self._seen(offset, buffer)
+
+    def _seen(self, offset: int, data: memoryview) -> None:
         if offset == 0:
             if self._comparison is not None:
                 self._comparison.leave()
             self._comparison, self._at, self._has_gaps = self.begin(), 0, False
         if self._comparison is not None and offset >= self._at:
             self._pass_over(self._comparison, offset)
-            self._comparison.see(buffer)
-            self._at = offset + len(buffer)
+            self._comparison.see(data)
+            self._at = offset + len(data)
 
     def _pass_over(self, comparison: Comparison, to: int) -> None:
         """Holes are not read: they are zeros."""

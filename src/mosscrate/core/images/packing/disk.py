@@ -7,12 +7,12 @@ from dataclasses import dataclass
 
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.streaming import BLOCK, chunks
-from mosscrate.core.errors import Damaged, NotReadYet
+from mosscrate.core.errors import Damaged, NotReadYet, Resized
 from mosscrate.core.images.container import ContainedDisk
 from mosscrate.core.images.packing.parts import Metered
 from mosscrate.core.images.packing.remembered import PIECE, Remembered
 from mosscrate.core.images.packing.stream import STEP, Reach, Stream
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import exact
 from mosscrate.core.watch import Watch
 
 HOLE = 1 << 20                          # zeros shorter than this are read like everything else
@@ -88,6 +88,16 @@ class PackedDisk(ContainedDisk):
         return self.is_reached and (not isinstance(self.file, Stream) or self.file.is_size_known)
 
     @property
+    def has_end(self) -> bool:
+        """See Blocks."""
+        return self.is_size_known
+
+    @property
+    def least(self) -> int:
+        """How many bytes there have to be."""
+        return self.file.least if isinstance(self.file, Stream) else self.size
+
+    @property
     def is_reached(self) -> bool:
         """Whether more is known than what it is packed in."""
         return not isinstance(self.file, Unreached)
@@ -158,13 +168,11 @@ class PackedDisk(ContainedDisk):
         for stream in reversed(self.streams):
             stream.read_to_end()
             if stream is self.file and stream.at != self.size:
-                taken, least, is_longer = self.size, stream.least, stream.at > self.size
-                self._settle(stream.at)
-                self.remembered.size = self.size
-                if least <= stream.at < taken:
-                    continue                                # several members: the end tells the size of the last one
-                raise Damaged(f"{self.name} unpacks to {binary(stream.at)}, it was taken for {binary(taken)}. " + (
-                    "Its true size is known now: plan again." if is_longer else "It is cut short."), stream.at)
+                self._must_not_be_cut(stream)
+                taken = self.size
+                self._learn(stream.at)
+                raise Resized(f"{self.name} unpacks to {exact(stream.at)}, it was taken for {exact(taken)}. Its true "
+                              "size is known now: try again.", stream.at)
 
     def extents(self) -> Iterator[Extent]:
         """See Blocks: zeros that were seen before are holes."""
@@ -179,6 +187,29 @@ class PackedDisk(ContainedDisk):
             at = end
         if at < self.size:
             yield Extent(at, self.size - at)
+
+    def read_some(self, offset: int, buffer: memoryview) -> int:
+        """See Blocks. Where it ends is its size from then on."""
+        if not isinstance(self.file, Stream) or self.has_end:
+            return super().read_some(offset, buffer)
+        self._is_passing = True
+        try:
+            count = self.file.read_some(offset, buffer)
+        finally:
+            self._is_passing = False
+        if not count:
+            self._must_not_be_cut(self.file)
+            self._learn(self.file.at)
+        return count
+
+    def _must_not_be_cut(self, stream: Stream) -> None:
+        if stream.at < stream.least:
+            raise Damaged(f"{self.name} unpacks to {exact(stream.at)}, {exact(stream.least)} were promised. It is cut "
+                          "short: fetch it again.", stream.at)
+
+    def _learn(self, size: int) -> None:
+        self._settle(size)
+        self.remembered.size = size
 
     def _settle(self, size: int) -> None:
         self.size = size

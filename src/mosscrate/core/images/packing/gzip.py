@@ -7,16 +7,18 @@ Nothing in the file says where unpacking could begin, so places are noted while 
 from __future__ import annotations
 
 import io
+import struct
 from typing import TYPE_CHECKING
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.images.packing.stream import Packed, Unpacking, as_file
+from mosscrate.core.images.packing.stream import STEP, Packed, Unpacking, as_file
 
 if TYPE_CHECKING:
     from indexed_gzip import IndexedGzipFile
 
 MAGIC = b"\x1f\x8b\x08"
 WRAPS = 1 << 32
+TRAILER = struct.Struct("<II")          # RFC 1952, § 2.3.1: CRC32 and size of the last member
 SPACING = 16 << 20                      # unpacked bytes between two places; each takes 32 KiB
 
 
@@ -49,9 +51,8 @@ class Gzip(Packed):
         """See Packed."""
         from indexed_gzip import IndexedGzipFile
 
-        self._noted = noting = IndexedGzipFile(fileobj=as_file(self.file), spacing=SPACING)
-        plain: Unpacking = noting
-        return plain
+        self._noted = IndexedGzipFile(fileobj=as_file(self.file), spacing=SPACING)
+        return _Noting(self.file, self._noted)
 
     def note(self) -> bytes:
         """See Packed."""
@@ -73,3 +74,32 @@ class Gzip(Packed):
     def _take_places(self) -> None:
         assert self._noted is not None, "places were noted"
         self.starts = [place for place, _ in self._noted.seek_points() if place]
+
+
+class _Noting:
+    """Unpacks while a library notes places: it does not compare checksums, and takes a cut file for its end."""
+
+    def __init__(self, file: Blocks, noted: Unpacking) -> None:
+        from isal.isal_zlib import crc32
+
+        self._file, self._noted, self._crc32 = file, noted, crc32
+        self._crc = self._length = 0
+
+    def readinto(self, buffer: memoryview, /) -> int:
+        """See Unpacking."""
+        count = self._noted.readinto(buffer) or 0
+        self._crc, self._length = self._crc32(buffer[:count], self._crc), self._length + count
+        if not count and self._file.read(self._file.size - 8, 8) != TRAILER.pack(self._crc, self._length % WRAPS):
+            self._compare_members()
+        return count
+
+    def _compare_members(self) -> None:
+        """Unpack all once more: the end of the file only tells of the last member. Raises DAMAGE."""
+        from isal import igzip
+
+        plain: Unpacking = igzip.IGzipFile(fileobj=as_file(self._file))  # type: ignore[no-untyped-call]
+        buffer, length = memoryview(bytearray(STEP)), 0
+        while count := plain.readinto(buffer):
+            length += count
+        if length != self._length:
+            raise EOFError

@@ -17,7 +17,8 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.images.packing.members import Member
 from mosscrate.core.images.packing.parts import Joined, set_of
-from mosscrate.core.images.packing.stream import DAMAGE, AsFile, Packed, Stream, Unpacking
+from mosscrate.core.images.packing.rar import stored_checksum
+from mosscrate.core.images.packing.stream import DAMAGE, AsFile, Checked, Packed, Stream, Unpacking
 
 SEVEN_ZIP, RAR = b"7z\xbc\xaf\x27\x1c", b"Rar!\x1a\x07"
 SEVEN_ZIP_HEADER = 32                   # bytes; the directory stands where it says
@@ -92,7 +93,9 @@ class _Entry(Packed):
         entries = opened.enter_context(_entries(self.file))
         for _ in range(self._number + 1):
             next(entries)
-        return _Reading(entries, self.size, opened)
+        reading = _Reading(entries, self.size, opened)
+        wanted = stored_checksum(self.file, self._number) if self.kind == Rar.kind else None
+        return reading if wanted is None else Checked(reading, self.size or 0, wanted)
 
 
 class _Reading:

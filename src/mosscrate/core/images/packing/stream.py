@@ -5,12 +5,13 @@ from __future__ import annotations
 import io
 import threading
 import time
+import zlib
 from bisect import bisect_right
 from collections.abc import Callable
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import Damaged, MediumError, MossError, NotReadYet
+from mosscrate.core.errors import BrokenOff, MediumError, MossError, NotReadYet
 from mosscrate.core.images.packing.parts import Metered
 from mosscrate.core.sizes import binary
 
@@ -140,7 +141,7 @@ class Stream(Blocks):
         self.size, self.is_size_known, self.least = size, True, size
 
     def read_some(self, offset: int, buffer: memoryview) -> int:
-        """As many bytes from `offset` as there are; for whoever finds the end by reading. Raises MediumError."""
+        """See Blocks, wherever it ends."""
         with self._lock:
             self._go_to(offset)
             count = self._step(buffer) if self.at == offset else 0
@@ -203,8 +204,8 @@ class Stream(Blocks):
                         buffer[done:] = bytes(len(buffer) - done)
                         return
                     if not count:
-                        raise Damaged(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
-                                      f"{binary(self.size)} were promised.", self.at)
+                        raise BrokenOff(f"{self.name} ends early: it unpacks to {binary(self.at)} where "
+                                        f"{binary(self.size)} were promised. Fetch it again.", self.at)
                     done += count
             finally:
                 self._keep(buffer[first:done])
@@ -253,10 +254,28 @@ class Stream(Blocks):
         fresh = bytes(data[-RECENT:])
         self._recent = fresh if len(fresh) == RECENT else (self._recent + fresh)[-RECENT:]
 
-    def _damaged(self, error: Exception) -> Damaged:
+    def _damaged(self, error: Exception) -> BrokenOff:
         what = "breaks off" if isinstance(error, EOFError) else f"is damaged ({str(error) or type(error).__name__})"
-        return Damaged(f"{self.name} {what} after {binary(self.at)} were unpacked. Fetch it again: the part that "
-                           "could be unpacked has not been compared with a checksum.", self.at)
+        return BrokenOff(f"{self.name} {what} after {binary(self.at)} were unpacked. Fetch it again: the part that "
+                         "could be unpacked has not been compared with a checksum.", self.at)
+
+
+class Checked:
+    """Compares a CRC32 at the end; see Unpacking."""
+
+    def __init__(self, inner: Unpacking, size: int, wanted: int) -> None:
+        self._inner, self._left, self._wanted, self._crc = inner, size, wanted, 0
+
+    def readinto(self, buffer: memoryview, /) -> int:
+        """See Unpacking. Raises OSError, EOFError."""
+        count = self._inner.readinto(buffer) or 0
+        self._crc = zlib.crc32(buffer[:count], self._crc)
+        self._left -= count
+        if count == 0 and self._left > 0:
+            raise EOFError
+        if (count == 0 or self._left <= 0) and self._crc != self._wanted:
+            raise OSError("its checksum is wrong")
+        return count
 
 
 class AsFile(io.RawIOBase):

@@ -10,7 +10,6 @@ from __future__ import annotations
 import io
 import struct
 import zipfile
-import zlib
 from collections.abc import Sequence
 from typing import Any
 
@@ -20,7 +19,7 @@ from mosscrate.core.images.packing.bzip2 import Bzip2
 from mosscrate.core.images.packing.gzip import Gzip
 from mosscrate.core.images.packing.members import Member
 from mosscrate.core.images.packing.parts import Joined, set_of
-from mosscrate.core.images.packing.stream import DAMAGE, Packed, Stream, Unpacking, as_file
+from mosscrate.core.images.packing.stream import DAMAGE, Checked, Packed, Stream, Unpacking, as_file
 from mosscrate.core.images.packing.xz import Xz
 from mosscrate.core.images.packing.zstandard import Zstandard
 
@@ -82,9 +81,9 @@ def _packed(data: Blocks, archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Pa
     packed: Packed
     if info.compress_type == DEFLATED:
         packed = Gzip(_as_gzip(data, info))
-    elif info.compress_type in (ZSTANDARD, XZ, BZIP2):
-        packed = {ZSTANDARD: Zstandard, XZ: Xz, BZIP2: Bzip2}[info.compress_type](data)
-    elif info.compress_type in (STORED, DEFLATED_64, LZMA):
+    elif info.compress_type in (XZ, BZIP2):
+        packed = {XZ: Xz, BZIP2: Bzip2}[info.compress_type](data)
+    elif info.compress_type in (STORED, DEFLATED_64, LZMA, ZSTANDARD):
         packed = _InZip(data, archive, info)
     else:
         raise MediumError(f"{info.filename} is packed in a way that is not known here (method {info.compress_type}).")
@@ -125,25 +124,9 @@ class _InZip(Packed):
             plain = self._archive.open(self._info)
         elif self._info.compress_type == DEFLATED_64:
             plain = _Inflating64(self.file)
-        return _Checked(plain, self._info)
-
-
-class _Checked:
-    """Compares the checksum at the end; see Unpacking."""
-
-    def __init__(self, inner: Unpacking, info: zipfile.ZipInfo) -> None:
-        self._inner, self._left, self._wanted, self._crc = inner, info.file_size, info.CRC, 0
-
-    def readinto(self, buffer: memoryview, /) -> int:
-        """See Unpacking. Raises OSError."""
-        count = self._inner.readinto(buffer) or 0
-        self._crc = zlib.crc32(buffer[:count], self._crc)
-        self._left -= count
-        if count == 0 and self._left > 0:
-            raise EOFError
-        if (count == 0 or self._left <= 0) and self._crc != self._wanted:
-            raise OSError("its checksum is wrong")
-        return count
+        elif self._info.compress_type == ZSTANDARD:
+            plain = Zstandard(self.file).begin(0)           # it need not have a checksum of its own
+        return Checked(plain, self._info.file_size, self._info.CRC)
 
 
 class _Inflating64(io.RawIOBase):

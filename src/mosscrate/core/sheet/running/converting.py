@@ -14,6 +14,7 @@ from mosscrate.core.blocks.swapped import SwappedBlocks
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.fresh_images import must_be_new
 from mosscrate.core.contents.survey import whole_partition
+from mosscrate.core.contents.unpacking import confirm_packed, in_full, read_through
 from mosscrate.core.contents.used import used_only
 from mosscrate.core.crate import CardRecord
 from mosscrate.core.errors import FitError, MediumError, MossError
@@ -58,8 +59,15 @@ class Conversion:
 
 
 def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
-    """Make the image; returns a sentence. Raises FitError, MediumError; what was half made is removed again."""
+    """Make the image; returns a sentence. Raises FitError, MediumError; what was half made is removed again.
+
+    Damaged among them: also one partition is only whole where the checksums of what it is packed in agree.
+    """
     must_be_new(path)
+    return in_full(source, lambda: _convert_to(path, source, wanted, watch))
+
+
+def _convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> str:
     layout = survey(source)
     if wanted.partition is None:
         must_be_whole(layout)
@@ -70,6 +78,7 @@ def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> 
             sentence = _laid_out(part, part_of, wanted, watch)
         else:
             sentence = _saved(part, source, layout, wanted, watch)
+        confirm_packed(source)
     except MossError:
         part.unlink(missing_ok=True)
         raise
@@ -79,14 +88,16 @@ def convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> 
 
 def convert_in_order(file: BinaryIO, source: Blocks, wanted: Conversion, watch: Watch) -> None:
     """Write the same to a pipe. Raises FitError for a kind that has to look back, MediumError."""
-    layout, kind = survey(source), kind_of(wanted.kind)
+    kind = kind_of(wanted.kind)
     if wanted.under or kind.write is None:
         raise FitError(f"{kind.words.capitalize()}s cannot be written to a pipe. Name a file instead.")
+    layout = survey(source) if source.has_end else read_through(source, watch)      # a pipe cannot be begun again
     if wanted.partition is None:
         must_be_whole(layout)
     blocks = _view(source, layout, wanted)
     try:
         kind.write(blocks, file, _facts(blocks, layout, wanted), watch)
+        confirm_packed(source)
     except OSError as error:
         raise MediumError(f"The pipe cannot be written: {os.strerror(error.errno or 0)}.") from error
 

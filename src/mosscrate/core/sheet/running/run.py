@@ -17,9 +17,10 @@ from mosscrate.core.blocks import Blocks, Overlay
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.unpacking import read_through
 from mosscrate.core.crate.checking import check_chunks
 from mosscrate.core.crate.record import digest_beside
-from mosscrate.core.errors import CrateError, FitError, GuardRefusal, JobError, MediumError
+from mosscrate.core.errors import CrateError, Damaged, FitError, GuardRefusal, JobError, MediumError
 from mosscrate.core.images import Reach, packed_in
 from mosscrate.core.images.kept import kept_in
 from mosscrate.core.sheet.bench import Bench
@@ -219,11 +220,17 @@ class Running:
                         opened=self.opened)
 
     def _must_be_recorded(self, source: Blocks, steps: tuple[Step, ...], watch: Watch) -> None:
-        """Compare a kept source with its record before parts of it are used. Raises CrateError.
+        """Compare a kept or packed source with its record or checksums before parts of it are used.
 
-        One that is written as it stands is compared while it is written.
+        One of which all is written is compared while it is written. Raises CrateError, JobError.
         """
         parts = any(step.reads_parts for step in steps)
+        packed = packed_in(source)
+        if parts and packed and not packed.remembered.is_read_through and not any(step.writes_all for step in steps):
+            try:
+                read_through(source, watch)
+            except Damaged as error:
+                raise JobError(f"{error} Nothing was written.") from error
         is_by_file = all(step.is_by_file for step in steps if step.reads_parts)     # each is proven as it is read
         if parts and not is_by_file and (kept := kept_in(source)) is not None:
             try:

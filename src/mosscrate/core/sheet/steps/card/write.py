@@ -42,20 +42,29 @@ class WriteImage(Step, tag="write", frozen=True):
         if not self.cut:
             must_be_whole(source.layout)
         layout = swapped_layout(source.layout) if self.swap else source.layout
-        end = max((p.partition.end for p in layout.partitions), default=0)
-        if source.size > card.size and (end > card.size or layout.map_kind in (MapKind.NONE, MapKind.GPT)):
-            raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}: "
-                           f"{binary(source.size - card.size)} too few.")
+        self._must_fit(card, source)
         note = self._about_what_is_cut(card, source)
         layout = on_medium(layout, card)
         tail = ", the two bytes of every word swapped" if self.swap else ""
         tail += " and read it back" if self.verify else ""
         indexes = frozenset(p.index for p in layout.partitions)
-        return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", source.size * (1 + self.verify),
+        length = min(source.size, card.size)
+        return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", length * (1 + self.verify),
                         source.size if any(look.is_unread for look in layout.partitions) else layout.used,
                         "; ".join(filter(None, (in_use(source), note))),
                         whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
+
+    @staticmethod
+    def _must_fit(card: Sight, source: Sight) -> None:
+        layout = source.layout
+        end = max((p.partition.end for p in layout.partitions), default=0)
+        needed = layout.least
+        if layout.is_size_known and (end > card.size or layout.map_kind in (MapKind.NONE, MapKind.GPT)):
+            needed = layout.size
+        if needed > card.size:
+            raise FitError(f"The source has {exact(needed)}, the target {exact(card.size)}: "
+                           f"{binary(needed - card.size)} too few.")
 
     @staticmethod
     def _about_what_is_cut(card: Sight, source: Sight) -> str:
@@ -63,6 +72,8 @@ class WriteImage(Step, tag="write", frozen=True):
         excess = source.size - card.size
         if excess <= 0:
             return ""
+        if not source.layout.is_size_known:
+            return "nobody knows yet where it ends: if more than zeros lies behind the end of the card, the job stops"
         if not source.holds_data_behind(card.size):
             return f"the last {binary(excess)} of it are empty and left out"
         raise FitError(f"The source has {exact(source.size)}, the target {exact(card.size)}, and what would be cut "

@@ -12,7 +12,7 @@ from math import gcd
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.blocks.base import View
+from mosscrate.core.blocks.base import FullView
 from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.blocks.streaming import BLOCK
 from mosscrate.core.sizes import KIB, MIB, binary
@@ -28,7 +28,7 @@ STRIDES = (MIB, 64 * KIB)              # of which a real size is a multiple
 TRACED = 6                             # spots in front that are looked for behind
 
 
-class Sampled(View):
+class Sampled(FullView):
     """A source that is copied: of what passes in order a few places are held, so that it need not be read again."""
 
     def __init__(self, inner: Blocks) -> None:
@@ -41,10 +41,9 @@ class Sampled(View):
         return sum(target.read(at, SPOT) != held for at, held in self._held.items()
                    if at >= start and at + SPOT <= target.size)
 
-    def _read_into(self, offset: int, buffer: memoryview) -> None:
-        self.inner.read_into(offset, buffer)
-        if offset % BLOCK == 0 and offset // BLOCK % self._every == 0 and len(buffer) >= SPOT:
-            pages = np.frombuffer(buffer[:len(buffer) // SPOT * SPOT], np.uint64).reshape(-1, SPOT // 8)
+    def _seen(self, offset: int, data: memoryview) -> None:
+        if offset % BLOCK == 0 and offset // BLOCK % self._every == 0 and len(data) >= SPOT:
+            pages = np.frombuffer(data[:len(data) // SPOT * SPOT], np.uint64).reshape(-1, SPOT // 8)
             filled = np.flatnonzero(pages.any(axis=1))
             places = distinct(filled[np.linspace(0, len(filled) - 1, SAMPLED).astype(int)]) if len(filled) else ()
             for number in map(int, places):

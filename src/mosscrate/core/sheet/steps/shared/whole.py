@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -10,9 +10,10 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.base import Buffer, View
-from mosscrate.core.blocks.streaming import Marks, chunks, copy, digest, reads_back
+from mosscrate.core.blocks.streaming import Chunk, Marks, chunks, chunks_to_end, digest, put, reads_back
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.errors import CrateError, Damaged, FitError, JobError
+from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
 from mosscrate.core.sheet.steps.shared.false_size import LEAST, Sampled, false_size
 from mosscrate.core.sizes import binary, exact
@@ -94,6 +95,8 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
                 length: int | None = None) -> int:
     """Write a source onto a target from its first byte; returns the bytes covered. `length` is how many were decided.
 
+    Of a source of which nobody knows where it ends all is written, as far as there is room for more than zeros.
+
     Old maps at the target's end are cleared. All but the head with the map is read back where that is asked for, once
     everything is written: what wraps around is not seen before. Then the head goes on; until then a stamp stands there.
 
@@ -111,19 +114,22 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
     target.write(0, stamp)
     target.flush()
     target.zero(len(stamp), edge - len(stamp))
-    if target.size - length > 0:
-        start = max(length, target.size - EDGE)
+    if target.size > length or not source.has_end:
+        start = max(length if source.has_end else 0, target.size - EDGE)
         target.zero(start, target.size - start)
     target.flush()
     held = _HeadLast(target)
     sampled = Sampled(source)
     marks: Marks | None = {} if verify else None
     try:
-        copied = copy(sampled, held, length, watch, phase=f"Writing {target.name}", zeros=held.zero, marks=marks)
+        tell = _teller(source, length, watch, f"Writing {target.name}")
+        pieces = chunks(sampled, length) if source.has_end else _what_fits(sampled, target)
+        copied = put(pieces, held, tell, zeros=held.zero, marks=marks)
         source.confirm()
     except Damaged as error:
         raise JobError(f"{error} {binary(held.reached)} of it are on {target.name}; its map was held back, so it shows "
                        "none and cannot be taken for whole.") from error
+    length = copied.length
     if notes.expected and length == source.size:
         _must_be(notes, copied.digest, f"{target.name} shows no map and is not whole; put another backup onto it.")
     target.flush()
@@ -140,6 +146,26 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         if target.read(0, len(held.head)) != held.head:
             raise JobError(f"{_not_as_written(target)} The source is untouched.")
     return length
+
+
+def _what_fits(source: Blocks, target: Blocks) -> Iterator[Chunk]:
+    """All of a source, wherever it ends. Raises JobError where more than zeros lies behind the end of the target."""
+    for chunk in chunks_to_end(source):
+        room = max(0, min(chunk.length, target.size - chunk.start))
+        if np.frombuffer(chunk.bytes[room:], np.uint8).any():
+            raise JobError(f"{source.name} goes on behind the end of {target.name}, which nobody knew before, and is "
+                           f"not empty there. Take a larger card: {binary(target.size)} were written.{_LEFT}")
+        if room:
+            yield replace(chunk, length=room)
+
+
+def _teller(source: Blocks, length: int, watch: Watch, phase: str) -> Callable[[int], None]:
+    """Tells how far a source was written: of what it is packed in, where nobody knows where it ends."""
+    packed = packed_in(source)
+    if packed is None or source.has_end:
+        return lambda at: watch.progress(phase, at, length)
+    total, begun = packed.packing.packed, packed.meter.count
+    return lambda at: watch.progress(phase, min(packed.meter.count - begun, total), total)
 
 
 def _must_hold_it(source: Sampled, target: Blocks, length: int, watch: Watch) -> None:
