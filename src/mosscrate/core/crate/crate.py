@@ -18,6 +18,8 @@ from msgspec.structs import replace as replace_field
 from mosscrate.core.blocks import Blocks, create_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.contents import describe, survey
+from mosscrate.core.contents.survey import Opened
+from mosscrate.core.contents.unpacking import confirm_packed, in_full
 from mosscrate.core.crate import record as records
 from mosscrate.core.crate.catalogue import Catalogue, Listed
 from mosscrate.core.crate.checking import about_of, check_chunks, check_store, is_all_there
@@ -258,17 +260,22 @@ class Crate:
         Raises:
             CrateError: there is no room, what was written does not read back, or the card was written to meanwhile.
             MediumError: the card is gone.
+            Damaged: what it is packed in is not whole.
             Stopped: what was packed so far is used again next time.
         """
-        seen, since = None, blocks.changed_at
-        with suppress(MediumError, FormatError):
-            seen = survey(blocks)
-        if not self.backups_of(card.key):                    # else most of it may be here already
-            self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
-        described = (describe(seen) if seen else {}) | ({"chosen": chosen} if chosen else {})
-        stored = store(self.root, card, blocks, seen, watch, kept_at=kept_at or self.now(), described=described,
-                       since=since, verify=verify, every_byte=every_byte)
-        return Backup(_record(stored.path, stored.about), stored.path)
+        def keep_all() -> Backup:
+            seen, opened, since = None, Opened(), blocks.changed_at
+            with suppress(MediumError, FormatError):
+                seen = survey(blocks, opened=opened)
+            if not self.backups_of(card.key):                # else most of it may be here already
+                self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
+            described = (describe(seen) if seen else {}) | ({"chosen": chosen} if chosen else {})
+            known = replace_field(card, size=blocks.size)
+            stored = store(self.root, known, blocks, seen, watch, opened=opened, kept_at=kept_at or self.now(),
+                           described=described, since=since, verify=verify, every_byte=every_byte)
+            return Backup(_record(stored.path, stored.about), stored.path)
+
+        return in_full(blocks, keep_all)
 
     def keep_as_image(self, card: CardRecord, blocks: Blocks, watch: Watch, path: Path, *, layout: dict[str, Any],
                       verify: bool = True) -> Backup:
@@ -280,6 +287,7 @@ class Crate:
             CrateError: the path is taken, there is no room, what was written does not read back equal, or the card
                 was written to meanwhile.
             MediumError: the disk of the crate could not be written.
+            Damaged: what it is packed in is not whole.
             Stopped: the half-made image is removed.
         """
         if path.exists() or path.with_suffix(".json").exists():
@@ -292,6 +300,7 @@ class Crate:
         try:
             with create_image(part, blocks.size) as image:
                 copied = copy(blocks, image, blocks.size, watch, phase="Keeping the card", mend=True)
+                confirm_packed(blocks)
                 image.flush()
                 if verify:
                     _verify(image, copied, watch)

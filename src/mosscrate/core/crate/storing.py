@@ -1,4 +1,4 @@
-"""Keeping a card: its tape read in stretches, each chunk known or packed; at the end the file that lists the backup.
+"""Keeping a card: its tape read, each chunk known or packed; at the end the file that lists the backup.
 
 A backup is there once its manifest is; what was packed before that is used again by whoever keeps the same data next.
 """
@@ -9,9 +9,7 @@ import os
 import secrets
 import threading
 import time
-from bisect import bisect_right
 from collections import deque
-from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
@@ -23,17 +21,18 @@ import numpy as np
 from backports import zstd
 from blake3 import blake3
 
-from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import joined
-from mosscrate.core.blocks.streaming import read_around
-from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.contents.layout import Layout
+from mosscrate.core.contents.survey import Opened
+from mosscrate.core.contents.unpacking import confirm_packed
 from mosscrate.core.crate.checking import is_all_there
 from mosscrate.core.crate.leases import IN_NAMES, Lease, lease
 from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
+from mosscrate.core.crate.reading import BUFFERS, Chunks, TapeReader
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
 from mosscrate.core.durable import sync_folder
-from mosscrate.core.errors import CrateError, MediumError
+from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.frames import (
     FILE,
     KEPT_HEAD,
@@ -50,7 +49,6 @@ from mosscrate.core.images.kept.packs import Packs, as_names, packs_of, table_of
 from mosscrate.core.images.kept.proving import stored_chunks
 from mosscrate.core.watch import Watch
 
-STRETCH = 4 << 20                        # bytes of the tape that one worker takes
 WORKERS = 2
 PACKED = (b"RUNS", b"FILE", b"PATH", b"HEAD")
 
@@ -63,8 +61,9 @@ class Stored:
     about: About
 
 
-def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, watch: Watch, *, kept_at: datetime,
-          described: dict[str, Any], since: int, verify: bool = True, every_byte: bool = False) -> Stored:
+def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, watch: Watch, *, opened: Opened,
+          kept_at: datetime, described: dict[str, Any], since: int, verify: bool = True,
+          every_byte: bool = False) -> Stored:
     """Keep what is in use on a card.
 
     Args:
@@ -73,6 +72,7 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
         blocks: open for reading.
         layout: of it; None keeps all of it.
         watch: is told.
+        opened: its volumes.
         kept_at: with its zone.
         described: the layout in the shape of `look --json`.
         since: `changed_at` when its layout was read.
@@ -82,10 +82,12 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
     Raises:
         CrateError: it cannot be written, does not read back, or the card was written to meanwhile.
         MediumError: the card is gone.
+        Damaged: what it is packed in is not whole.
         Stopped.
     """
     with lease(crate, f"{card.name} is being kept") as held:
-        return _store(crate, card, blocks, tape_of(blocks, layout, every_byte=every_byte), watch, kept_at, described,
+        tape = tape_of(blocks, layout, opened, every_byte=every_byte)
+        return _store(crate, card, blocks, tape, watch, kept_at, described,
                       held=held, since=since, verify=verify, every_byte=every_byte)
 
 
@@ -96,8 +98,9 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     packs.refresh()
     try:
         _use_again(left_over(crate), packs, writer, watch)
-        reader = _Reader(tape, blocks, packs, writer)
-        names, unreadable = _read(reader, watch)
+        reader, packing = TapeReader(tape, blocks), _Packing(packs, writer)
+        names = packing.all_of(reader, watch)
+        confirm_packed(blocks)
         writer.finish()
     except BaseException:
         writer.abandon()
@@ -109,8 +112,8 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     lengths = np.diff(np.array([*tape.cuts, tape.size], np.int64)).astype(np.uint32)
     runs = _runs_of(tape)
     about = About(card, kept_at.isoformat(timespec="milliseconds"), blocks.sector, tape.size, writer.added,
-                  round(time.monotonic() - begun, 3), verify, root_of(names, lengths, runs), every_byte, unreadable,
-                  described, reader.fresh)
+                  round(time.monotonic() - begun, 3), verify, root_of(names, lengths, runs), every_byte,
+                  [(e.start, e.length) for e in joined(reader.unreadable)], described, packing.fresh)
     path = crate / "backups" / card.key / f"{kept_at:%Y-%m-%d %H.%M.%S} {held.id[:IN_NAMES]}.kept"
     files, paths = _files_of(tape)
     _put(path, {b"HEAD": msgspec.msgpack.encode(about), b"NAME": names.tobytes(),
@@ -140,82 +143,48 @@ def _use_again(parts: list[Path], packs: Packs, writer: PackWriter, watch: Watch
         part.unlink(missing_ok=True)
 
 
-def _read(reader: _Reader,
-          watch: Watch) -> tuple[np.ndarray[Any, np.dtype[np.uint8]], list[tuple[int, int]]]:
-    """Names in tape order, and what could not be read as [start, length]."""
-    tape = reader.tape
-    names: list[bytes] = []
-    pending: deque[Future[list[bytes]]] = deque()
-    with ThreadPoolExecutor(WORKERS, "keep") as workers:
-        try:
-            for first, last in _stretches(tape):
-                watch.progress("Keeping the card", tape.cuts[first], tape.size)
-                pending.append(workers.submit(reader.take, first, last))
-                if len(pending) > 2 * WORKERS:
-                    names += pending.popleft().result()
-            while pending:
-                names += pending.popleft().result()
-        finally:
-            for future in pending:
-                future.cancel()
-    return as_names(names), [(e.start, e.length) for e in joined(reader.unreadable)]
+class _Packing:
+    """Packs chunks, on several threads."""
 
-
-def _stretches(tape: Tape) -> Iterator[tuple[int, int]]:
-    """Chunks [first, last) that lie within 4 MiB of the tape."""
-    first = 0
-    while first < len(tape.cuts):
-        last = max(first + 1, bisect_right(tape.cuts, tape.cuts[first] + STRETCH) - 1)
-        if last >= len(tape.cuts) - 1 and tape.size - tape.cuts[first] <= STRETCH:
-            last = len(tape.cuts)
-        yield first, last
-        first = last
-
-
-class _Reader:
-    """Takes stretches of the tape, on several threads."""
-
-    def __init__(self, tape: Tape, card: Blocks, packs: Packs, writer: PackWriter) -> None:
-        self.tape, self.card, self.packs, self.writer = tape, card, packs, writer
-        self.unreadable: list[Extent] = []
+    def __init__(self, packs: Packs, writer: PackWriter) -> None:
+        self.packs, self.writer = packs, writer
         self.fresh = 0
-        self._witnesses = Witnesses(card)
-        self._at = np.concatenate([[0], np.cumsum([length for _, length in tape.places], dtype=np.int64)]).tolist()
-        self._ends = [*tape.cuts[1:], tape.size]
-        self._card_lock = threading.Lock()                # one reader at a time: a card has one head, or acts like it
+        self._counting = threading.Lock()
         self._own = threading.local()
 
-    def take(self, first: int, last: int) -> list[bytes]:
-        """Read some chunks and see to it that they are in the crate; returns their names."""
-        start, end = self.tape.cuts[first], self._ends[last - 1]
-        data = memoryview(bytearray(end - start))
-        self._fill(start, data)
-        cut = [data[self.tape.cuts[k] - start:self._ends[k] - start] for k in range(first, last)]
-        names = [blake3(chunk).digest() for chunk in cut]
+    def all_of(self, reader: TapeReader, watch: Watch) -> np.ndarray[Any, np.dtype[np.uint8]]:
+        """Read a tape and see to it that its chunks are in the crate; returns their names in tape order."""
+        names = [b""] * len(reader.tape.cuts)
+        pending: deque[Future[list[tuple[int, bytes]]]] = deque()
+
+        def note() -> None:
+            for number, name in pending.popleft().result():
+                names[number] = name
+
+        with ThreadPoolExecutor(WORKERS, "keep") as workers:
+            try:
+                for whole in reader.stretches():
+                    watch.progress("Keeping the card", reader.done, reader.tape.size)
+                    pending.append(workers.submit(self._take, whole))
+                    if len(pending) > BUFFERS - 2:       # what they work on stays where it is
+                        note()
+                while pending:
+                    note()
+            finally:
+                for future in pending:
+                    future.cancel()
+        return as_names(names)
+
+    def _take(self, whole: Chunks) -> list[tuple[int, bytes]]:
+        names = [blake3(chunk).digest() for _, chunk in whole]
         is_known = self.packs.has(as_names(names)).tolist()
-        with self._card_lock:
-            self.fresh += sum(len(chunk) for chunk, known in zip(cut, is_known, strict=True) if not known)
-        for name, chunk, known in zip(names, cut, is_known, strict=True):
+        with self._counting:
+            self.fresh += sum(len(chunk) for (_, chunk), known in zip(whole, is_known, strict=True) if not known)
+        for name, (_, chunk), known in zip(names, whole, is_known, strict=True):
             if not known and self.writer.claim(name):
                 codec, stored = self._squeezer().squeeze(chunk)
                 self.writer.add(name, codec, stored, len(chunk))
-        return names
-
-    def _fill(self, start: int, data: memoryview) -> None:
-        number, done = bisect_right(self._at, start) - 1, 0
-        with self._card_lock:
-            while done < len(data):
-                place, length = self.tape.places[number]
-                ahead = start + done - self._at[number]
-                count = min(length - ahead, len(data) - done)
-                extent = Extent(place + ahead, count)
-                bad = read_around(self.card, extent, data[done:done + count])
-                if bad and not self._witnesses.is_there():
-                    raise MediumError(f"{self.card.name} does not answer any more at byte {place + ahead:,}. No backup "
-                                      "was made; what was read is used again next time.", place + ahead)
-                self.unreadable += bad
-                self._witnesses.saw_around(extent, bad)
-                done, number = done + count, number + 1
+        return [(number, name) for (number, _), name in zip(whole, names, strict=True)]
 
     def _squeezer(self) -> Squeezer:
         if not hasattr(self._own, "squeezer"):

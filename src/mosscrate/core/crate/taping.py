@@ -18,10 +18,10 @@ from mosscrate.core.contents import Layout
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.layout import PartitionLook
 from mosscrate.core.contents.straight import SWAPPED, straight
-from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.contents.survey import Opened
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.images.kept.frames import LONGEST_CHUNK
-from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
+from mosscrate.core.volumes import Entry, Kind, Tree, Volume
 
 GRID = 256 << 10                         # of what no file covers
 COARSE = LONGEST_CHUNK                   # of what cannot be opened
@@ -73,13 +73,16 @@ class Tape:
         self.size += length
 
 
-def tape_of(card: Blocks, layout: Layout | None, *, every_byte: bool = False) -> Tape:
-    """Lay out what is in use on a card. Volumes that contradict themselves or cannot be opened are taken whole."""
+def tape_of(card: Blocks, layout: Layout | None, opened: Opened, *, every_byte: bool = False) -> Tape:
+    """Lay out what is in use on a card, by what its survey opened.
+
+    Volumes that contradict themselves or cannot be opened are taken whole.
+    """
     try:
         view = straight(card)
     except MediumError:
         return _tape(card, [])                            # not even its beginning can be read
-    shares = list(_shares(view, None if every_byte or view.container == SWAPPED else layout))
+    shares = list(_shares(view, None if every_byte or view.container == SWAPPED else layout, opened))
     tape = _tape(card, shares)
     return tape if tape.is_disjoint else _tape(card, [])
 
@@ -108,14 +111,14 @@ def _tape(card: Blocks, shares: list[_Share]) -> Tape:
 class _Share:
     """What one opened volume adds: its tables by place, its files in order."""
 
-    def __init__(self, look: PartitionLook, volume: Volume, view: Blocks) -> None:
+    def __init__(self, look: PartitionLook, volume: Volume, tree: Tree, view: Blocks) -> None:
         self.look, self.start = look, look.partition.start
         size = min(volume.size, look.partition.length, view.size - self.start)
         self.inside = [(self.start, self.start + size)]
         used = _joined([(self.start + e.start, min(self.start + e.end, self.start + size))
                         for e in volume.used_extents()])
         found = []
-        for entry in volume.tree().entries:
+        for entry in tree.entries:
             if entry.kind == Kind.FILE:
                 rows = volume.pieces_of(entry)
                 pieces = list(zip((rows["place"] + self.start).tolist(), rows["length"].tolist(), strict=True))
@@ -174,22 +177,12 @@ def _by_place(tape: Tape, start: int, end: int, step: int, origin: int) -> None:
     tape.add([(start, end - start)], step, ahead if ahead < step else 0)
 
 
-def _opened(view: Blocks, look: PartitionLook) -> Volume | None:
-    """The volume on a partition, where its tables can be believed."""
-    if look.volume is None or look.volume.used is None or look.volume.unsound:
-        return None
-    with suppress(FormatError, MediumError):
-        return open_volume(partition_window(view, look.partition))
-    return None
-
-
-def _shares(view: Blocks, layout: Layout | None) -> Iterator[_Share]:
-    """Of every volume that can be gone through to its last file."""
+def _shares(view: Blocks, layout: Layout | None, opened: Opened) -> Iterator[_Share]:
+    """Of every volume that was gone through to its last file, and whose tables can be believed."""
     for look in layout.with_contents if layout is not None else ():
-        volume = _opened(view, look)
-        if volume is not None:
+        if look.index in opened.volumes and look.volume is not None and not look.volume.unsound:
             with suppress(FormatError, MediumError):
-                yield _Share(look, volume, view)
+                yield _Share(look, *opened.volumes[look.index], view)
 
 
 def role_of(entry: Entry) -> int:
