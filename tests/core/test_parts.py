@@ -12,6 +12,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Crate
+from mosscrate.core.crate.compare import differing
 from mosscrate.core.crate.library import contents_of, files_in
 from mosscrate.core.crate.parts import Choice, keep_part
 from mosscrate.core.errors import CrateError, FitError
@@ -19,8 +20,9 @@ from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.planning.bringing_back import bringing_all_back
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.volumes import edit
+from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
-from tests.cards import MIB, handheld, put_card
+from tests.cards import MIB, handheld, lay_out, put_card
 from tests.core.test_store import card_with, files_of, record
 from tests.volumes import KINDS
 
@@ -99,3 +101,23 @@ def test_the_saves_of_a_card_come_back_where_they_changed(bench) -> None:
     assert {path: saves[path] for path in kept} == {path: f.contents for path, f in kept.items()}
     assert set(saves) - set(kept) == {p for p in saves if " 20" in p}
     assert [saves[p] for p in set(saves) - set(kept)] == [contents_of([b"further on" * 99])]
+
+
+def two_volumes(second_at: int, changed: bytes) -> MemoryBlocks:
+    """The same paths on both; the second volume may have moved since."""
+    blocks = MemoryBlocks(bytes(40 * MIB))
+    lay_out(blocks, [(MIB, 5 * MIB, FatType.FAT16, "FIRST", {"a.srm": changed, "b.srm": b"same"}),
+                     (second_at, 20 * MIB, FatType.FAT16, "SECOND", {"a.srm": b"as it was", "b.srm": b"same"})])
+    return blocks
+
+
+@pytest.mark.parametrize("second_at", [6 * MIB, 9 * MIB])
+def test_what_differs_from_an_image_is_told_apart_by_partition(second_at: int, bench, tmp_path) -> None:
+    (tmp_path / "stock.img").write_bytes(two_volumes(6 * MIB, b"as it was").data)
+    put_card(bench, "pipkin", 40 * MIB, two_volumes(second_at, b"played on").data)
+    card, stock = bench.shelf.find("Pipkin"), bench.shelf.find(str(tmp_path / "stock.img"))
+    found = differing(stock, card)
+    assert found == {(1, "a.srm")}
+    with card.open() as blocks:
+        part = keep_part(bench.crate, card_of(card), blocks, survey(blocks), Choice((), (), "stock", found), Watch())
+    assert [file.path for file in files_in(part)] == ["a.srm"]

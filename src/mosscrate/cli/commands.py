@@ -22,7 +22,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
-from mosscrate.core.crate.compare import differing_paths
+from mosscrate.core.crate.compare import differing
 from mosscrate.core.crate.parts import KINDS_BY_WORD, Choice, keep_part
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import Reach
@@ -143,7 +143,7 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
             raise click.UsageError("A part goes into the crate file by file: without --to, --partition, --every-byte.")
         image = bench.shelf.find(unlike) if unlike else None
         choice = Choice(tuple(KINDS_BY_WORD[kind] for kind in kinds), folders, image.name if image else "",
-                        differing_paths(image, found) if image else frozenset())
+                        differing(image, found) if image else frozenset())
         _keep_part(bench, found, choice, as_json=as_json)
         return
     if partition is not None and out is None:

@@ -75,6 +75,13 @@ def confirm_packed(blocks: Blocks) -> None:
         blocks.confirm()
 
 
+def prove_packed(blocks: Blocks, watch: Watch) -> None:
+    """Before parts of a packed disk are used: it is read through, where it was not before. Raises Damaged, Stopped."""
+    packed = packed_in(blocks)
+    if packed is not None and not packed.remembered.is_read_through:
+        read_through(blocks, watch)
+
+
 def read_through(blocks: Blocks, watch: Watch) -> Layout:
     """Unpack all of a packed disk once: its checksums are compared, and what is on it is remembered.
 

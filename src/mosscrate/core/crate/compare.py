@@ -1,15 +1,18 @@
 """What changed between two states of a card: backups, cards at hand or the image it was written from.
 
-By partition and by file; what two backups hold is known by contents, everything else by size and time.
+By partition and by file; what two backups hold is known by contents, everything else by size and time, saves and
+settings by contents too.
 """
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol, TypeAlias
 
 from mosscrate.core.blocks import Blocks, Extent, Window
-from mosscrate.core.contents import PartitionLook, survey
+from mosscrate.core.contents import Layout, PartitionLook, survey
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import open_partition, partition_window
@@ -18,20 +21,23 @@ from mosscrate.core.crate.crate import Backup
 from mosscrate.core.crate.library import files_in
 from mosscrate.core.crate.places import differing_places
 from mosscrate.core.sizes import counted
-from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.volumes import Entry, Kind, Volume
 
 Contents: TypeAlias = dict[tuple[int, str], bytes]       # partition and path: by what contents are known again
 PIECE = 4 << 20
 SHOWN = 3
+MADE_BY_PEOPLE = (FileKind.SAVE, FileKind.SETTING)
+LARGEST_COMPARED = 16 << 20              # bytes of one file
 
 
 @dataclass(frozen=True)
 class PartitionChange:
-    """One partition then and now; entries are of the newer state, those `gone` of the older.
+    """One partition then and now, of a number now; entries are of the newer state, those `gone` of the older.
 
     `moved` has pairs of (then, now): the same contents under another path.
     """
 
+    index: int
     name: str
     is_changed: bool
     added: tuple[Entry, ...] = ()
@@ -79,19 +85,51 @@ class State(Protocol):
 
 
 def compare(older: State, newer: State) -> list[PartitionChange]:
-    """Every partition of the newer state against the one at the same place in the older. Raises MossError."""
+    """Every partition of the newer state against the one that it was in the older. Raises MossError."""
     with older.open() as first, newer.open() as second:
         a, b = straight(first), straight(second)
         before, after = survey(a), survey(b)
-        old = {p.partition.start: p for p in before.partitions}
+        old = _before(before, after)
         kept = [state for state in (older, newer) if isinstance(state, Backup) and state.is_in_chunks]
         known = tuple(_contents(backup) for backup in kept) if len(kept) == 2 else ({}, {})
-        return [_partition(a, old.get(p.partition.start), b, p, known) for p in after.partitions]
+        return [_partition(a, old.get(p.index), b, p, known) for p in after.partitions]
 
 
-def differing_paths(image: State, card: State) -> frozenset[str]:
-    """Paths of the files of a card that the image which it was written from has not, or otherwise. Raises MossError."""
-    return frozenset(entry.path for change in compare(image, card) for entry in (
+def _before(before: Layout, after: Layout) -> dict[int, PartitionLook]:
+    """What the partitions of the newer state were: at the same place, else known by id, else by kind and label."""
+    found: dict[int, PartitionLook] = {}
+    for mark in (_place, _id, _kind_and_label):
+        taken = {look.index for look in found.values()}
+        was = _only_ones(mark, [look for look in before.partitions if look.index not in taken])
+        now = _only_ones(mark, [look for look in after.partitions if look.index not in found])
+        found |= {now[each].index: was[each] for each in was.keys() & now.keys()}
+    return found
+
+
+def _only_ones(mark: Callable[[PartitionLook], str], looks: list[PartitionLook]) -> dict[str, PartitionLook]:
+    """Partitions by what tells them apart, where it does."""
+    counts = Counter(map(mark, looks))
+    return {mark(look): look for look in looks if mark(look) and counts[mark(look)] == 1}
+
+
+def _place(look: PartitionLook) -> str:
+    return str(look.partition.start)
+
+
+def _id(look: PartitionLook) -> str:
+    return look.volume.id if look.volume else ""
+
+
+def _kind_and_label(look: PartitionLook) -> str:
+    return f"{look.volume.kind} {look.volume.label}" if look.volume and look.volume.label else ""
+
+
+def differing(image: State, card: State) -> frozenset[tuple[int, str]]:
+    """Files of a card that the image which it was written from has not, or otherwise: by partition and path.
+
+    Raises MossError.
+    """
+    return frozenset((change.index, entry.path) for change in compare(image, card) for entry in (
         *change.added, *change.changed, *(now for _, now in change.moved)))
 
 
@@ -108,24 +146,39 @@ def _contents(backup: Backup) -> Contents:
 def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLook,
                known: tuple[Contents, ...]) -> PartitionChange:
     if old is None:
-        return PartitionChange(new.name, is_changed=True, added=_files(b, new) if _is_open(new) else ())
+        added = _files(b, new) if _is_open(new) else ()
+        return PartitionChange(new.index, new.name, is_changed=True, added=added)
     if _same_bytes(partition_window(a, old.partition), partition_window(b, new.partition)):
-        return PartitionChange(new.name, is_changed=False)
+        return PartitionChange(new.index, new.name, is_changed=False)
     if not (_is_open(old) and _is_open(new)):
-        return PartitionChange(new.name, is_changed=True, is_open=False)
+        return PartitionChange(new.index, new.name, is_changed=True, is_open=False)
     then, now = ({e.path: e for e in _files(blocks, look)} for blocks, look in ((a, old), (b, new)))
     before, after = known
-    changed = tuple(e for path, e in now.items() if path in then and (
-        before.get((old.index, path)) != after.get((new.index, path)) if before else
-        (e.size, e.modified) != (then[path].size, then[path].modified)))
-    added, gone = ({path: e for path, e in some.items() if path not in other}
-                   for some, other in ((now, then), (then, now)))
+    if before:
+        changed = tuple(e for path, e in now.items()
+                        if path in then and before.get((old.index, path)) != after.get((new.index, path)))
+    else:
+        volumes = open_partition(a, old.index), open_partition(b, new.index)
+        changed = tuple(e for path, e in now.items() if path in then and _is_another(volumes, then[path], e))
+    new_ones, gone = ({path: e for path, e in some.items() if path not in other}
+                      for some, other in ((now, then), (then, now)))
     was = {before[old.index, path]: path for path in gone if before.get((old.index, path))}
-    moved = {path: was[after[new.index, path]] for path in added if after.get((new.index, path)) in was}
+    moved = {path: was[after[new.index, path]] for path in new_ones if after.get((new.index, path)) in was}
     return PartitionChange(
-        new.name, is_changed=True, added=tuple(e for path, e in added.items() if path not in moved), changed=changed,
+        new.index, new.name, is_changed=True, changed=changed,
+        added=tuple(e for path, e in new_ones.items() if path not in moved),
         gone=tuple(e for path, e in gone.items() if path not in moved.values()),
-        moved=tuple((gone[then_path], added[path]) for path, then_path in moved.items()))
+        moved=tuple((gone[then_path], new_ones[path]) for path, then_path in moved.items()))
+
+
+def _is_another(volumes: tuple[Volume, Volume], then: Entry, now: Entry) -> bool:
+    """By size and time; what people make is compared, for many a handheld has no clock."""
+    if (then.size, then.modified) != (now.size, now.modified):
+        return True
+    if kind_of(now) not in MADE_BY_PEOPLE or now.size > LARGEST_COMPARED:
+        return False
+    before, after = (b"".join(volume.read_file(entry)) for volume, entry in zip(volumes, (then, now), strict=True))
+    return before != after
 
 
 def _is_open(look: PartitionLook) -> bool:

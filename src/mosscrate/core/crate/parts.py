@@ -13,6 +13,7 @@ from mosscrate.core.contents.identity import tag_of
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.survey import open_volumes
+from mosscrate.core.contents.unpacking import prove_packed
 from mosscrate.core.crate.crate import Backup, Crate
 from mosscrate.core.crate.laid_out import Part, lay_out
 from mosscrate.core.errors import CrateError
@@ -25,21 +26,25 @@ KINDS_BY_WORD = {"saves": FileKind.SAVE, "settings": FileKind.SETTING, "system":
                  "roms": FileKind.ROM, "pictures": FileKind.PICTURE, "others": FileKind.OTHER}
 
 
+A_DEVICE = 0                             # where there are no partitions
+
+
 @dataclass(frozen=True)
 class Choice:
     """What is kept: files of some kinds, and everything below some folders; nothing chosen is everything.
 
-    With `unlike`, the name of an image, only files whose paths are in `only`: it has them not, or otherwise.
+    With `unlike`, the name of an image, only files that are in `only` by partition and path: it has them not, or
+    otherwise.
     """
 
     kinds: tuple[FileKind, ...] = ()
     folders: tuple[str, ...] = ()
     unlike: str = ""
-    only: frozenset[str] = frozenset()
+    only: frozenset[tuple[int, str]] = frozenset()
 
-    def takes(self, entry: Entry) -> bool:
+    def takes(self, partition: int, entry: Entry) -> bool:
         """Whether a file or link is kept."""
-        if self.unlike and entry.path not in self.only:
+        if self.unlike and (partition, entry.path) not in self.only:
             return False
         if not self.kinds and not self.folders:
             return True
@@ -63,10 +68,10 @@ class Choice:
         return (listed(named) or everything) + (f" that differ from “{self.unlike}”" if self.unlike else "")
 
 
-def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
-    """Files that are kept, with the folders above them, folders first as they were."""
+def chosen(partition: int, entries: Iterable[Entry], choice: Choice) -> list[Entry]:
+    """Files of a partition that are kept, with the folders above them, folders first as they were."""
     entries = list(entries)
-    files = {entry.path for entry in entries if entry.kind != Kind.FOLDER and choice.takes(entry)}
+    files = {entry.path for entry in entries if entry.kind != Kind.FOLDER and choice.takes(partition, entry)}
     above = folders_above(files)
     return [entry for entry in entries if entry.path in files or entry.path in above]
 
@@ -96,9 +101,10 @@ def _more(so_far: tuple[int, int] | None, entry: Entry) -> tuple[int, int]:
     return count + 1, size + entry.size
 
 
-def entries_on(blocks: Blocks, layout: Layout) -> list[Entry]:
-    """Everything on the volumes of a card that can be opened. Raises MediumError, FormatError."""
-    return [entry for volume in open_volumes(blocks, layout).values() for entry in volume.tree().entries]
+def entries_on(blocks: Blocks, layout: Layout) -> list[tuple[int, Entry]]:
+    """Everything on the volumes of a card that can be opened, by partition. Raises MediumError, FormatError."""
+    return [(index, entry) for index, volume in open_volumes(blocks, layout).items()
+            for entry in volume.tree().entries]
 
 
 def part_record(card: CardRecord) -> CardRecord:
@@ -113,9 +119,11 @@ def keep_part(crate: Crate, card: CardRecord, blocks: Blocks, layout: Layout, ch
     Raises:
         CrateError: nothing is chosen by that, or the crate cannot take it.
         MediumError, FormatError: the card cannot be read.
+        Damaged: what it is packed in is not whole.
         Stopped.
     """
-    parts = [Part(index, volume.label, chosen(volume.tree().entries, choice), volume)
+    prove_packed(blocks, watch)
+    parts = [Part(index, volume.label, chosen(index, volume.tree().entries, choice), volume)
              for index, volume in open_volumes(blocks, layout).items()]
     files = sum(entry.kind == Kind.FILE for part in parts for entry in part.entries)
     if not files:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup, Crate
 from mosscrate.core.crate.laid_out import LaidOut, Part, Reader, lay_out
-from mosscrate.core.crate.parts import Choice, chosen
+from mosscrate.core.crate.parts import A_DEVICE, Choice, chosen
 from mosscrate.core.devices.connection import Device, Gone
 from mosscrate.core.devices.fetching import Fetching, Unchanged
 from mosscrate.core.errors import CrateError, MediumError, MossError
@@ -62,7 +62,7 @@ def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, a
     """
     folder, card = device.address.folder, device.address.card
     watch.progress(f"Looking through {device.address.host}", 0, None)
-    entries = chosen(device.tree(folder), choice)
+    entries = chosen(A_DEVICE, device.tree(folder), choice)
     files = [entry for entry in entries if entry.kind == Kind.FILE]
     if not files:
         where = folder or "this user’s folder"

@@ -66,8 +66,8 @@ class PartPanel(QWidget):
         foot = row(self.words, self.act)
         foot.setStretch(0, 1)
         whole.addLayout(foot)
-        self._files: list[Entry] = []
-        self._unlike, self._only = "", frozenset[str]()
+        self._files: list[tuple[int, Entry]] = []
+        self._unlike, self._only = "", frozenset[tuple[int, str]]()
 
     @property
     def choice(self) -> Choice:
@@ -85,11 +85,13 @@ class PartPanel(QWidget):
             self.against.addItem(f"only what differs from {image.name}", image)
         self.against.setVisible(bool(images))
 
-    def show_entries(self, entries: Sequence[Entry], unlike: str = "", only: frozenset[str] = frozenset()) -> None:
+    def show_entries(self, entries: Sequence[tuple[int, Entry]], unlike: str = "",
+                     only: frozenset[tuple[int, str]] = frozenset()) -> None:
         """Offer what is there; saves and settings are ticked, all where only what differs from an image is offered."""
         self._unlike, self._only = unlike, only
-        entries = [entry for entry in entries if not unlike or entry.path in only]
-        found, self._files = tally(entries), [entry for entry in entries if entry.kind == Kind.FILE]
+        self._files = [(partition, entry) for partition, entry in entries if entry.kind == Kind.FILE and (
+            not unlike or (partition, entry.path) in only)]
+        found = tally(entry for _, entry in self._files)
         clear(self._ticks)
         self.boxes = {}
         for kind in FileKind:
@@ -114,7 +116,7 @@ class PartPanel(QWidget):
     def _tell(self) -> None:
         choice = self.choice
         is_any = bool(choice.kinds or choice.folders)
-        taken = [entry for entry in self._files if choice.takes(entry)] if is_any else []
+        taken = [entry for where, entry in self._files if choice.takes(where, entry)] if is_any else []
         self.act.setEnabled(bool(taken))
         self.words.setText(f"{counted(len(taken), 'file')}, {binary(sum(entry.size for entry in taken))}. What is kept "
                            "already takes no room again." if taken else "Tick what is to be kept." if self._files else

@@ -7,8 +7,8 @@ from PyQt6.QtWidgets import QStackedLayout, QVBoxLayout, QWidget
 
 from mosscrate.core.contents import survey
 from mosscrate.core.crate import Backup
-from mosscrate.core.crate.compare import differing_paths
-from mosscrate.core.crate.parts import Choice, entries_on, keep_part
+from mosscrate.core.crate.compare import differing
+from mosscrate.core.crate.parts import A_DEVICE, Choice, entries_on, keep_part
 from mosscrate.core.devices import Device
 from mosscrate.core.devices.keeping import KeptDevice, keep_device
 from mosscrate.core.sheet.bench import card_of
@@ -39,7 +39,7 @@ class Parting(Panel):
         self.wait = label("Looking through it…", style="muted")
         self._medium: Medium | None = None
         self._device: Device | None = None
-        self._entries: list[Entry] = []
+        self._entries: list[tuple[int, Entry]] = []
         head = row(self.head, button("Not now", self.close_up, style="quiet"))
         head.setStretch(0, 1)
         self.column.addLayout(head)
@@ -60,11 +60,11 @@ class Parting(Panel):
 
         bench, images = self.model.bench, [each for each in self.model.media if each.source == Source.IMAGE]
 
-        def look() -> tuple[list[Entry], Medium | None]:
+        def look() -> tuple[list[tuple[int, Entry]], Medium | None]:
             with medium.open() as blocks:
                 return entries_on(blocks, survey(blocks)), written_from(medium, bench)
 
-        def offer(found: tuple[list[Entry], Medium | None]) -> None:
+        def offer(found: tuple[list[tuple[int, Entry]], Medium | None]) -> None:
             entries, stock = found
             others = [each for each in images if each.key != medium.key and (stock is None or each.key != stock.key)]
             self.part.offer_images([*([stock] if stock else []), *others])
@@ -101,9 +101,13 @@ class Parting(Panel):
         self._device = device
         self.head.setText(f"A part of {device.address}")
         self._show(2)
-        self.model.asker.ask(lambda: device.tree(device.address.folder), self._offer, self._fail)
 
-    def _offer(self, entries: list[Entry]) -> None:
+        def look() -> list[tuple[int, Entry]]:
+            return [(A_DEVICE, entry) for entry in device.tree(device.address.folder)]
+
+        self.model.asker.ask(look, self._offer, self._fail)
+
+    def _offer(self, entries: list[tuple[int, Entry]]) -> None:
         self._entries = entries
         if self.isVisible():
             self.part.show_entries(entries)
@@ -116,11 +120,11 @@ class Parting(Panel):
             self._offer(entries)
             return
 
-        def show(only: frozenset[str]) -> None:
+        def show(only: frozenset[tuple[int, str]]) -> None:
             if self.isVisible() and self._medium is medium:
                 self.part.show_entries(entries, image.name, only)
 
-        self.model.asker.ask(lambda: differing_paths(image, medium), show, self._fail)
+        self.model.asker.ask(lambda: differing(image, medium), show, self._fail)
 
     def _fail(self, error: Exception) -> None:
         self.wait.setText(str(error))

@@ -17,7 +17,7 @@ from mosscrate.core.blocks import Blocks, Overlay
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import fingerprint
-from mosscrate.core.contents.unpacking import read_through
+from mosscrate.core.contents.unpacking import prove_packed
 from mosscrate.core.crate.checking import check_chunks
 from mosscrate.core.crate.record import digest_beside
 from mosscrate.core.errors import CrateError, Damaged, FitError, GuardRefusal, JobError, MediumError
@@ -225,10 +225,9 @@ class Running:
         One of which all is written is compared while it is written. Raises CrateError, JobError.
         """
         parts = any(step.reads_parts for step in steps)
-        packed = packed_in(source)
-        if parts and packed and not packed.remembered.is_read_through and not any(step.writes_all for step in steps):
+        if parts and not any(step.writes_all for step in steps):
             try:
-                read_through(source, watch)
+                prove_packed(source, watch)
             except Damaged as error:
                 raise JobError(f"{error} Nothing was written.") from error
         is_by_file = all(step.is_by_file for step in steps if step.reads_parts)     # each is proven as it is read
