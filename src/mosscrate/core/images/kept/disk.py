@@ -54,6 +54,24 @@ class KeptDisk(ContainedDisk):
         self._chunks.clear()
         self.file.drop_cache()
 
+    def _read(self, offset: int, length: int) -> bytes:
+        """See Blocks: what one chunk holds is had without a copy."""
+        number = int(np.searchsorted(self._ends, offset, "right"))
+        if number < len(self._starts) and self._starts[number] <= offset and offset + length <= self._ends[number]:
+            run = self.manifest.runs[number]
+            if run["tape"] != UNREAD:
+                chunk, at = self._at(int(run["tape"]) + offset - int(self._starts[number]))
+                data = self._chunk(chunk)
+                if at + length <= len(data):
+                    return data if length == len(data) else data[at:at + length]
+        return super()._read(offset, length)
+
+    def _at(self, place: int) -> tuple[int, int]:
+        """The chunk of a byte of the tape, and where in it that is."""
+        tape = self.manifest.tape
+        number = int(np.searchsorted(tape, place, "right")) - 1
+        return number, place - int(tape[number])
+
     def _read_into(self, offset: int, buffer: memoryview) -> None:
         end, done = offset + len(buffer), offset
         number = int(np.searchsorted(self._ends, offset, "right"))
@@ -70,15 +88,12 @@ class KeptDisk(ContainedDisk):
         _zero(buffer[done - offset:])
 
     def _from_tape(self, place: int, into: memoryview) -> None:
-        tape = self.manifest.tape
-        number = int(np.searchsorted(tape, place, "right")) - 1
-        done = 0
+        (number, at), done = self._at(place), 0
         while done < len(into):
-            at = place + done - int(tape[number])
             data = self._chunk(number)
             count = min(len(data) - at, len(into) - done)
             into[done:done + count] = memoryview(data)[at:at + count]
-            done, number = done + count, number + 1
+            done, number, at = done + count, number + 1, 0
 
     def _chunk(self, number: int) -> bytes:
         data = self._chunks.get(number)
