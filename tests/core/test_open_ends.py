@@ -127,6 +127,20 @@ def test_nothing_is_kept_or_converted_of_a_stream_that_broke_off(how, bench, pac
             assert not (tmp_path / "new.img").exists()
 
 
+@pytest.mark.parametrize("how", ["zip, stored", "xz in blocks"])
+def test_what_can_be_begun_anywhere_is_compared_to_its_last_byte_all_the_same(how, packs, tmp_path):
+    disk, noise = handheld(SIZE), random.Random(1).randbytes(8 * MIB)
+    disk.write(30 * MIB, noise)                              # in free room: none of it is kept
+    path = PACKERS[how](packs, bytes(disk.data))
+    whole = path.read_bytes()
+    at = whole.index(noise[4 * MIB:][:100])
+    path.write_bytes(whole[:at] + bytes([whole[at] ^ 1]) + whole[at + 1:])
+    source, crate = Shelf().find(str(path)), Crate(tmp_path / "crate")
+    with source.open() as blocks, pytest.raises(Damaged, match="Fetch it again"):
+        crate.keep(card_of(source), blocks, Watch())
+    assert crate.lanes() == []
+
+
 @pytest.mark.parametrize("at_the_end", [True, False])
 def test_no_part_of_a_stream_is_used_before_its_checksum_was_compared(at_the_end, bench, packs):
     room = a_card(bench, 60 * MIB)

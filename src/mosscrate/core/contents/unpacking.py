@@ -56,10 +56,12 @@ def in_full(blocks: Blocks, work: Callable[[], Made]) -> Made:
 
     Raises what the work does.
     """
+    packed = packed_in(blocks)
+    if packed is not None:
+        packed.go_on()
     try:
         return work()
     except Resized:
-        packed = packed_in(blocks)
         if packed is None or blocks.container != "raw":
             raise
         blocks.size = packed.size

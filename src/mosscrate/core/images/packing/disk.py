@@ -132,9 +132,9 @@ class PackedDisk(ContainedDisk):
             stream.reach = reach
 
     def go_on(self) -> None:
-        """From now on as far as is asked for."""
+        """From now on as far as is asked for; nothing is skipped that has not been compared with its checksums yet."""
         for stream in self.streams:
-            stream.reach = None
+            stream.reach, stream.skips = None, self.remembered.is_read_through
 
     def close(self) -> None:
         """See Blocks."""
@@ -161,12 +161,14 @@ class PackedDisk(ContainedDisk):
                 see(chunk.bytes)
                 watch.progress(phase, chunk.start + chunk.length, self.size)
         self.confirm()
+        for stream in self.streams:
+            stream.skips = True
         self.remembered.places = tuple(stream.packed.note() for stream in self.streams)
 
     def confirm(self) -> None:
         """See Blocks: every stream is read to its end, where its checksum stands."""
         for stream in reversed(self.streams):
-            stream.read_to_end()
+            stream.prove()
             if stream is self.file and stream.at != self.size:
                 self._must_not_be_cut(stream)
                 taken = self.size

@@ -108,6 +108,8 @@ class Stream(Blocks):
         is_size_known: whether `size` is more than a supposition; if not, `least` is what there has to be.
         reach: how far it may be read; None as far as is asked for.
         at: how far it is unpacked now, in bytes.
+        skips: whether places are used to get ahead; what is skipped is compared with no checksum.
+        is_gapless: whether all up to there was unpacked in one go.
         onlooker: is shown every stretch that is unpacked, from where and its bytes.
         known: fills a buffer from what was read on the way to a disk before, if it can.
         noting: is told what is read on that way.
@@ -126,6 +128,7 @@ class Stream(Blocks):
         self.known: Callable[[int, memoryview], bool] = lambda _offset, _buffer: False
         self.noting: Callable[[int, memoryview], None] | None = None
         self.at = 0
+        self.skips, self.is_gapless = True, True
         self._unpacking: Unpacking | None = None
         self._recent = b""
         self._scratch = memoryview(bytearray(STEP))
@@ -155,6 +158,13 @@ class Stream(Blocks):
             done += count
         return bytes(buffer[:done])
 
+    def prove(self) -> None:
+        """Unpack what is left, and all of it again where something was skipped. Raises MediumError, NotReadYet."""
+        with self._lock:
+            if not self.is_gapless and not self.skips:
+                self._begin(0)
+        self.read_to_end()
+
     def read_to_end(self) -> None:
         """Unpack what is left, so that its end is known and its checksum compared. Raises MediumError, NotReadYet."""
         while len(self.read_on(STEP)):
@@ -174,6 +184,7 @@ class Stream(Blocks):
         with self._lock:
             try:
                 self.at, self._unpacking, self._recent = 0, self.packed.begin_noting(), b""
+                self.is_gapless = True
             except DAMAGE as error:
                 raise self._damaged(error) from error
 
@@ -221,14 +232,18 @@ class Stream(Blocks):
         return count
 
     def _go_to(self, offset: int) -> None:
-        if self._unpacking is None or offset < self.at or self.packed.nearest(offset) > self.at + STEP:
-            self._begin(self.packed.nearest(offset))
+        place = self.packed.nearest(offset)
+        if self._unpacking is None or offset < self.at:
+            self._begin(place if self.skips or self._unpacking is not None else 0)
+        elif self.skips and place > self.at + STEP:
+            self._begin(place)
         while self.at < offset and (count := self._step(self._scratch[:min(STEP, offset - self.at)])):
             self._keep(self._scratch[:count])
 
     def _begin(self, place: int) -> None:
         try:
             self.at, self._unpacking, self._recent = place, self.packed.begin(place), b""
+            self.is_gapless = not place
         except MossError:
             raise
         except DAMAGE as error:
