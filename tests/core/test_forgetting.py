@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import errno
+import fcntl
+import os
 import random
+import stat
 import threading
 import time
 from contextlib import suppress
@@ -64,6 +68,27 @@ def test_what_is_in_no_other_backup_is_told_and_its_room_comes_free(tmp_path):
 def test_packs_go_that_are_a_third_dead_and_more_until_a_tenth_of_the_crate_is(dead, goes):
     rooms = {Path(str(k)): forgetting._Room(100, part) for k, part in enumerate(dead)}
     assert forgetting._worth_it(rooms) == [Path(str(k)) for k in goes]
+
+
+@pytest.mark.parametrize("number", [errno.EINVAL, errno.ENOTSUP, errno.ENOSYS])
+def test_a_folder_on_a_network_need_not_sync_its_names_nor_know_locks(number, tmp_path, monkeypatch):
+    real = os.fsync
+
+    def fsync(fd):
+        if stat.S_ISDIR(os.fstat(fd).st_mode):
+            raise OSError(number, "no")
+        real(fd)
+
+    def flock(*_about):
+        raise OSError(errno.ENOLCK, "no")
+
+    monkeypatch.setattr(os, "fsync", fsync)
+    monkeypatch.setattr(fcntl, "flock", flock)
+    crate = Crate(tmp_path)
+    first, _second = kept(crate, "abcd"), kept(crate, "ae")
+    forget(first)
+    assert give_back(tmp_path, Watch()).removed > 0
+    everything_else_is_there(crate)
 
 
 def test_who_reads_meanwhile_finds_his_chunks_in_their_new_pack(tmp_path):

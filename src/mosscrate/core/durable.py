@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import os
 from pathlib import Path
+
+NOT_THERE = (errno.EINVAL, errno.ENOTSUP, errno.ENOSYS)     # some network folders have no such call
 
 
 def write_whole(path: Path, data: bytes) -> None:
@@ -18,9 +21,12 @@ def write_whole(path: Path, data: bytes) -> None:
 
 
 def sync_folder(folder: Path) -> None:
-    """Names in a folder are on the disk itself."""
+    """Names in a folder are on the disk itself, where its file system can be told so."""
     fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         os.fsync(fd)
+    except OSError as error:
+        if error.errno not in NOT_THERE:
+            raise
     finally:
         os.close(fd)
