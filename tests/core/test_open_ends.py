@@ -8,7 +8,7 @@ from hashlib import sha256
 import pytest
 
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import Damaged, FitError, JobError
 from mosscrate.core.images import packed_in
@@ -98,8 +98,18 @@ def test_all_of_it_is_kept_and_converted(how, bench, packs, tmp_path):
         convert_to(tmp_path / "new.img", blocks, Conversion(), Watch())
     assert (tmp_path / "new.img").read_bytes() == disk
     (packs / "again").mkdir()
-    source = Shelf().find(str(PACKERS[how](packs / "again", disk)))
-    crate = Crate(tmp_path / "crate")
+    path, crate = PACKERS[how](packs / "again", disk), Crate(tmp_path / "crate")
+    source = Shelf().find(str(path))
+    with source.open() as blocks:
+        image = crate.keep_as_image(card_of(source), blocks, Watch(), tmp_path / "kept.img", layout={})
+    assert image.path.read_bytes() == disk
+    assert image.record.card.size == SIZE
+    source = Shelf().find(str(path))
+    with source.open() as blocks:
+        part = crate.keep_as_image(card_of(source), whole_partition(blocks, 1), Watch(), tmp_path / "part.img",
+                                   layout={})
+    assert part.path.read_bytes() == disk[MIB:6 * MIB]
+    source = Shelf().find(str(path))
     with source.open() as blocks:
         kept = crate.keep(card_of(source), blocks, Watch())
     with crate.open(kept.id) as blocks:

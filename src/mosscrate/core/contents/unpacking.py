@@ -9,11 +9,12 @@ from typing import TypeVar
 from blake3 import blake3
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.base import FullView
 from mosscrate.core.contents.layout import Layout
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import survey
 from mosscrate.core.errors import Damaged, MediumError, MossError, Resized
-from mosscrate.core.images import Compared, packed_in
+from mosscrate.core.images import Compared, PackedDisk, packed_in
 from mosscrate.core.maps import MapKind, map_format, read_map
 from mosscrate.core.volumes import claimed_size
 from mosscrate.core.watch import Watch
@@ -64,7 +65,8 @@ def in_full(blocks: Blocks, work: Callable[[], Made]) -> Made:
     except Resized:
         if packed is None or blocks.container != "raw":
             raise
-        blocks.size = packed.size
+        if isinstance(blocks, PackedDisk | FullView):        # a part of it stays as long as it is
+            blocks.size = packed.size
         return work()
 
 

@@ -25,7 +25,7 @@ from mosscrate.core.crate.catalogue import Catalogue, Listed
 from mosscrate.core.crate.checking import about_of, check_chunks, check_store, is_all_there
 from mosscrate.core.crate.leases import IN_NAMES, broken_in
 from mosscrate.core.crate.notes import Note, notes_in
-from mosscrate.core.crate.record import BackupRecord
+from mosscrate.core.crate.record import BackupRecord, as_large_as_it_is
 from mosscrate.core.crate.storing import must_belong_together, store
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, FormatError, MediumError
@@ -270,9 +270,9 @@ class Crate:
             if not self.backups_of(card.key):                # else most of it may be here already
                 self.check_room(blocks, used=None if every_byte or seen is None or seen.is_closed else seen.used)
             described = (describe(seen) if seen else {}) | ({"chosen": chosen} if chosen else {})
-            known = replace_field(card, size=blocks.size)
-            stored = store(self.root, known, blocks, seen, watch, opened=opened, kept_at=kept_at or self.now(),
-                           described=described, since=since, verify=verify, every_byte=every_byte)
+            stored = store(self.root, as_large_as_it_is(card, blocks), blocks, seen, watch, opened=opened,
+                           kept_at=kept_at or self.now(), described=described, since=since, verify=verify,
+                           every_byte=every_byte)
             return Backup(_record(stored.path, stored.about), stored.path)
 
         return in_full(blocks, keep_all)
@@ -292,6 +292,10 @@ class Crate:
         """
         if path.exists() or path.with_suffix(".json").exists():
             raise CrateError(f"{path} or its record is there already. Take another name; nothing was changed.")
+        return in_full(blocks, lambda: self._image_of(card, blocks, watch, path, layout, verify=verify))
+
+    def _image_of(self, card: CardRecord, blocks: Blocks, watch: Watch, path: Path, layout: dict[str, Any], *,
+                  verify: bool) -> Backup:
         self.check_room(blocks, path.parent)
         path.parent.mkdir(parents=True, exist_ok=True)
         part = path.with_name(path.name + ".part")
@@ -310,8 +314,8 @@ class Crate:
             raise
         os.replace(part, path)
         sync_folder(path.parent)
-        record = BackupRecord(card, kept_at, path.name, copied.length, copied.written, copied.digest,
-                              round(time.monotonic() - begun, 3), verify,
+        record = BackupRecord(as_large_as_it_is(card, blocks), kept_at, path.name, copied.length, copied.written,
+                              copied.digest, round(time.monotonic() - begun, 3), verify,
                               [(e.start, e.length) for e in copied.unreadable], layout)
         records.save(path.with_suffix(".json"), record)
         return Backup(record, path)

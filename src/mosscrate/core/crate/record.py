@@ -11,9 +11,12 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
+from mosscrate.core.blocks import Blocks
 from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import CrateError
+from mosscrate.core.images import packed_in
 from mosscrate.core.images.kept.manifest import CardRecord
 
 FORMAT = 1
@@ -53,6 +56,12 @@ class BackupRecord(msgspec.Struct, frozen=True):
     def is_complete(self) -> bool:
         """Whether every byte of the card was read."""
         return not self.unreadable
+
+
+def as_large_as_it_is(card: CardRecord, blocks: Blocks) -> CardRecord:
+    """A card that is a packed disk: how large that is may have been learnt only by unpacking it."""
+    packed = packed_in(blocks)
+    return card if packed is None or blocks.container != "raw" else replace(card, size=packed.size)
 
 
 _RECORDS = msgspec.json.Decoder(BackupRecord)
