@@ -37,7 +37,6 @@ from mosscrate.core.images.kept.frames import (
 )
 
 OPEN_AT_ONCE = 64
-AHEAD = 4 << 20                          # bytes behind a chunk that the system is told to have ready
 PREFIX = np.dtype(">u8")                 # the first bytes of a name, as they sort
 Names = NDArray[np.uint8]                # shape (n, 32)
 
@@ -186,7 +185,6 @@ class Packs:
             fd = self._file(found.pack)
             start = found.offset + FRAME.itemsize
             data = os.pread(fd, found.stored, start)
-            os.posix_fadvise(fd, start + found.stored, AHEAD, os.POSIX_FADV_WILLNEED)
         if len(data) != found.stored:
             raise ValueError(f"{found.pack.name} is cut")
         return zstd.ZstdDecompressor().decompress(data, found.raw + 1) if found.codec == ZSTD else data
