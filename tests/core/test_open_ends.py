@@ -90,6 +90,19 @@ def test_a_card_that_is_smaller_than_the_map_counts_on_is_refused_before(how, be
     assert room.read_bytes() == b"\xee" * (30 * MIB)
 
 
+@pytest.mark.parametrize("how", [*OPEN, "gz"])
+def test_an_image_that_was_cut_before_it_was_packed_is_told_and_known_from_then_on(how, bench, packs):
+    a_card(bench, 60 * MIB)
+    path = PACKERS[how](packs, disk_with(b"")[:30 * MIB])
+    with pytest.raises(JobError, match=r"It is cut short.*its map was held back"):
+        onto(bench, bench.shelf.find(str(path)))
+    with bench.shelf.find("Target").open() as target:
+        assert survey(target).map_kind == "none"
+    with bench.shelf.find(str(path)).open_to_look() as blocks:
+        layout = survey(blocks)
+    assert (layout.size, layout.cut) == (30 * MIB, SIZE - 2 * MIB - 30 * MIB)
+
+
 @pytest.mark.parametrize("how", OPEN)
 def test_all_of_it_is_kept_and_converted(how, bench, packs, tmp_path):
     disk = disk_with(b"the end of all")

@@ -205,7 +205,10 @@ class PackedDisk(ContainedDisk):
         return count
 
     def _must_not_be_cut(self, stream: Stream) -> None:
+        """Raises Damaged; what there is of it is known from then on."""
         if stream.at < stream.least:
+            if not stream.is_size_known:
+                self.remembered.size = stream.at
             raise Damaged(f"{self.name} unpacks to {exact(stream.at)}, {exact(stream.least)} were promised. It is cut "
                           "short: fetch it again.", stream.at)
 
