@@ -13,7 +13,7 @@ import tarfile
 import zipfile
 import zlib
 from binascii import crc32
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 import xz
@@ -147,19 +147,32 @@ def _rar_block(kind: int, flags: int, body: bytes) -> bytes:
     return struct.pack("<H", zlib.crc32(head) & 0xFFFF) + head
 
 
+def _rar_file(name: bytes, piece: bytes, size: int, crc: int, flags: int = 0) -> bytes:
+    about = struct.pack("<IIBIIBBHI", len(piece), size, 3, crc, 0x5A21_0000, 20, 0x30, len(name), 0o100644)
+    return _rar_block(0x74, 0x8000 | flags, about + name) + piece
+
+
+def _rar(content: bytes, volume: int = 0, is_followed: int = 0) -> bytes:
+    end = _rar_block(0x7B, 0x4000 | is_followed, b"")
+    return b"Rar!\x1a\x07\x00" + _rar_block(0x73, volume, bytes(6)) + content + end
+
+
 def rar(folder: Path, disk: bytes, count: int = 1) -> Path:
     """Stored, in one or several volumes: marker, archive head, file head, data, end."""
-    name, size = b"card.img", -(-len(disk) // count)
+    size = -(-len(disk) // count)
     for k in range(count):
-        piece = disk[k * size:(k + 1) * size]
-        flags = 0x8000 | (k > 0) | (k + 1 < count) << 1
-        crc = crc32(disk) if k + 1 == count else crc32(piece)
-        about = struct.pack("<IIBIIBBHI", len(piece), len(disk), 3, crc, 0x5A21_0000, 20, 0x30, len(name), 0o100644)
-        volume = 0x11 | (k == 0) << 8 if count > 1 else 0
-        data = (b"Rar!\x1a\x07\x00" + _rar_block(0x73, volume, bytes(6)) + _rar_block(0x74, flags, about + name) + piece
-                + _rar_block(0x7B, 0x4000 | (k + 1 < count), b""))
-        (folder / (f"card.part{k + 1}.rar" if count > 1 else "card.rar")).write_bytes(data)
+        piece, goes_on = disk[k * size:(k + 1) * size], k + 1 < count
+        data = _rar_file(b"card.img", piece, len(disk), crc32(piece if goes_on else disk), (k > 0) | goes_on << 1)
+        (folder / (f"card.part{k + 1}.rar" if count > 1 else "card.rar")).write_bytes(
+            _rar(data, 0x11 | (k == 0) << 8 if count > 1 else 0, goes_on))
     return folder / ("card.part1.rar" if count > 1 else "card.rar")
+
+
+def write_rar(path: Path, members: Mapping[str, bytes]) -> None:
+    """Files that are stored in one rar, a folder in front of them."""
+    folder = _rar_block(0x74, 0xE0, struct.pack("<IIBIIBBHI", 0, 0, 3, 0, 0x5A21_0000, 20, 0x30, 1, 0o40755) + b"d")
+    path.write_bytes(_rar(folder + b"".join(_rar_file(name.encode(), data, len(data), crc32(data))
+                                            for name, data in members.items())))
 
 
 PACKERS: dict[str, Packer] = {

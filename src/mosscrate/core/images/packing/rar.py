@@ -17,7 +17,7 @@ MAGIC = b"Rar!\x1a\x07\x00"
 BLOCK = struct.Struct("<HBHH")          # checksum, type, flags, bytes of the head
 FILE = struct.Struct("<IIBIIBBHI")      # packed, unpacked, system, CRC32, date, version, method, name, attributes
 A_FILE, THE_END = 0x74, 0x7B
-HAS_DATA, IS_LARGE, IS_FOLDER = 0x8000, 0x0100, 0x00E0
+HAS_DATA, IS_LARGE = 0x8000, 0x0100
 FROM_BEFORE, GOES_ON = 0x01, 0x02       # in the volume before, in the next one
 STORED = 0x30
 MOST = 100_000                          # blocks that are gone through in one file
@@ -30,15 +30,17 @@ class _Head:
     crc: int
 
 
-def stored_checksum(file: Blocks, number: int) -> int | None:
-    """CRC32 of the member of a number; None where it is packed, or nothing says. Raises MediumError."""
+def stored_checksums(file: Blocks) -> list[int | None]:
+    """CRC32 of every member and folder; None where one is packed, or nothing says. Raises MediumError."""
     joined = set_of(file)
-    heads = [head for part in (joined.parts if joined is not None else (file,)) for head in _heads(part)]
-    begins = [k for k, head in enumerate(heads) if not head.flags & FROM_BEFORE]
-    if number >= len(begins) or heads[begins[number]].method != STORED:
-        return None
-    last = next((head for head in heads[begins[number]:] if not head.flags & GOES_ON), None)
-    return None if last is None else last.crc
+    found: list[int | None] = []
+    for part in joined.parts if joined is not None else (file,):
+        for head in _heads(part):
+            if not head.flags & FROM_BEFORE:
+                found.append(None)
+            if found and head.method == STORED and not head.flags & GOES_ON:      # the last part has that of all
+                found[-1] = head.crc
+    return found
 
 
 def _heads(part: Blocks) -> Iterator[_Head]:

@@ -17,7 +17,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.images.packing.members import Member
 from mosscrate.core.images.packing.parts import Joined, set_of
-from mosscrate.core.images.packing.rar import stored_checksum
+from mosscrate.core.images.packing.rar import stored_checksums
 from mosscrate.core.images.packing.stream import DAMAGE, AsFile, Checked, Packed, Stream, Unpacking
 
 SEVEN_ZIP, RAR = b"7z\xbc\xaf\x27\x1c", b"Rar!\x1a\x07"
@@ -93,9 +93,13 @@ class _Entry(Packed):
         entries = opened.enter_context(_entries(self.file))
         for _ in range(self._number + 1):
             next(entries)
-        reading = _Reading(entries, self.size, opened)
-        wanted = stored_checksum(self.file, self._number) if self.kind == Rar.kind else None
-        return reading if wanted is None else Checked(reading, self.size or 0, wanted)
+        return _checked(_Reading(entries, self.size, opened), stored_checksums(self.file), self._number, self.size)
+
+
+def _checked(reading: Unpacking, checksums: list[int | None], number: int, size: int | None) -> Unpacking:
+    """The library does not compare what a rar holds as it is."""
+    wanted = checksums[number] if number < len(checksums) else None
+    return reading if wanted is None or size is None else Checked(reading, size, wanted)
 
 
 class _Reading:
@@ -131,24 +135,31 @@ class InOrder:
     def __init__(self, file: Blocks) -> None:
         self._file, self._opened = file, contextlib.ExitStack()
         self._entries: _Entries | None = None
-        self._at = -1
+        self._at = self._entry = -1
+        self._checksums: list[int | None] = []
 
     def read(self, number: int, size: int, most: int) -> Iterator[bytes]:
         """The bytes of a member in pieces. Raises MediumError, OSError, EOFError where they are damaged."""
         if self._entries is None or self._at >= number:
             self.close()
             self._entries = self._opened.enter_context(_entries(self._file))
+            self._checksums = stored_checksums(self._file)
         while self._at < number:
             self._at += bool(next(self._entries).isfile)
-        reading, buffer, left = _Reading(self._entries, size), memoryview(bytearray(most)), size
+            self._entry += 1
+        reading = _checked(_Reading(self._entries, size), self._checksums, self._entry, size)
+        buffer, left = memoryview(bytearray(most)), size
         while left and (count := reading.readinto(buffer[:min(most, left)])):
             yield bytes(buffer[:count])
             left -= count
+        if not left:
+            reading.readinto(buffer[:1])                  # at its end the library compares its checksum
 
     def close(self) -> None:
         """Let go of the archive."""
         self._opened.close()
-        self._opened, self._entries, self._at = contextlib.ExitStack(), None, -1
+        self._opened, self._entries = contextlib.ExitStack(), None
+        self._at = self._entry = -1
 
 
 class _Entries:
