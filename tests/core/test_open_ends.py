@@ -7,6 +7,8 @@ from hashlib import sha256
 
 import pytest
 
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.swapped import SwappedBlocks, swapped
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.crate import Crate
@@ -17,6 +19,7 @@ from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.converting import Conversion, convert_to
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import CopyPartition, WriteImage
+from mosscrate.core.sheet.steps.shared.whole import write_image
 from mosscrate.core.slots.shelf import Shelf
 from mosscrate.core.volumes import edit
 from mosscrate.core.watch import Watch
@@ -66,6 +69,16 @@ def test_all_of_it_is_written_in_one_go_and_the_rest_of_the_card_stays(how, is_p
     assert written[:SIZE] == disk
     assert written[SIZE:59 * MIB] == b"\xee" * (15 * MIB)
     assert bench.shelf.find(str(path)).size == SIZE             # it was learnt
+
+
+@pytest.mark.parametrize("more", [b"", b"an odd end."])
+@pytest.mark.parametrize("how", OPEN)
+def test_words_are_swapped_up_to_the_last_whole_one(how, more, packs):
+    disk = disk_with(b"the end of all") + more
+    target = MemoryBlocks(bytes(60 * MIB), name="Target")
+    with Shelf().find(str(PACKERS[how](packs, disk))).open() as blocks:
+        assert write_image(SwappedBlocks(blocks), target, Watch(), verify=True) == len(disk) // 2 * 2
+    assert swapped(target.read(0, len(disk) // 2 * 2)) == disk[:len(disk) // 2 * 2]
 
 
 @pytest.mark.parametrize("how", OPEN)
