@@ -147,7 +147,7 @@ class Stream(Blocks):
         """See Blocks, wherever it ends."""
         with self._lock:
             self._go_to(offset)
-            count = self._step(buffer) if self.at == offset else 0
+            count = self._fill(buffer) if self.at == offset else 0
             self._keep(buffer[:count])
             return count
 
@@ -263,6 +263,17 @@ class Stream(Blocks):
             self.onlooker(self.at, buffer[:count])
         self.at += count
         return count
+
+    def _fill(self, buffer: memoryview) -> int:
+        """As much of a buffer as there is; who gets less because of damage is told when he asks for more."""
+        done = 0
+        try:
+            while done < len(buffer) and (count := self._step(buffer[done:done + AT_ONCE])):
+                done += count
+        except MossError:
+            if not done:
+                raise
+        return done
 
     def _keep(self, data: memoryview) -> None:
         """What was unpacked last stays at hand: the bytes before `at`."""
