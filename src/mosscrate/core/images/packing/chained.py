@@ -9,7 +9,7 @@ from typing import Protocol
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.images.packing.stream import as_file
 
-INPUT = 1 << 20                         # packed bytes at once
+PIECE = 256 << 10                       # bytes at once, packed and unpacked: larger ones cost the system fresh pages
 
 
 class One(Protocol):
@@ -56,16 +56,16 @@ class Chained(io.RawIOBase):
                     return 0
                 self._one = self._make()
             elif self._one.needs_input:
-                packed = self._file.read(INPUT)
+                packed = self._file.read(PIECE)
                 if not packed:
                     raise EOFError
-            if data := self._one.decompress(packed, len(buffer)):
+            if data := self._one.decompress(packed, min(PIECE, len(buffer))):
                 buffer[:len(data)] = data
                 return len(data)
 
     def _next(self, rest: bytes) -> bytes:
         """The beginning of the next one, without what stands in front of it."""
         while not (rest := rest.lstrip(self._padding) if self._padding else rest):
-            if not (rest := self._file.read(INPUT)):
+            if not (rest := self._file.read(PIECE)):
                 return b""
         return rest
