@@ -58,6 +58,23 @@ def test_a_folder_is_taken_out_to_this_computer(person, tmp_path, monkeypatch):
     assert "copied to" in said[0]
 
 
+def test_nothing_is_taken_out_of_a_packed_image_that_is_not_what_its_checksum_says(person, tmp_path, monkeypatch):
+    look, told = person.window.look, []
+    person.window.model.failed.connect(told.append)
+    packed = gzip.compress(bytes(handheld(40 * MIB).data), 1)
+    path, to = tmp_path / "set.img.gz", tmp_path / "to"
+    to.mkdir()
+    path.write_bytes(packed[:-8] + bytes([packed[-8] ^ 1]) + packed[-7:])
+    person.window.model.open_image(path)
+    person.wait(lambda: look.files.tree.isVisible() and person.window.model.asker.is_idle)
+    look.files.tree.setCurrentIndex(look.files.tree.model().index(0, 0))
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(to))
+    person.click(look.files.take_button)
+    person.wait(lambda: bool(told))
+    assert "Fetch it again" in told[0]
+    assert list(to.iterdir()) == []
+
+
 def test_a_comment_and_protection_bits_are_set_in_look(person, tmp_path):
     look, model = person.window.look, person.window.model
     disk = tmp_path / "disk.adf"

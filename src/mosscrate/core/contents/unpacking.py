@@ -86,6 +86,13 @@ def prove_packed(blocks: Blocks, watch: Watch) -> None:
         read_through(blocks, watch)
 
 
+def prove_for_files(blocks: Blocks, watch: Watch) -> None:
+    """The same before files are taken out, where all that lies in front of them has to be unpacked anyway."""
+    packed = packed_in(blocks)
+    if packed is not None and not packed.places:
+        prove_packed(blocks, watch)
+
+
 def read_through(blocks: Blocks, watch: Watch) -> Layout:
     """Unpack all of a packed disk once: its checksums are compared, and what is on it is remembered.
 

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QFileDialog
 from mosscrate.core.contents import PartitionLook, describe_what_is_read, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition, whole_partition
+from mosscrate.core.contents.unpacking import prove_for_files
 from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -182,6 +183,7 @@ def _as_image(medium: Medium, index: int, to: Path, bench: Bench, watch: Watch) 
 def _taken_out(medium: Medium, index: int, entries: list[Entry], folder: Path, watch: Watch) -> str:
     files: list[Entry] = []
     with medium.open() as blocks:
+        prove_for_files(blocks, watch)
         volume = open_partition(blocks, index)
         for entry in entries:
             outcome = take_out(volume, entry.path, folder, watch)
