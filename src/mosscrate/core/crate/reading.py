@@ -81,7 +81,8 @@ class TapeReader:
             chunk = max(self._waiting, key=lambda number: self._waiting[number][1])
             data = memoryview(self._waiting.pop(chunk)[0])
             self._fetched.add(chunk)
-            for place, length, _, at in self._pieces[self._pieces["chunk"] == chunk].tolist():
+            first, behind = np.searchsorted(self._pieces["chunk"], (chunk, chunk + 1)).tolist()
+            for place, length, _, at in self._pieces[first:behind].tolist():
                 self._read_around(Extent(place, length), data[at:at + length])
             yield chunk, data
 
