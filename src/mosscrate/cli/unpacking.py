@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from mosscrate.cli.progress import watching
-from mosscrate.core.contents.unpacking import read_through
-from mosscrate.core.images import packed_in
+from mosscrate.core.contents.unpacking import prove_for_files, read_through
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Medium
 
@@ -22,11 +21,9 @@ def read_for_files(bench: Bench, medium: Medium) -> Medium:
     """The same; also a large one is read through, unless its files can be reached without. Raises MediumError."""
     if medium.packing is None:
         return medium
-    with medium.open() as blocks:
-        packed = packed_in(blocks)
-        if packed is not None and packed.places > 0:
-            return medium
-    return read_whole(bench, medium)
+    with medium.open() as blocks, watching() as watch:
+        prove_for_files(blocks, watch)
+    return bench.shelf.find(medium.address)
 
 
 def read_whole(bench: Bench, medium: Medium) -> Medium:

@@ -89,7 +89,7 @@ def prove_packed(blocks: Blocks, watch: Watch) -> None:
 def prove_for_files(blocks: Blocks, watch: Watch) -> None:
     """The same before files are taken out, where all that lies in front of them has to be unpacked anyway."""
     packed = packed_in(blocks)
-    if packed is not None and not packed.places:
+    if packed is not None and packed.places <= 0:
         prove_packed(blocks, watch)
 
 

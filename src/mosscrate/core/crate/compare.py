@@ -146,19 +146,19 @@ def _contents(backup: Backup) -> Contents:
 def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLook,
                known: tuple[Contents, ...]) -> PartitionChange:
     if old is None:
-        added = _files(b, new) if _is_open(new) else ()
+        added = _files(open_partition(b, new.index)) if _is_open(new) else ()
         return PartitionChange(new.index, new.name, is_changed=True, added=added)
     if _same_bytes(partition_window(a, old.partition), partition_window(b, new.partition)):
         return PartitionChange(new.index, new.name, is_changed=False)
     if not (_is_open(old) and _is_open(new)):
         return PartitionChange(new.index, new.name, is_changed=True, is_open=False)
-    then, now = ({e.path: e for e in _files(blocks, look)} for blocks, look in ((a, old), (b, new)))
+    volumes = open_partition(a, old.index), open_partition(b, new.index)
+    then, now = ({e.path: e for e in _files(volume)} for volume in volumes)
     before, after = known
     if before:
         changed = tuple(e for path, e in now.items()
                         if path in then and before.get((old.index, path)) != after.get((new.index, path)))
     else:
-        volumes = open_partition(a, old.index), open_partition(b, new.index)
         changed = tuple(e for path, e in now.items() if path in then and _is_another(volumes, then[path], e))
     new_ones, gone = ({path: e for path, e in some.items() if path not in other}
                       for some, other in ((now, then), (then, now)))
@@ -185,8 +185,8 @@ def _is_open(look: PartitionLook) -> bool:
     return look.volume is not None and look.volume.used is not None
 
 
-def _files(blocks: Blocks, look: PartitionLook) -> tuple[Entry, ...]:
-    return tuple(e for e in open_partition(blocks, look.index).tree().entries if e.kind == Kind.FILE)
+def _files(volume: Volume) -> tuple[Entry, ...]:
+    return tuple(e for e in volume.tree().entries if e.kind == Kind.FILE)
 
 
 def _same_bytes(a: Window, b: Window) -> bool:

@@ -11,6 +11,7 @@ import contextlib
 import ctypes
 import logging
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from typing import Any
 
 from mosscrate.core.blocks import Blocks
@@ -93,7 +94,11 @@ class _Entry(Packed):
         entries = opened.enter_context(_entries(self.file))
         for _ in range(self._number + 1):
             next(entries)
-        return _checked(_Reading(entries, self.size, opened), stored_checksums(self.file), self._number, self.size)
+        return _checked(_Reading(entries, self.size, opened), self._checksums, self._number, self.size)
+
+    @cached_property
+    def _checksums(self) -> list[int | None]:
+        return stored_checksums(self.file)
 
 
 def _checked(reading: Unpacking, checksums: list[int | None], number: int, size: int | None) -> Unpacking:
@@ -136,14 +141,16 @@ class InOrder:
         self._file, self._opened = file, contextlib.ExitStack()
         self._entries: _Entries | None = None
         self._at = self._entry = -1
-        self._checksums: list[int | None] = []
+
+    @cached_property
+    def _checksums(self) -> list[int | None]:
+        return stored_checksums(self._file)
 
     def read(self, number: int, size: int, most: int) -> Iterator[bytes]:
         """The bytes of a member in pieces. Raises MediumError, OSError, EOFError where they are damaged."""
         if self._entries is None or self._at >= number:
             self.close()
             self._entries = self._opened.enter_context(_entries(self._file))
-            self._checksums = stored_checksums(self._file)
         while self._at < number:
             self._at += bool(next(self._entries).isfile)
             self._entry += 1
