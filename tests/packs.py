@@ -67,7 +67,9 @@ def zipped(kind: int, *, name: str = "release/card.img") -> Callable[[bytes], by
         with zipfile.ZipFile(into, "w", kind) as archive:
             archive.writestr("read me.txt", "write it to a card")
             archive.writestr("__MACOSX/._card.img", bytes(9000))
-            with archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as file:
+            about = zipfile.ZipInfo(name)
+            about.compress_type = kind                   # the archive's own counts for names alone
+            with archive.open(about, "w", force_zip64=True) as file:
                 file.write(disk)
         return into.getvalue()
     return pack

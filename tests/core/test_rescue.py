@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.blocks.faulty import Bad
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.crate.lacking import kept as kept_sentence
 from mosscrate.core.errors import CrateError, InUse, MediumError, Stopped
 from mosscrate.core.rescue import Class, Ending, Wishes, finish, rescue, unfinished_rescue
 from mosscrate.core.rescue.runs import Runs
@@ -183,6 +184,8 @@ def test_a_bad_table_costs_no_file_that_can_be_reached_otherwise(tmp_path):
     have, all_ = told.shares[Class.DOUBTFUL]
     assert have == all_ > 0, "what may hold the files of the lost folder is read too"
     backup = finish(card, bench, Watch())
+    assert [(h.path, h.is_folder) for h in backup.record.holed] == [("gb", True)]
+    assert "Of 1 folder a part is missing, with the files that it named: gb." in kept_sentence(backup.record)
     with backup.open() as kept, card.open() as truth:
         used = [e for e in open_partition(truth.inner, 1).used_extents()]
         lost = Runs((s, s + n) for s, n in backup.record.unreadable)

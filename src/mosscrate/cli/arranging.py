@@ -112,7 +112,10 @@ def names(bench: Bench, source: str, partition: int, kind: str, as_json: bool) -
     """List every name of a partition that would change in another KIND of file system."""
     with bench.shelf.find(source).open() as blocks:
         volume = open_partition(blocks, partition)
-        passage = plan_passage(volume.tree().entries, facts_for(kind_for(kind, volume.size)))
+        tree = volume.tree()
+        passage = plan_passage(tree.entries, facts_for(kind_for(kind, volume.size)))
+    for finding in tree.unread():
+        click.echo(f"mosscrate: {finding.sentence}", err=True)
     if as_json:
         show_json({"names": [{"path": old, "name": new} for old, new in passage.changed_names.items()],
                    "left_out": sorted(passage.left_out)})

@@ -115,7 +115,7 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
     else:
         files_taken = [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
         click.echo(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
-    if outcome.left_out:
+    if outcome.shortfall:
         raise MediumError(outcome.shortfall)
 
 

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mosscrate.core.errors import MediumError, MossError, Stopped
+from mosscrate.core.findings import Finding
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Entry, Kind, Tree, Volume
 from mosscrate.core.volumes.places import in_order_of_place
@@ -42,20 +43,25 @@ class LeftOut:
 
 @dataclass
 class Outcome:
-    """What came out and what did not."""
+    """What came out, what did not, and what is wrong with folders of which nobody knows what is in them."""
 
     taken: list[Taken] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
+    unread: tuple[Finding, ...] = ()
 
     @property
     def shortfall(self) -> str:
-        """A sentence about what did not come; "" where all did."""
-        if not self.left_out:
-            return ""
-        named = "; ".join(f"“{_shown(x.entry.path)}”: {x.reason}" for x in self.left_out[:SHOWN])
-        more = f"; and {len(self.left_out) - SHOWN} more" if len(self.left_out) > SHOWN else ""
-        rest = "The rest is there" if self.taken else "Nothing else was to be taken"
-        return f"{counted(len(self.left_out), 'entry', 'entries')} could not be taken: {named}{more}. {rest}."
+        """Sentences about what did not come; "" where all did."""
+        said = [f.sentence for f in self.unread[:SHOWN]]
+        if len(self.unread) > SHOWN:
+            said.append(f"So is it with {counted(len(self.unread) - SHOWN, 'more folder')}.")
+        if self.left_out:
+            named = "; ".join(f"“{_shown(x.entry.path)}”: {x.reason}" for x in self.left_out[:SHOWN])
+            more = f"; and {len(self.left_out) - SHOWN} more" if len(self.left_out) > SHOWN else ""
+            said.append(f"{counted(len(self.left_out), 'entry', 'entries')} could not be taken: {named}{more}.")
+        if said:
+            said.append("The rest is there." if self.taken else "Nothing else was to be taken.")
+        return " ".join(said)
 
 
 def below(tree: Tree, path: str) -> list[Entry]:
@@ -64,7 +70,8 @@ def below(tree: Tree, path: str) -> list[Entry]:
     if not path.strip("/"):
         return list(tree.entries)
     if found is None:
-        raise MediumError(f"There is no “{path}” on this partition.")
+        raise MediumError(" ".join((f"There is no “{path}” on this partition.", *(
+            f"It may be there all the same: {f.sentence}" for f in tree.unread(path)[:1]))))
     return [e for e in tree.entries if e.path == found.path or e.path.startswith(found.path + "/")]
 
 
@@ -80,7 +87,8 @@ def take_out(volume: Volume, path: str, to: Path, watch: Watch) -> Outcome:
     Raises:
         MediumError: nothing is there, or the place cannot be written at all.
     """
-    inside = below(volume.tree(), path)
+    tree = volume.tree()
+    inside = below(tree, path)
     base = inside[0].path if inside and path.strip("/") else ""
     cut = len(base.rpartition("/")[0])
     is_renamed = len(inside) == 1 and inside[0].kind == Kind.FILE and bool(base) and not to.is_dir()
@@ -90,7 +98,7 @@ def take_out(volume: Volume, path: str, to: Path, watch: Watch) -> Outcome:
         root = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except OSError as error:
         raise MediumError(f"{folder} cannot be written: {os.strerror(error.errno or 0)}.") from error
-    outcome, total, done = Outcome(), sum(e.size for e in inside), 0
+    outcome, total, done = Outcome(unread=tree.unread(path)), sum(e.size for e in inside), 0
     try:
         for entry in in_order_of_place(volume, inside):
             names = [to.name] if is_renamed else entry.path[cut:].lstrip("/").split("/")

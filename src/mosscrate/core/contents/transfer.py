@@ -19,6 +19,7 @@ from mosscrate.core.watch import Watch
 READ_AHEAD = 8 << 20                    # files above this are read on a thread of their own
 _HELD_PIECES = 3
 SKIPPED = {"lost+found"}
+INSTEAD = "Choose folders that can be read, or bring the partition over exactly."
 
 
 @dataclass
@@ -41,15 +42,18 @@ class Passage:
         return self.renamed.get(entry.path, entry.path)
 
 
-def plan_passage(entries: Iterable[Entry], into: Facts, present: Iterable[str] = ()) -> Passage:
+def plan_passage(entries: Iterable[Entry], into: Facts, present: Iterable[str] = (),
+                 unread: Iterable[Finding] = ()) -> Passage:
     """What a tree loses in a volume of another kind.
 
     Args:
         entries: of the source, folders before what they hold.
         into: the kind of file system they go into.
         present: paths on the target that a changed name must not meet.
+        unread: folders of the source that nobody could look into.
     """
-    passage, entries = Passage(), [e for e in entries if e.path.split("/")[0] not in SKIPPED]
+    passage = Passage(findings=[replace(f, sentence=f"{f.sentence} {INSTEAD}") for f in unread])
+    entries = [e for e in entries if e.path.split("/")[0] not in SKIPPED]
     owned = sum(e.owner not in (None, (0, 0)) for e in entries) if not into.has_owners else 0
     if owned:
         passage.findings.append(Finding(Severity.NOTE, "Owners and permissions of "

@@ -20,8 +20,9 @@ from mosscrate.core.crate.checking import manifest_at
 from mosscrate.core.crate.crate import Backup
 from mosscrate.core.crate.library import files_in
 from mosscrate.core.crate.places import differing_places
+from mosscrate.core.findings import Finding
 from mosscrate.core.sizes import counted
-from mosscrate.core.volumes import Entry, Kind, Volume
+from mosscrate.core.volumes import Entry, Kind, Tree, Volume
 
 Contents: TypeAlias = dict[tuple[int, str], bytes]       # partition and path: by what contents are known again
 PIECE = 4 << 20
@@ -34,7 +35,8 @@ LARGEST_COMPARED = 16 << 20              # bytes of one file
 class PartitionChange:
     """One partition then and now, of a number now; entries are of the newer state, those `gone` of the older.
 
-    `moved` has pairs of (then, now): the same contents under another path.
+    `moved` has pairs of (then, now): the same contents under another path. `unread` tells of folders that could not be
+    read, then or now: nothing is said of what may be in them now.
     """
 
     index: int
@@ -45,6 +47,7 @@ class PartitionChange:
     gone: tuple[Entry, ...] = ()
     moved: tuple[tuple[Entry, Entry], ...] = ()
     is_open: bool = True
+    unread: tuple[Finding, ...] = ()
 
     @property
     def gone_saves(self) -> tuple[Entry, ...]:
@@ -67,6 +70,8 @@ class PartitionChange:
                 parts.append(f"{counted(len(entries) - saves, 'file')} {word}")
         if self.moved:
             parts.append(f"{counted(len(self.moved), 'file')} moved or renamed")
+        if self.unread:
+            parts.append(f"{counted(len(self.unread), 'folder')} could not be read")
         return ", ".join(parts) or "only its inner bookkeeping changed"
 
     @property
@@ -146,29 +151,32 @@ def _contents(backup: Backup) -> Contents:
 def _partition(a: Blocks, old: PartitionLook | None, b: Blocks, new: PartitionLook,
                known: tuple[Contents, ...]) -> PartitionChange:
     if old is None:
-        added = _files(open_partition(b, new.index)) if _is_open(new) else ()
-        return PartitionChange(new.index, new.name, is_changed=True, added=added)
+        tree = open_partition(b, new.index).tree() if _is_open(new) else Tree(())
+        return PartitionChange(new.index, new.name, is_changed=True, unread=tree.unread(),
+                               added=tuple(e for e in tree.entries if e.kind == Kind.FILE))
     if _same_bytes(partition_window(a, old.partition), partition_window(b, new.partition)):
         return PartitionChange(new.index, new.name, is_changed=False)
     if not (_is_open(old) and _is_open(new)):
         return PartitionChange(new.index, new.name, is_changed=True, is_open=False)
     volumes = open_partition(a, old.index), open_partition(b, new.index)
-    then, now = ({e.path: e for e in _files(volume)} for volume in volumes)
+    trees = tuple(volume.tree() for volume in volumes)
+    then, now = ({e.path: e for e in tree.entries if e.kind == Kind.FILE} for tree in trees)
     before, after = known
     if before:
         changed = tuple(e for path, e in now.items()
                         if path in then and before.get((old.index, path)) != after.get((new.index, path)))
     else:
         changed = tuple(e for path, e in now.items() if path in then and _is_another(volumes, then[path], e))
-    new_ones, gone = ({path: e for path, e in some.items() if path not in other}
-                      for some, other in ((now, then), (then, now)))
+    new_ones = {path: e for path, e in now.items() if path not in then}
+    gone = {path: e for path, e in then.items() if path not in now and not trees[1].hides(path)}
     was = {before[old.index, path]: path for path in gone if before.get((old.index, path))}
     moved = {path: was[after[new.index, path]] for path in new_ones if after.get((new.index, path)) in was}
     return PartitionChange(
         new.index, new.name, is_changed=True, changed=changed,
         added=tuple(e for path, e in new_ones.items() if path not in moved),
         gone=tuple(e for path, e in gone.items() if path not in moved.values()),
-        moved=tuple((gone[then_path], new_ones[path]) for path, then_path in moved.items()))
+        moved=tuple((gone[then_path], new_ones[path]) for path, then_path in moved.items()),
+        unread=(*trees[0].unread(), *trees[1].unread()))
 
 
 def _is_another(volumes: tuple[Volume, Volume], then: Entry, now: Entry) -> bool:
@@ -183,10 +191,6 @@ def _is_another(volumes: tuple[Volume, Volume], then: Entry, now: Entry) -> bool
 
 def _is_open(look: PartitionLook) -> bool:
     return look.volume is not None and look.volume.used is not None
-
-
-def _files(volume: Volume) -> tuple[Entry, ...]:
-    return tuple(e for e in volume.tree().entries if e.kind == Kind.FILE)
 
 
 def _same_bytes(a: Window, b: Window) -> bool:

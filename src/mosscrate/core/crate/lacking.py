@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mosscrate.core.crate.record import BackupRecord
+from mosscrate.core.crate.record import BackupRecord, HoledFile
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 
@@ -20,11 +20,19 @@ def lack_of(record: BackupRecord) -> tuple[Finding, ...]:
 
 def kept(record: BackupRecord) -> str:
     """What a backup of a rescue lacks."""
-    holes = record.holed
-    if not holes:
-        return f"All {record.whole} files are whole." if record.whole else "No file was found on it."
-    more = f" and {len(holes) - NAMED} more" if len(holes) > NAMED else ""
-    have = "has" if len(holes) == 1 else "have"
-    named = ", ".join(file.path for file in holes[:NAMED])
-    return (f"{counted(record.whole or 0, 'file')} are whole; {counted(len(holes), 'file')} {have} holes, zeros there: "
-            f"{named}{more}.")
+    holes, folders = ([h for h in record.holed if h.is_folder == is_folder] for is_folder in (False, True))
+    found = "files that were found" if folders else "files"
+    said = f"All {record.whole} {found} are whole." if record.whole else "No file was found on it."
+    if holes:
+        have = "has" if len(holes) == 1 else "have"
+        said = (f"{counted(record.whole or 0, 'file')} are whole; {counted(len(holes), 'file')} {have} holes, zeros "
+                f"there: {_named(holes)}.")
+    if folders:
+        said += (f" Of {counted(len(folders), 'folder')} a part is missing, with the files that it named: "
+                 f"{_named(folders)}.")
+    return said
+
+
+def _named(holed: list[HoledFile]) -> str:
+    more = f" and {len(holed) - NAMED} more" if len(holed) > NAMED else ""
+    return ", ".join(each.path for each in holed[:NAMED]) + more

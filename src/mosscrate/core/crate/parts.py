@@ -19,7 +19,7 @@ from mosscrate.core.crate.laid_out import Part, lay_out
 from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.manifest import CardRecord
 from mosscrate.core.sizes import counted, listed
-from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.volumes import Entry, Kind, Tree
 from mosscrate.core.watch import Watch
 
 KINDS_BY_WORD = {"saves": FileKind.SAVE, "settings": FileKind.SETTING, "system": FileKind.FIRMWARE,
@@ -27,6 +27,7 @@ KINDS_BY_WORD = {"saves": FileKind.SAVE, "settings": FileKind.SETTING, "system":
 
 
 A_DEVICE = 0                             # where there are no partitions
+AS_FAR = ", as far as its folders can be read"
 
 
 @dataclass(frozen=True)
@@ -52,6 +53,12 @@ class Choice:
         return kind_of(entry) in self.kinds or any(
             path == folder or path.startswith(f"{folder}/")
             for folder in (folder.strip("/").casefold() for folder in self.folders))
+
+    def missing(self, trees: Iterable[Tree]) -> str:
+        """In how many folders that could not be read there may be more of it, behind a sentence; "" for none."""
+        folders = self.folders if self.folders and not self.kinds else ("",)
+        unread = sum(len({finding for folder in folders for finding in tree.unread(folder)}) for tree in trees)
+        return f", without {counted(unread, 'folder')} that could not be read" if unread else ""
 
     @property
     def words(self) -> str:
@@ -123,12 +130,15 @@ def keep_part(crate: Crate, card: CardRecord, blocks: Blocks, layout: Layout, ch
         Stopped.
     """
     prove_packed(blocks, watch)
-    parts = [Part(index, volume.label, chosen(index, volume.tree().entries, choice), volume)
-             for index, volume in open_volumes(blocks, layout).items()]
-    files = sum(entry.kind == Kind.FILE for part in parts for entry in part.entries)
+    volumes = open_volumes(blocks, layout)
+    trees = {index: volume.tree() for index, volume in volumes.items()}
+    parts = [Part(index, volume.label, chosen(index, trees[index].entries, choice), volume)
+             for index, volume in volumes.items()]
+    files, missing = sum(entry.kind == Kind.FILE for part in parts for entry in part.entries), choice.missing(
+        trees.values())
     if not files:
-        raise CrateError(f"There are no {choice.none} on {card.name}. Nothing was kept.")
+        raise CrateError(f"There are no {choice.none} on {card.name}{AS_FAR if missing else ''}. Nothing was kept.")
     own = part_record(card)
     disk = lay_out(parts, own.name, watch)
     record = CardRecord(own.name, own.key, own.tag, disk.size, own.model, own.serial)
-    return crate.keep(record, disk, watch, chosen=f"{choice.words}: {counted(files, 'file')}")
+    return crate.keep(record, disk, watch, chosen=f"{choice.words}: {counted(files, 'file')}{missing}")

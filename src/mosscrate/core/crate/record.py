@@ -23,11 +23,12 @@ FORMAT = 1
 
 
 class HoledFile(msgspec.Struct, frozen=True):
-    """A file that a failing card gave only in part; `holes` are [first byte of the file, length]."""
+    """A file or folder that a failing card gave only in part; `holes` are [first byte of it, length]."""
 
     partition: int
     path: str
     holes: list[tuple[int, int]]
+    is_folder: bool = False
 
 
 class BackupRecord(msgspec.Struct, frozen=True):

@@ -20,7 +20,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from mosscrate.core.devices.address import Address
 from mosscrate.core.devices.known import KnownDevices
 from mosscrate.core.errors import MediumError, MossError
-from mosscrate.core.volumes import Entry, Kind
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.volumes import Entry, Kind, Tree
 
 if TYPE_CHECKING:
     import asyncssh
@@ -83,8 +84,8 @@ class Device:
         """Speak to it for the first time. Raises UnknownHost, ChangedHost, NeedsPassword."""
         self._wait(self._again(self._there))
 
-    def tree(self, folder: str) -> list[Entry]:
-        """Everything below a folder, folders before what they hold; what may not be read is left out."""
+    def tree(self, folder: str) -> Tree:
+        """Everything below a folder."""
         return self._wait(self._tree(folder))
 
     def fetch(self, path: str, at: int, count: int) -> Future[bytes]:
@@ -203,24 +204,26 @@ class Device:
             raise NeedsPassword(f"{self.address.host} does not let {who} in with "
                                 f"{'that password' if self._password else 'the keys at hand'}.") from None
 
-    async def _tree(self, top: str) -> list[Entry]:
-        found, level = list[Entry](), [""]
+    async def _tree(self, top: str) -> Tree:
+        found, unread, level = list[Entry](), list[Finding](), [""]
         for _ in range(DEEPEST):
             listed = await asyncio.gather(*(self._again(partial(self._list, top, below)) for below in level))
             level = []
-            for entries in listed:
-                found += entries
-                level += [entry.path for entry in entries if entry.kind == Kind.FOLDER]
+            for tree in listed:
+                found += tree.entries
+                unread += tree.findings
+                level += [entry.path for entry in tree.entries if entry.kind == Kind.FOLDER]
             if not level:
                 break
             if len(found) > MOST_ENTRIES:
                 raise MediumError(f"There are more than {MOST_ENTRIES:,} files in {top or 'that folder'}; choose one "
                                   "further down.")
-        return sorted(found, key=lambda entry: entry.path.split("/"))
+        return Tree(tuple(sorted(found, key=lambda entry: entry.path.split("/"))), tuple(unread))
 
-    async def _list(self, top: str, below: str) -> list[Entry]:
+    async def _list(self, top: str, below: str) -> Tree:
+        """One folder."""
         import asyncssh
-        sftp, found = await self._there(), list[Entry]()
+        sftp, found, unread = await self._there(), list[Entry](), tuple[Finding, ...]()
         folder = posixpath.join(top or ".", below)
         try:
             async for name in sftp.scandir(_bytes(folder)):
@@ -232,10 +235,11 @@ class Device:
                     entry = await self._followed(sftp, posixpath.join(folder, own), entry)
                 if entry is not None:
                     found.append(entry)
-        except (asyncssh.SFTPPermissionDenied, asyncssh.SFTPNoSuchFile):
+        except (asyncssh.SFTPPermissionDenied, asyncssh.SFTPNoSuchFile) as error:
             if not below:
                 raise
-        return found
+            unread = (Finding(Severity.WARNING, f"The folder “{below}” may not be read: {error}", below),)
+        return Tree(tuple(found), unread)
 
     async def _followed(self, sftp: asyncssh.SFTPClient, path: str, entry: Entry) -> Entry | None:
         """A link with its target."""

@@ -21,13 +21,14 @@ class DeviceHome:
 
     def begin(self) -> None:
         """See TreeHome; parts of other computers stay, which may be at work there."""
-        for entry in self.device.tree(self.device.address.folder):
+        for entry in self.device.tree(self.device.address.folder).entries:
             if entry.kind == Kind.FILE and is_left_over(posixpath.basename(entry.path)):
                 self.device.remove(self._path(entry.path))
 
     def entries(self) -> list[Entry]:
         """See TreeHome."""
-        return [entry for entry in self.device.tree(self.device.address.folder) if not entry.path.endswith(PART)]
+        entries = self.device.tree(self.device.address.folder).entries
+        return [entry for entry in entries if not entry.path.endswith(PART)]
 
     def free(self) -> int:
         """See TreeHome."""

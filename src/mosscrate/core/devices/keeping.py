@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup, Crate
 from mosscrate.core.crate.laid_out import LaidOut, Part, Reader, lay_out
-from mosscrate.core.crate.parts import A_DEVICE, Choice, chosen
+from mosscrate.core.crate.parts import A_DEVICE, AS_FAR, Choice, chosen
 from mosscrate.core.devices.connection import Device, Gone
 from mosscrate.core.devices.fetching import Fetching, Unchanged
 from mosscrate.core.errors import CrateError, MediumError, MossError
@@ -62,11 +62,12 @@ def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, a
     """
     folder, card = device.address.folder, device.address.card
     watch.progress(f"Looking through {device.address.host}", 0, None)
-    entries = chosen(A_DEVICE, device.tree(folder), choice)
+    tree = device.tree(folder)
+    entries, missing = chosen(A_DEVICE, tree.entries, choice), choice.missing([tree])
     files = [entry for entry in entries if entry.kind == Kind.FILE]
     if not files:
-        where = folder or "this user’s folder"
-        raise CrateError(f"There are no {choice.none} in {where} of {device.address.host}. Nothing was kept.")
+        where, said = folder or "this user’s folder", AS_FAR if missing else ""
+        raise CrateError(f"There are no {choice.none} in {where} of {device.address.host}{said}. Nothing was kept.")
     with ExitStack() as open_:
         earlier = None if anew else _earlier(crate, card.key, open_)
         known = {} if earlier is None else _same(earlier, files)
@@ -76,10 +77,10 @@ def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, a
         late.reader = rest if earlier is None else Unchanged(earlier, known, rest)
         try:
             backup = crate.keep(_record(card, disk), disk, watch,
-                                chosen=f"{choice.words}: {counted(len(files), 'file')}")
+                                chosen=f"{choice.words}: {counted(len(files), 'file')}{missing}")
         except Gone as error:
             raise MediumError(f"{error}. No backup was made; keep it again.") from error
-    now = {entry.path: entry for entry in device.tree(folder)}
+    now = {entry.path: entry for entry in device.tree(folder).entries}
     changed = (e.path for e in files if e.path in rest.failed or (
         e.path not in known and _looks(now.get(e.path)) != _looks(e)))
     return KeptDevice(backup, rest.bytes, tuple(changed))

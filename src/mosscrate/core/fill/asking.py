@@ -114,8 +114,8 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
                             f"file system has no room for more names. First {names}.", (LEAVE_OUT,), _worth(8, found),
                             number)
         case Cause.UNREADABLE:
-            return Question(f"unreadable {group}", f"{counted(number, 'file')} of {group} cannot be read and {are} "
-                            f"left out. {why}", (LEAVE_OUT,), _worth(7, found), number)
+            return Question(f"unreadable {group}", f"{counted(number, 'entry', 'entries')} of {group} cannot be read "
+                            f"and {are} left out. {why}", (LEAVE_OUT,), _worth(7, found), number)
         case Cause.UNKNOWN:
             return Question(f"unknown {group}", f"{counted(number, 'file')} of {group} {are} left out, since nothing "
                             f"tells what for: {names}.", (LEAVE_OUT,), _worth(3, found), number)

@@ -13,6 +13,7 @@ from blake3 import blake3
 
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.members import archive_of, is_archive, members
+from mosscrate.core.contents.transfer import SKIPPED
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
 from mosscrate.core.fill.headers import FRONT, Reading, read_header
@@ -100,7 +101,8 @@ def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> lis
         if not os.path.exists(folder):
             raise MediumError(f"There is no {folder} to bring in. Nothing was changed.")
         top = tops.of_folder(folder) if folder.is_dir() else tops.of_loose_files(folder.parent)
-        for each in _files(folder):
+        unread = list[OSError]()
+        for each in _files(folder, unread):
             watch.check()
             archive = _archive_of(each)
             if archive in done:
@@ -115,6 +117,9 @@ def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> lis
                 continue                                     # gone meanwhile
             found += _with_contents(_File(top, PurePosixPath(within), LocalFile(path), status.st_size,
                                           int(status.st_mtime)), lists, tops)
+        found += [_unread(_File(top, PurePosixPath(Path(error.filename).relative_to(folder)), LocalFile(
+            Path(error.filename)), 0, 0), f"The folder {error.filename} cannot be read: {error.strerror}.")
+            for error in unread if Path(error.filename).name not in SKIPPED]
     return found
 
 
@@ -124,8 +129,10 @@ def bring_from_volume(name: str, volume: Volume, partition: int, watch: Watch,
 
     They are read in the order in which they lie, and told in the order of their paths.
     """
-    files = [entry for entry in volume.tree().entries if entry.kind == Kind.FILE]
-    found = list[Brought]()
+    tree = volume.tree()
+    files = [entry for entry in tree.entries if entry.kind == Kind.FILE]
+    found = [_unread(_File(PurePosixPath(name), PurePosixPath(f.where or name), OnCard(volume, Entry(
+        f.where, Kind.FOLDER, 0, None, 0), partition), 0, 0), f.sentence) for f in tree.unread()]
     for entry in sorted(files, key=lambda each: each.node):
         watch.check()
         found.append(_known(_File(PurePosixPath(name), PurePosixPath(entry.path), OnCard(volume, entry, partition),
@@ -181,12 +188,12 @@ class _File:
         return self.within.parts[0] if len(self.within.parts) > 1 else str(self.top.name or self.within.name)
 
 
-def _files(folder: Path) -> Iterator[Path]:
-    """In order; links are not followed, folders that may not be read are passed over."""
+def _files(folder: Path, unread: list[OSError]) -> Iterator[Path]:
+    """In order; links are not followed, folders that may not be read are noted."""
     if os.path.isfile(folder):
         yield folder
         return
-    for base, folders, names in os.walk(folder):
+    for base, folders, names in os.walk(folder, onerror=unread.append):
         folders.sort()
         for name in sorted(names):
             path = Path(base, name)
@@ -226,6 +233,11 @@ def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
 def _inner(name: str) -> list[str]:
     """The parts of a name in an archive; what would climb out of it goes."""
     return [part for part in name.replace("\\", "/").split("/") if part not in ("", ".", "..")]
+
+
+def _unread(folder: _File, why: str) -> Brought:
+    path = folder.top / folder.within
+    return Brought(path, folder.origin, path.name, 0, 0, Role.UNKNOWN, reason=why)
 
 
 def _known(file: _File, lists: Lists) -> Brought:

@@ -18,7 +18,7 @@ from mosscrate.core.rescue.rescuing import Ending, Reached
 from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.rescue.state import RescueState
 from mosscrate.core.sizes import binary
-from mosscrate.core.volumes import Kind, open_volume
+from mosscrate.core.volumes import Entry, Kind, Volume, open_volume
 
 _NAMES = {Class.SAVE: "saves", Class.SETTING: "settings", Class.STRUCTURE: "tables", Class.FILE: "files",
           Class.DOUBTFUL: "room that may hold lost files"}
@@ -75,7 +75,7 @@ class Standing:
         """Whether going on is worth it, and whether a save is missing."""
         if self.is_whole:
             return "Nothing is missing."
-        saves = f"{binary(self.missing_saves)} of saves are missing" if self.missing_saves else "no save is missing"
+        saves = f"{binary(self.missing_saves)} of saves are missing" if self.missing_saves else self._no_save
         if self.ending == Ending.NOT_WORTH_IT:
             hour = binary(max(1024, int(min(self.hour, self.missing))))
             return (f"Going on would bring about {hour} of files an hour; {saves}. Keep what there is, or go on to "
@@ -87,6 +87,12 @@ class Standing:
         return f"It can be gone on with; {saves}."
 
 
+    @property
+    def _no_save(self) -> str:
+        have, all_ = self.shares.get(Class.STRUCTURE, (0, 0))
+        return "no save is missing" if have == all_ else "no save is missing of those that the tables name"
+
+
 def standing(state: RescueState, areas: Areas, reached: Reached | None = None, hits: tuple[Hit, ...] = ()) -> Standing:
     """How far it is now."""
     return Standing(areas.shares(state.have), sum(runs.total for runs in state.bad),
@@ -94,7 +100,7 @@ def standing(state: RescueState, areas: Areas, reached: Reached | None = None, h
 
 
 def holed(view: Blocks, layout: Layout | None, have: Runs) -> tuple[list[HoledFile], int]:
-    """Files with holes, and how many are whole.
+    """Files and folders with holes, and how many files are whole.
 
     Args:
         view: what was rescued, zeros elsewhere.
@@ -106,15 +112,23 @@ def holed(view: Blocks, layout: Layout | None, have: Runs) -> tuple[list[HoledFi
         with suppress(FormatError, MediumError):
             volume = open_volume(partition_window(straight(view), look.partition))
             for entry in volume.tree().entries:
-                if entry.kind != Kind.FILE:
-                    continue
-                pieces = volume.pieces_of(entry)
-                rows = zip(*(pieces[name].tolist() for name in ("logical", "place", "length")), strict=True)
-                holes = list(_holes(rows, look.partition.start, have))
-                whole += not holes
+                holes = list(_holes(_rows(volume, entry), look.partition.start, have))
+                whole += entry.kind == Kind.FILE and not holes
                 if holes:
-                    found.append(HoledFile(look.index, entry.path, holes))
+                    found.append(HoledFile(look.index, entry.path, holes, entry.kind == Kind.FOLDER))
     return found, whole
+
+
+def _rows(volume: Volume, entry: Entry) -> Iterator[tuple[int, int, int]]:
+    """(first byte of it, place, length) of the pieces of a file or folder."""
+    if entry.kind == Kind.FILE:
+        pieces = volume.pieces_of(entry)
+        yield from zip(*(pieces[name].tolist() for name in ("logical", "place", "length")), strict=True)
+    elif entry.kind == Kind.FOLDER:
+        at = 0
+        for extent in volume.extents_of(entry):
+            yield at, extent.start, extent.length
+            at += extent.length
 
 
 def _holes(rows: Iterator[tuple[int, int, int]], start: int, have: Runs) -> Iterator[tuple[int, int]]:

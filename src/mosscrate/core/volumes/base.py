@@ -156,7 +156,12 @@ class Resized:
 
 @dataclass(frozen=True)
 class Tree:
-    """Every entry of a volume, folders before what they hold, and what was wrong on the way."""
+    """Every entry of a volume, folders before what they hold.
+
+    Attributes:
+        entries: all that could be reached.
+        findings: one for each folder that could not be read, or was not followed; `where` is its path.
+    """
 
     entries: tuple[Entry, ...]
     findings: tuple[Finding, ...] = ()
@@ -166,6 +171,16 @@ class Tree:
         wanted = path.strip("/")
         return self._by_path.get(wanted) or self._by_folded_path.get(wanted.lower())
 
+    def unread(self, path: str = "") -> tuple[Finding, ...]:
+        """Findings about folders at or below a path, or above it: what is in them is not among the entries."""
+        wanted = path.strip("/").casefold()
+        return tuple(f for f in self.findings if _is_within(f.where.casefold(), wanted)
+                     or _is_within(wanted, f.where.casefold()))
+
+    def hides(self, path: str) -> bool:
+        """Whether a path may be there, in a folder that could not be read."""
+        return any(_is_within(path.casefold(), f.where.casefold()) for f in self.findings)
+
     @cached_property
     def _by_path(self) -> dict[str, Entry]:
         return {e.path: e for e in reversed(self.entries)}
@@ -173,6 +188,10 @@ class Tree:
     @cached_property
     def _by_folded_path(self) -> dict[str, Entry]:
         return {e.path.lower(): e for e in reversed(self.entries)}
+
+
+def _is_within(path: str, folder: str) -> bool:
+    return not folder or f"{path}/".startswith(f"{folder}/")
 
 
 class Volume(Protocol):

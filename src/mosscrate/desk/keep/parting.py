@@ -103,7 +103,7 @@ class Parting(Panel):
         self._show(2)
 
         def look() -> list[tuple[int, Entry]]:
-            return [(A_DEVICE, entry) for entry in device.tree(device.address.folder)]
+            return [(A_DEVICE, entry) for entry in device.tree(device.address.folder).entries]
 
         self.model.asker.ask(look, self._offer, self._fail)
 

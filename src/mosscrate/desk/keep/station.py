@@ -392,6 +392,6 @@ class KeepStation(QWidget):
 def _taken_out(medium: Medium, partition: int, path: str, folder: Path, watch: Watch) -> str:
     with medium.open() as blocks:
         outcome = take_out(open_partition(blocks, partition), path, folder, watch)
-    if outcome.left_out:
+    if outcome.shortfall:
         raise MediumError(outcome.shortfall)
     return f"{path} is in {folder} now."

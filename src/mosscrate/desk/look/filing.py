@@ -188,7 +188,7 @@ def _taken_out(medium: Medium, index: int, entries: list[Entry], folder: Path, w
         for entry in entries:
             outcome = take_out(volume, entry.path, folder, watch)
             files += [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
-            if outcome.left_out:
+            if outcome.shortfall:
                 raise MediumError(f"{_count(files)} copied to {folder}. {outcome.shortfall}")
     return f"{_count(files)} copied to {folder}."
 

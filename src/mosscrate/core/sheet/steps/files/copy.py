@@ -19,6 +19,7 @@ from mosscrate.core.contents.transfer import (
     subtree,
 )
 from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -80,7 +81,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         if volume is not None:
             entries, there = self._entries(volume), inside(card.files(self.partition), self.folder)
             total = sum(e.size for e in entries)
-            passage = plan_passage(entries, facts, present(there, self.existing))
+            passage = plan_passage(entries, facts, present(there, self.existing), self._unread(volume))
             must_fit(passage)
             room = room_in(look, facts, entries, passage, there, self.existing, self.folder)
             view = card.trial(self.partition) if card.is_planned or room.is_tight else None
@@ -133,6 +134,10 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             found = _those(found, self.only)
         return [replace(e, path=e.path.partition("/")[2]) for e in found if "/" in e.path] \
             if self.contents and self.path and found[0].kind == Kind.FOLDER else found
+
+    def _unread(self, volume: Volume) -> tuple[Finding, ...]:
+        """Folders among what is copied that nobody could look into; whoever names files does not want them."""
+        return () if self.only else volume.tree().unread(self.path)
 
     def _fill(self, editor: Editor, entries: list[Entry], passage: Passage, read: Callable[[Entry], Iterator[bytes]],
               facts: Facts, watch: Watch, there: There) -> int:

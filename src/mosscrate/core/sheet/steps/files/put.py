@@ -161,11 +161,14 @@ class PutFiles(Step, tag="put", frozen=True):
 
 
 def below(source: Path) -> Iterator[tuple[Path, str]]:
-    """(path, path on the volume) of a file, or of a folder and all in it, folders first; droppings stay off."""
+    """(path, path on the volume) of a file, or of a folder and all in it, folders first; droppings stay off.
+
+    Raises MediumError where one of its folders may not be read.
+    """
     yield source, source.name
     if source.is_file():
         return
-    for folder, folders, files in os.walk(source):
+    for folder, folders, files in os.walk(source, onerror=_refuse):
         folders[:] = sorted(f for f in folders if not is_litter((f,)))
         base = Path(folder)
         within = Path(source.name) / base.relative_to(source)
@@ -174,6 +177,10 @@ def below(source: Path) -> Iterator[tuple[Path, str]]:
         for name in sorted(files):
             if not is_litter((name,)) and (base / name).is_file():
                 yield base / name, str(within / name)
+
+
+def _refuse(error: OSError) -> None:
+    raise MediumError(f"The folder {error.filename} cannot be read: {error.strerror}. Nothing was changed.") from error
 
 
 def _entry_of(path: str, to: str) -> Entry:

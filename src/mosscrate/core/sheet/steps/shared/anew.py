@@ -57,8 +57,8 @@ def made_anew(look: PartitionLook, partition: Partition, making: Making, files: 
             raise _too_many(look, need, partition, facts)
         return Anew(replace(look, partition=partition, volume=_filled(fresh, old, need, facts.longest_name)), making,
                     None)
-    entries = files.tree().entries
-    passage = plan_passage(entries, facts)
+    tree = files.tree()
+    entries, passage = tree.entries, plan_passage(tree.entries, facts, unread=tree.unread())
     must_fit(passage)
     wanted = [e for e in entries if e.path not in passage.left_out]
     need = room_for(wanted, facts, fresh.block)
@@ -103,8 +103,8 @@ def put_anew(old: Volume, source: Blocks, window: Blocks, making: Making, length
         length: of the new one.
         watch: is told.
     """
-    entries = old.tree().entries
-    passage = plan_passage(entries, facts_for(making.kind))
+    tree = old.tree()
+    entries, passage = tree.entries, plan_passage(tree.entries, facts_for(making.kind), unread=tree.unread())
     must_fit(passage)
     with Overlay(window) as view:
         fresh = Window(view, 0, length)

@@ -178,8 +178,8 @@ def _bring_files(window: Window, new: Window, anew: Anew, watch: Watch) -> int:
         old = open_volume(window)
     except FormatError as error:
         raise FitError(f"Its files cannot be read, so it can only be copied exactly: {error}") from error
-    entries, kind = old.tree().entries, anew.making.kind
-    passage = plan_passage(entries, facts_for(kind))
+    tree, kind = old.tree(), anew.making.kind
+    entries, passage = tree.entries, plan_passage(tree.entries, facts_for(kind), unread=tree.unread())
     must_fit(passage)
     format_for(kind).make(new, with_boot_code(anew.making, old, window))
     editor = edit(new)

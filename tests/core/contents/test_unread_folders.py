@@ -1,0 +1,117 @@
+"""A folder that cannot be read: nothing that takes files from its volume passes that over in silence."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+
+import pytest
+
+from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents.files import FileKind
+from mosscrate.core.contents.survey import open_partition, survey
+from mosscrate.core.crate import Crate
+from mosscrate.core.crate.compare import compare
+from mosscrate.core.crate.parts import Choice, keep_part
+from mosscrate.core.errors import MediumError
+from mosscrate.core.fill.bringing import bring, bring_from_volume
+from mosscrate.core.images.kept.manifest import CardRecord
+from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.sheet import JobSheet
+from mosscrate.core.sheet.steps import CopyFiles, CopyPartition
+from mosscrate.core.sheet.steps.files.put import below
+from mosscrate.core.volumes.fat.structures import FatType
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, handheld, lay_out
+
+SIZE, NOWHERE = 40 * MIB, 0x0FFFF0
+
+
+@pytest.fixture
+def torn() -> MemoryBlocks:
+    """A card whose folder “roms” leads to a cluster that is not there."""
+    card = handheld(SIZE)
+    entry = re.search(rb"ROMS~1     \x10", bytes(card.data))
+    assert entry is not None, "made by our own formatter"
+    card.write(entry.start() + 20, (NOWHERE >> 16).to_bytes(2, "little"))           # first cluster, high and low half
+    card.write(entry.start() + 26, (NOWHERE & 0xFFFF).to_bytes(2, "little"))
+    return card
+
+
+def test_taking_out_tells_of_it(torn, tmp_path):
+    volume = open_partition(torn, 2)
+    everything = take_out(volume, "/", tmp_path / "all", Watch())
+    assert everything.taken
+    assert "“roms” cannot be read" in everything.shortfall
+    assert "“roms” cannot be read" in take_out(volume, "ROMS", tmp_path / "roms", Watch()).shortfall
+    assert not take_out(volume, "Ein längerer Ordner", tmp_path / "other", Watch()).shortfall
+    with pytest.raises(MediumError, match="may be there all the same: The folder “roms”"):
+        take_out(volume, "roms/gb/game.gb", tmp_path / "one", Watch())
+
+
+@pytest.mark.parametrize("step", [CopyFiles(2, 1), CopyFiles(2, 1, path="roms"), CopyPartition(2, kind="ext4")])
+def test_a_copy_by_files_is_refused(torn, step):
+    assert "“roms” cannot be read" in problem_of(step, torn)
+    assert "Choose folders that can be read" in problem_of(step, torn)
+
+
+@pytest.mark.parametrize("step", [CopyFiles(2, 1, path="Ein längerer Ordner"), CopyPartition(2)])
+def test_what_lies_beside_it_goes_and_all_of_it_as_it_is(torn, step):
+    assert problem_of(step, torn) == ""
+
+
+def problem_of(step, source) -> str:
+    target = MemoryBlocks(bytes(3 * SIZE))
+    lay_out(target, [(MIB, SIZE, FatType.FAT16, "NEW", {})])
+    seen = forecast(JobSheet((step,)), survey(source), survey(target), source_blocks=source, target_blocks=target)
+    return " ".join(finding.sentence for finding in seen.problems)
+
+
+def test_a_part_that_is_kept_says_so(torn, tmp_path):
+    card = CardRecord("Pipkin", "aa" * 8, "PIPK", SIZE, "", "")
+    kept = keep_part(Crate(tmp_path), card, torn, survey(torn), Choice((FileKind.SAVE,)), Watch())
+    assert kept.chosen == "saves: 1 file, without 1 folder that could not be read"
+    kept = keep_part(Crate(tmp_path), card, torn, survey(torn), Choice(folders=("Ein längerer Ordner",)), Watch())
+    assert "could not be read" not in kept.chosen
+
+
+def test_files_in_it_are_not_said_to_be_gone(torn, tmp_path):
+    class State:
+        def __init__(self, blocks):
+            self.blocks = blocks
+
+        def open(self):
+            return MemoryBlocks(self.blocks.data)
+
+    _, games = compare(State(handheld(SIZE)), State(torn))
+    assert (games.gone, games.sentence) == ((), "1 folder could not be read")
+
+
+def test_what_is_brought_in_names_it(torn, tmp_path):
+    found = bring_from_volume("Pipkin", open_partition(torn, 2), 2, Watch())
+    assert [str(each.path) for each in found if "cannot be read" in each.reason] == ["Pipkin/roms"]
+
+
+@pytest.fixture
+def closed(tmp_path: Path) -> Path:
+    """A folder of this computer that cannot be looked into, beside one that can."""
+    top = tmp_path / "games"
+    (top / "open").mkdir(parents=True)
+    (top / "open" / "Velvet Weaver.gb").write_bytes(b"game")
+    (top / "closed").mkdir()
+    return top
+
+
+def test_a_folder_of_this_computer_that_cannot_be_read_is_named(closed, monkeypatch):
+    whole = os.scandir
+    monkeypatch.setattr(os, "scandir", lambda path: whole(path) if not str(path).endswith("closed") else deny(path))
+    found = bring([closed], Watch())
+    assert [str(each.path) for each in found if "cannot be read" in each.reason] == ["games/closed"]
+    with pytest.raises(MediumError, match=r"closed cannot be read.* Nothing was changed"):
+        list(below(closed))
+
+
+def deny(path):
+    raise PermissionError(13, "Permission denied", str(path))
