@@ -16,7 +16,7 @@ import pytest
 from blake3 import blake3
 
 from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.contents import describe, survey
+from mosscrate.core.contents import describe, survey, unpacking
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.unpacking import read_through, suppose_size
 from mosscrate.core.crate import Crate
@@ -444,3 +444,19 @@ def test_only_the_last_files_are_remembered(tmp_path, monkeypatch):
         with Shelf(memory=Memory(memory)).find(str(path)).open() as disk:
             read_through(disk, Watch())
     assert len(list(memory.iterdir())) <= 4
+
+
+def test_files_of_an_archive_that_is_soon_read_are_proved_first_and_of_others_it_is_told(tmp_path, card, monkeypatch):
+    path = PACKERS["zip, stored"](tmp_path, card)
+    with path.open("r+b") as file:
+        file.seek(SIZE // 2)
+        file.write(b"\1")
+    for soon, is_proved in ((unpacking.SOON_READ, True), (0, False)):
+        monkeypatch.setattr(unpacking, "SOON_READ", soon)
+        with Shelf().find(str(path)).open() as disk:
+            if is_proved:
+                with pytest.raises(Damaged, match=r"card.img does not agree with its checksum.* Fetch it again"):
+                    unpacking.prove_for_files(disk, Watch())
+            else:
+                unpacking.prove_for_files(disk, Watch())
+                assert "compared with no checksum yet" in unpacking.doubt(disk)

@@ -22,6 +22,7 @@ from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
+from mosscrate.core.contents.unpacking import doubt
 from mosscrate.core.crate.compare import differing
 from mosscrate.core.crate.parts import KINDS_BY_WORD, Choice, keep_part
 from mosscrate.core.errors import MediumError
@@ -109,12 +110,14 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
     found = read_for_files(bench, bench.shelf.find(medium))
     with found.open_to_look(Reach.endless()) as blocks, watching() as watch:
         volume = open_partition(blocks, partition_of(survey(blocks), partition))
-        outcome = take_out(volume, path, out, watch)
+        outcome, uncertain = take_out(volume, path, out, watch), doubt(blocks)
     if as_json:
         show_json([{"path": t.entry.path, "to": str(t.path), "size": t.entry.size} for t in outcome.taken])
     else:
         files_taken = [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
         click.echo(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
+    if uncertain:
+        click.echo(f"mosscrate: {uncertain}", err=True)
     if outcome.shortfall:
         raise MediumError(outcome.shortfall)
 

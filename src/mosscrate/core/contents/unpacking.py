@@ -19,6 +19,7 @@ from mosscrate.core.maps import MapKind, map_format, read_map
 from mosscrate.core.volumes import claimed_size
 from mosscrate.core.watch import Watch
 
+SOON_READ = 64 << 20                   # bytes of an archive that are read through without being asked for
 HEAD = 1 << 20                         # bytes by which a map is told
 ENDLESS = 1 << 45                      # bytes: no card is larger
 Made = TypeVar("Made")
@@ -87,10 +88,19 @@ def prove_packed(blocks: Blocks, watch: Watch) -> None:
 
 
 def prove_for_files(blocks: Blocks, watch: Watch) -> None:
-    """The same before files are taken out, where all that lies in front of them has to be unpacked anyway."""
+    """The same before files are taken out, where that is soon done or all in front has to be unpacked anyway."""
     packed = packed_in(blocks)
-    if packed is not None and packed.places <= 0:
+    if packed is not None and (packed.places <= 0 or packed.packing.packed <= SOON_READ):
         prove_packed(blocks, watch)
+
+
+def doubt(blocks: Blocks) -> str:
+    """What is to be said of files that were taken out, where nothing was compared with checksums; "" else."""
+    packed = packed_in(blocks)
+    if packed is None or packed.remembered.is_read_through:
+        return ""
+    return (f"{packed.packing.name or packed.name} was not read through: what came out of it has been compared with no "
+            "checksum yet.")
 
 
 def read_through(blocks: Blocks, watch: Watch) -> Layout:

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QFileDialog
 from mosscrate.core.contents import PartitionLook, describe_what_is_read, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.survey import open_partition, whole_partition
-from mosscrate.core.contents.unpacking import prove_for_files
+from mosscrate.core.contents.unpacking import doubt, prove_for_files
 from mosscrate.core.errors import MediumError
 from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -190,7 +190,8 @@ def _taken_out(medium: Medium, index: int, entries: list[Entry], folder: Path, w
             files += [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
             if outcome.shortfall:
                 raise MediumError(f"{_count(files)} copied to {folder}. {outcome.shortfall}")
-    return f"{_count(files)} copied to {folder}."
+        uncertain = doubt(blocks)
+    return f"{_count(files)} copied to {folder}. {uncertain}".strip()
 
 
 def _count(files: list[Entry]) -> str:

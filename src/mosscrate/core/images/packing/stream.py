@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import logging
 import threading
 import time
 import zlib
@@ -19,6 +20,7 @@ STEP = 1 << 20                          # bytes unpacked at once on the way to a
 AT_ONCE = 4 << 20                       # at most where they are wanted: threads take turns less often
 RECENT = 256 << 10                      # unpacked bytes that are still at hand
 LARGEST = 1 << 46                       # bytes of a disk that is believed: 64 TiB
+_log = logging.getLogger(__name__)
 DAMAGE = (Exception,)                   # what a library raises for bytes that it cannot unpack: each has its own
 
 
@@ -281,9 +283,13 @@ class Stream(Blocks):
         self._recent = fresh if len(fresh) == RECENT else (self._recent + fresh)[-RECENT:]
 
     def _damaged(self, error: Exception) -> BrokenOff:
-        what = "breaks off" if isinstance(error, EOFError) else f"is damaged ({str(error) or type(error).__name__})"
-        return BrokenOff(f"{self.name} {what} after {binary(self.at)} were unpacked. Fetch it again: the part that "
-                         "could be unpacked has not been compared with a checksum.", self.at)
+        _log.debug("%s, byte %d: %r", self.name, self.at, error)
+        had = f"{binary(self.at)} of it could be unpacked, and compared with no checksum" if self.at else \
+            "nothing of it could be unpacked"
+        what = f"breaks off: {had}" if isinstance(error, EOFError) else f"is damaged: {had}"
+        if any(word in str(error).lower() for word in ("checksum", "crc", "check value")):
+            what = "does not agree with its checksum: something in it is damaged"
+        return BrokenOff(f"{self.name} {what}. Fetch it again.", self.at)
 
 
 class Checked:
