@@ -14,12 +14,14 @@ from PyQt6.QtWidgets import QFileDialog
 
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.contents.fresh_images import floppy, make_floppy
-from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.contents.survey import open_partition, survey
 from mosscrate.core.errors import NotReadYet
 from mosscrate.core.images import Reach
 from mosscrate.core.maps import read_map
+from mosscrate.core.slots import Shelf
 from mosscrate.core.volumes import edit
 from mosscrate.desk import bench_model
+from mosscrate.desk.shared.strata import strata_of
 from tests.cards import MIB, handheld, put_card
 from tests.desk.person import files_of, medium, words_of
 
@@ -258,3 +260,13 @@ def test_a_card_whose_map_cannot_be_read_says_why_and_is_kept_as_far_as_it_goes(
     w.go_to(1)
     person.wait(lambda: w.model.asker.is_idle)
     assert w.keep.lanes.selected.path == backup.path
+
+
+def test_a_size_that_is_only_supposed_is_drawn_as_such(tmp_path):
+    path = tmp_path / "card.img.gz"
+    path.write_bytes(gzip.compress(bytes(handheld(48 * MIB, tail=4 * MIB).data), 1))
+    medium = Shelf().find(str(path))
+    with medium.open_to_look() as disk:
+        last = strata_of(survey(disk))[-1]
+    assert (last.name, last.is_unread, last.start, last.end) == ("perhaps", True, 44 * MIB, 48 * MIB)
+    assert "size not known yet" in medium.subtitle

@@ -284,7 +284,7 @@ def _for_tail(layout: Layout, last: PartitionLook) -> str:
 def _unread_sentence(layout: Layout) -> str:
     names = ", ".join(p.name for p in layout.partitions if p.is_unread)
     size = "" if layout.is_size_known else f"Nobody knows yet how large it unpacks; its map counts on " \
-        f"{binary(layout.size)}. " if layout.size else "Nobody knows yet how large it unpacks. "
+        f"{binary(layout.least)}. " if layout.least else "Nobody knows yet how large it unpacks. "
     return f"{size}What is on {names} has not been read yet." if names else size.strip()
 
 

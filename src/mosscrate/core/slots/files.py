@@ -77,8 +77,8 @@ class ImageFiles:
         return Medium(found.name or _stem(name), first, remembered.size or found.size, Source.IMAGE,
                       reader=f"{found.kind} image file".strip(),
                       is_write_protected=bool(found.kind) or not may_be_written(first), slot=self, member=member,
-                      packing=found.packing, lists=tuple(self.memory.lists),
-                      remembered=remembered if found.packing else None)
+                      packing=found.packing, is_size_known=found.is_size_known or bool(remembered.size),
+                      lists=tuple(self.memory.lists), remembered=remembered if found.packing else None)
 
     def open(self, medium: Medium, access: Access) -> FileBlocks:
         """See Slot."""
@@ -96,6 +96,7 @@ class _Found:
     kind: str = ""
     packing: Packing | None = None
     name: str = ""
+    is_size_known: bool = True
 
 
 @lru_cache(64)
@@ -109,7 +110,8 @@ def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Reme
             kept = kept_in(disk)
             about = kept.manifest.about if kept else None
             return _Found(disk.size, " in ".join(kinds), packed.packing if packed else None,
-                          f"{about.card.name}, {about.kept_at[:10]}" if about else "")
+                          f"{about.card.name}, {about.kept_at[:10]}" if about else "",
+                          packed is None or packed.is_size_known)
     except (MediumError, NotReadYet):
         return _Found(size)                  # what is wrong is said when somebody opens it
 

@@ -71,7 +71,7 @@ class Medium:
     Attributes:
         name: what people call it.
         path: of the device or file.
-        size: bytes.
+        size: bytes; only supposed where `is_size_known` is not set, of a packed one.
         model, serial, reader: as the hardware says; "" where it says nothing.
         is_write_protected: by its switch or by permission.
         in_use: why it must not be written, such as "mounted at /media/x"; "" when free.
@@ -106,6 +106,7 @@ class Medium:
     member: str = ""
     packing: Packing | None = None
     remembered: Remembered | None = field(default=None, compare=False, repr=False)
+    is_size_known: bool = True
     lists: tuple[Path, ...] = ()
     state: CardState | None = field(default=None, compare=False, repr=False)
     may_ask: bool = field(default=True, compare=False)
@@ -129,7 +130,8 @@ class Medium:
     @property
     def subtitle(self) -> str:
         """One line under the name: printed size and where it is."""
-        return " · ".join(filter(None, (printed(self.size), self.reader or str(self.path.name))))
+        size = printed(self.size) if self.is_size_known else "size not known yet"
+        return " · ".join(filter(None, (size, self.reader or str(self.path.name))))
 
     def storage(self) -> Storage:
         """What it stands on. Raises MediumError."""

@@ -137,7 +137,7 @@ class DrawnCore(QWidget):
             return
         if stratum.kind == StratumKind.FREE:
             painter.fillRect(rect, color("ground"))
-            painter.fillRect(rect, free_brush())
+            painter.fillRect(rect, wrapping_brush() if stratum.is_unread else free_brush())
         else:
             base = Look.now.role(stratum.role)
             painter.fillRect(rect, mixed(base, color("panel"), 0.38))

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from math import sqrt
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.contents import Layout, PartitionLook, Role
 from mosscrate.core.contents.straight import SWAPPED
 from mosscrate.core.findings import Severity, worst
@@ -72,7 +73,7 @@ def strata_of(layout: Layout) -> list[Stratum]:
     if layout.is_closed:
         found.append(Stratum(StratumKind.PARTITION, 0, layout.size, "contents not opened here yet",
                              "in good order as far as its map shows", severity=Severity.GOOD))
-    found += [Stratum(StratumKind.FREE, e.start, e.length, "free") for e in layout.unallocated
+    found += [_free(layout, e) for e in layout.unallocated
               if e.length >= MIB and not any(_is_container(p) and p.partition.start <= e.start < p.partition.end
                                              for p in layout.partitions)]
     return sorted(found, key=lambda s: s.start)
@@ -126,6 +127,13 @@ def header_of(layout: Layout) -> str:
     names = {MapKind.NONE: "no map", MapKind.MBR: "map · MBR", MapKind.GPT: "map · GPT", MapKind.RDB: "map · RDB",
              MapKind.APPLE: "map · Apple", MapKind.AHDI: "map · AHDI"}
     return names[layout.map_kind] + (" · bytes swapped" if layout.container == SWAPPED else "")
+
+
+def _free(layout: Layout, extent: Extent) -> Stratum:
+    if not layout.is_size_known and extent.end > layout.least:
+        return Stratum(StratumKind.FREE, extent.start, extent.length, "perhaps", "not read as far as that yet",
+                       is_unread=True)
+    return Stratum(StratumKind.FREE, extent.start, extent.length, "free")
 
 
 def _partition(layout: Layout, look: PartitionLook) -> Stratum:
