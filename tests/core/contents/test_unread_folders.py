@@ -22,9 +22,13 @@ from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import CopyFiles, CopyPartition
 from mosscrate.core.sheet.steps.files.put import below
+from mosscrate.core.volumes import open_volume
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
-from tests.cards import MIB, handheld, lay_out
+from mosscrate.demo.hfs import MadeFile, make_hfs
+from tests.cards import MIB, handheld, lay_out, make_volume
+from tests.core.sheet.test_steps import put_in
+from tests.volumes import fresh
 
 SIZE, NOWHERE = 40 * MIB, 0x0FFFF0
 
@@ -72,7 +76,7 @@ def problem_of(step, source) -> str:
 def test_a_part_that_is_kept_says_so(torn, tmp_path):
     card = CardRecord("Pipkin", "aa" * 8, "PIPK", SIZE, "", "")
     kept = keep_part(Crate(tmp_path), card, torn, survey(torn), Choice((FileKind.SAVE,)), Watch())
-    assert kept.chosen == "saves: 1 file, without 1 folder that could not be read"
+    assert kept.chosen == "saves: 1 file; 1 folder could not be read in full"
     kept = keep_part(Crate(tmp_path), card, torn, survey(torn), Choice(folders=("Ein längerer Ordner",)), Watch())
     assert "could not be read" not in kept.chosen
 
@@ -86,7 +90,7 @@ def test_files_in_it_are_not_said_to_be_gone(torn, tmp_path):
             return MemoryBlocks(self.blocks.data)
 
     _, games = compare(State(handheld(SIZE)), State(torn))
-    assert (games.gone, games.sentence) == ((), "1 folder could not be read")
+    assert (games.gone, games.sentence) == ((), "1 folder could not be read in full")
 
 
 def test_what_is_brought_in_names_it(torn, tmp_path):
@@ -115,3 +119,26 @@ def test_a_folder_of_this_computer_that_cannot_be_read_is_named(closed, monkeypa
 
 def deny(path):
     raise PermissionError(13, "Permission denied", str(path))
+
+
+def test_entries_that_a_volume_has_lost_are_missed(tmp_path):
+    exfat = fresh("exfat", 8 * MIB)
+    put_in(exfat, {"saves": None, "saves/one.srm": b"1", "saves/two.srm": b"2"})
+    volume = open_volume(exfat)
+    folder = volume.extents_of(volume.tree().find("saves"))[0].start
+    hfs = MemoryBlocks(bytes(2 * MIB))
+    make_hfs(hfs, "Tapes", [MadeFile("Notes", None, 0), *(MadeFile(f"Notes/note {k}", b"x", 0) for k in range(40))], 0)
+    record = bytes(hfs.data).index(b"note 17") - 7                       # its key, with length and parent in front
+    fat = MemoryBlocks(bytes(8 * MIB))
+    make_volume(fat, FatType.FAT16, files={"one.srm": b"1"})
+    for blocks, place, damage, told in (
+            (exfat, folder + 32 + 20, b"\xff" * 4, "“saves” has 1 damaged entry"),    # first cluster
+            (exfat, folder + 32 + 31, b"\xff", "“saves” has 1 damaged entry"),        # size beyond all
+            (hfs, record, b"\0", "“Notes” counts 40 entries; 39 are named"),
+            (fat, 14, b"\3\0", "more may be there than can be read")):                  # reserved sectors
+        before = blocks.read(place, len(damage))
+        assert not take_out(open_volume(blocks), "/", tmp_path / f"{place}", Watch()).shortfall
+        blocks.write(place, damage)
+        assert told in take_out(open_volume(blocks), "/", tmp_path / f"{place} damaged", Watch()).shortfall
+        assert survey(blocks).partitions
+        blocks.write(place, before)

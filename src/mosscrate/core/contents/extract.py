@@ -43,7 +43,7 @@ class LeftOut:
 
 @dataclass
 class Outcome:
-    """What came out, what did not, and what is wrong with folders of which nobody knows what is in them."""
+    """What came out, what did not, and what is wrong with folders that could not be read in full."""
 
     taken: list[Taken] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)

@@ -35,6 +35,7 @@ from mosscrate.core.volumes import (
 from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
+CONTRADICTS = "its tables and files contradict one another"
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
             FileKind.SETTING: "setting", FileKind.PICTURE: "picture", FileKind.OTHER: "file"}
 
@@ -225,13 +226,13 @@ def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: s
     """A volume from outside; `kinds` counts its files."""
     named = [counted(kinds[k], noun) for k, noun in _PLURALS.items() if kinds[k]]
     format = format_with(volume)
-    largest, because = format.largest(volume)
+    largest, because = (0, CONTRADICTS) if unsound else format.largest(volume)
     smallest, at_least_because = format.smallest(volume)
     return VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
                       volume.is_clean, sum(kinds.values()), kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
                       largest, because, smallest, at_least_because,
                       max((e.name for e in tree.entries), key=len, default=""), unsound, volume.variant,
-                      format.largest_in_place(volume)[0])
+                      0 if unsound else format.largest_in_place(volume)[0])
 
 
 def _opened(partition: Partition, volume: Volume, into: Opened, *,
@@ -244,7 +245,9 @@ def _opened(partition: Partition, volume: Volume, into: Opened, *,
                        top=frozenset(e.path for e in tree.entries if "/" not in e.path))
     look = volume_look(volume, tree, kinds, sound.because)
     where = look.label or f"Partition {partition.index}"
-    found = check(volume) if thorough else (*tree.findings, *contradictions(sound, volume.block))
+    told = {finding.sentence for finding in tree.findings}
+    found = check(volume) if thorough else (*tree.findings, *(
+        finding for finding in contradictions(sound, volume.block) if finding.sentence not in told))
     findings = [replace(f, partition=partition.index, where=where) for f in found]
     slack = partition.length - volume.size
     if slack >= WORTH_OFFERING:

@@ -50,9 +50,10 @@ def plan_passage(entries: Iterable[Entry], into: Facts, present: Iterable[str] =
         entries: of the source, folders before what they hold.
         into: the kind of file system they go into.
         present: paths on the target that a changed name must not meet.
-        unread: folders of the source that nobody could look into.
+        unread: folders of the source that could not be read in full.
     """
-    passage = Passage(findings=[replace(f, sentence=f"{f.sentence} {INSTEAD}") for f in unread])
+    passage = Passage(findings=[replace(f, sentence=f"{f.sentence} {INSTEAD}") if f.severity == Severity.PROBLEM else f
+                                for f in unread])
     entries = [e for e in entries if e.path.split("/")[0] not in SKIPPED]
     owned = sum(e.owner not in (None, (0, 0)) for e in entries) if not into.has_owners else 0
     if owned:

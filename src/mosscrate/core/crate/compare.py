@@ -36,7 +36,7 @@ class PartitionChange:
     """One partition then and now, of a number now; entries are of the newer state, those `gone` of the older.
 
     `moved` has pairs of (then, now): the same contents under another path. `unread` tells of folders that could not be
-    read, then or now: nothing is said of what may be in them now.
+    read in full, then or now: nothing is said of what may be in them now.
     """
 
     index: int
@@ -71,7 +71,7 @@ class PartitionChange:
         if self.moved:
             parts.append(f"{counted(len(self.moved), 'file')} moved or renamed")
         if self.unread:
-            parts.append(f"{counted(len(self.unread), 'folder')} could not be read")
+            parts.append(f"{counted(len(self.unread), 'folder')} could not be read in full")
         return ", ".join(parts) or "only its inner bookkeeping changed"
 
     @property

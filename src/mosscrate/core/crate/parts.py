@@ -55,10 +55,10 @@ class Choice:
             for folder in (folder.strip("/").casefold() for folder in self.folders))
 
     def missing(self, trees: Iterable[Tree]) -> str:
-        """In how many folders that could not be read there may be more of it, behind a sentence; "" for none."""
+        """How many folders that could not be read in full may hold more of it, behind a sentence; "" for none."""
         folders = self.folders if self.folders and not self.kinds else ("",)
         unread = sum(len({finding for folder in folders for finding in tree.unread(folder)}) for tree in trees)
-        return f", without {counted(unread, 'folder')} that could not be read" if unread else ""
+        return f"; {counted(unread, 'folder')} could not be read in full" if unread else ""
 
     @property
     def words(self) -> str:

@@ -238,7 +238,7 @@ class Device:
         except (asyncssh.SFTPPermissionDenied, asyncssh.SFTPNoSuchFile) as error:
             if not below:
                 raise
-            unread = (Finding(Severity.WARNING, f"The folder “{below}” may not be read: {error}", below),)
+            unread = (Finding(Severity.PROBLEM, f"The folder “{below}” may not be read: {error}", below),)
         return Tree(tuple(found), unread)
 
     async def _followed(self, sftp: asyncssh.SFTPClient, path: str, entry: Entry) -> Entry | None:

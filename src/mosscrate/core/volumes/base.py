@@ -160,7 +160,7 @@ class Tree:
 
     Attributes:
         entries: all that could be reached.
-        findings: one for each folder that could not be read, or was not followed; `where` is its path.
+        findings: one for each folder that could not be read, a problem, or not in full, a warning; `where` is its path.
     """
 
     entries: tuple[Entry, ...]

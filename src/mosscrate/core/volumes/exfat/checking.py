@@ -6,20 +6,18 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind
 from mosscrate.core.volumes.claims import disagreements
 from mosscrate.core.volumes.clusters import BAD
-from mosscrate.core.volumes.exfat import directory, names
+from mosscrate.core.volumes.exfat import names
 from mosscrate.core.volumes.exfat.structures import (
-    ENTRY_SIZE,
     REGION_SECTORS,
     UPCASE,
     UPCASE_ENTRY,
     boot_checksum,
-    set_checksums,
 )
 from mosscrate.core.volumes.exfat.volume import ExfatVolume
 
@@ -33,7 +31,6 @@ def check(volume: ExfatVolume) -> tuple[Finding, ...]:
         found += tree.findings
         found += _upcase(volume)
         found += _bitmap(volume, tree.entries)
-        found += _sets(volume, tree.entries)
     except FormatError as error:
         found.append(Finding(Severity.PROBLEM, str(error), remedy="Keep the card before trying to mend it."))
     if not volume.is_clean:
@@ -95,28 +92,3 @@ def _bitmap(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding
         yield Finding(Severity.PROBLEM, f"{counted(crossed, 'cluster')} belong to more than one file.",
                       remedy="At most one of these files is whole. Copy them off before anything else.")
     yield from disagreements(missing, lost, "cluster", g.cluster)
-
-
-def _sets(volume: ExfatVolume, entries: tuple[Entry, ...]) -> Iterator[Finding]:
-    """Entry sets whose checksum is wrong, counted for each folder."""
-    folders = [("", volume.root_bytes)]
-    for entry in entries:
-        row = volume.row_of(entry)
-        if entry.kind == Kind.FOLDER and row.first_cluster:
-            try:
-                folders.append((entry.path, volume.folder_bytes(row.first_cluster, contiguous=row.is_contiguous,
-                                                                length=row.data_length)))
-            except (FormatError, MediumError):
-                continue                                    # reported by the walk
-    for path, data in folders:
-        by_length: dict[int, list[int]] = {}
-        for row in directory.rows(data):
-            by_length.setdefault(row.slots, []).append(row.slot * ENTRY_SIZE)
-        wrong = 0
-        for slots, places in by_length.items():
-            sets = np.stack([np.frombuffer(data, np.uint8, count=slots * ENTRY_SIZE, offset=at) for at in places])
-            stored = sets[:, 2].astype(np.uint16) | sets[:, 3].astype(np.uint16) << 8
-            wrong += int((set_checksums(sets) != stored).sum())
-        if wrong:
-            yield Finding(Severity.PROBLEM, f"In the folder “{path or '/'}” the checksums of "
-                          f"{counted(wrong, 'entry', 'entries')} are wrong; machines may not show them.", path)

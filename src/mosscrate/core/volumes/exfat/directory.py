@@ -5,7 +5,7 @@ Source: "exFAT file system specification" 1.00, §6.3 (sets) and §7.4 to §7.7.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,9 +23,11 @@ from mosscrate.core.volumes.exfat.structures import (
     STREAM,
     STREAM_ENTRY,
     set_checksum,
+    set_checksums,
 )
 
 _FILE, _STREAM = Packer(FILE_ENTRY), Packer(STREAM_ENTRY)
+MOST = (1 << 63) - 1                    # bytes: what says that it is longer is no less wrong
 UTC_OFFSET = 0x80                       # "valid, no minutes east of UTC"
 
 
@@ -76,8 +78,28 @@ def rows(data: bytes) -> Iterator[Row]:
         raw = b"".join(data[at + 2:at + 32] for at in range((slot + 2) * ENTRY_SIZE, last * ENTRY_SIZE, ENTRY_SIZE))
         name = raw[:2 * length].decode("utf-16-le", "replace").replace("/", "_").replace("\0", "_")
         if name:
-            yield Row(name, attributes, first, size, valid, bool(flags & NO_FAT_CHAIN), (stamp, tens, offset), slot,
-                      min(1 + secondary, len(kinds) - slot))
+            yield Row(name, attributes, first, min(size, MOST), min(valid, MOST), bool(flags & NO_FAT_CHAIN),
+                      (stamp, tens, offset), slot, min(1 + secondary, len(kinds) - slot))
+
+
+def damaged(data: bytes, found: Sequence[Row]) -> int:
+    """How many entry sets of a directory are cut, not in order, or do not agree with their checksums.
+
+    Args:
+        data: the directory.
+        found: its rows.
+    """
+    count = len(data) // ENTRY_SIZE
+    entries = np.frombuffer(data, np.uint8, count=count * ENTRY_SIZE).reshape(count, ENTRY_SIZE)
+    ends = np.flatnonzero(entries[:, 0] == 0)
+    wrong = int((entries[:ends[0] if len(ends) else count, 0] == FILE).sum()) - len(found)
+    slots, starts = np.array([row.slots for row in found], np.int64), np.array([row.slot for row in found], np.int64)
+    for length in np.unique(slots).tolist():
+        places = starts[slots == length][:, None] + np.arange(length)
+        sets = entries[places].reshape(-1, length * ENTRY_SIZE)
+        stored = sets[:, 2].astype(np.uint16) | sets[:, 3].astype(np.uint16) << 8
+        wrong += int((set_checksums(sets) != stored).sum())
+    return wrong
 
 
 def build(name: str, *, hash: int, attributes: int, first_cluster: int, size: int, is_contiguous: bool,

@@ -11,6 +11,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
 from mosscrate.core.volumes.clusters import BAD, END, Chains, Table
 from mosscrate.core.volumes.exfat import directory, names
@@ -164,11 +165,10 @@ class ExfatVolume(ReadByPieces):
                               f"at most {MAX_FOLDER} bytes")
         return b"".join(self.blocks.read(e.start, e.length) for e in extents)
 
-    def rows_of(self, row: directory.Row | None) -> list[directory.Row]:
-        """What is in a folder; None is the root. Raises FormatError, MediumError."""
-        data = self.root_bytes if row is None else self.folder_bytes(
+    def _bytes_of(self, row: directory.Row | None) -> bytes:
+        """The entries of a folder; None is the root. Raises FormatError, MediumError."""
+        return self.root_bytes if row is None else self.folder_bytes(
             row.first_cluster, contiguous=row.is_contiguous, length=row.data_length)
-        return list(directory.rows(data))
 
     def tree(self) -> Tree:
         """Every file and folder, breadth first; folders that cannot be read become findings."""
@@ -178,11 +178,16 @@ class ExfatVolume(ReadByPieces):
         queue: list[tuple[str, directory.Row | None]] = [("", None)]
         for path, folder in queue:
             try:
-                rows = self.rows_of(folder)
+                data = self._bytes_of(folder)
             except (FormatError, MediumError) as error:
                 findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
                                         path, remedy="What lies beside it is shown and intact."))
                 continue
+            rows = list(directory.rows(data))
+            if wrong := directory.damaged(data, rows):
+                findings.append(Finding(Severity.WARNING, f"The folder “{path or '/'}” has "
+                                        f"{counted(wrong, 'damaged entry', 'damaged entries')}: cut, or with a wrong "
+                                        "checksum. Machines may not show what they name.", path))
             for row in rows:
                 entry = self._entry(path, row)
                 found.append(entry)

@@ -33,6 +33,7 @@ from mosscrate.core.volumes.fat.table import head_of, read_table
 from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following
 
 _NO_NAME = b"NO NAME    "
+LEAST_MEDIA = 0xF0                      # "FAT: General Overview of On-Disk Format" 1.03, BPB_Media: F0, F8 to FF
 
 
 @dataclass(frozen=True)
@@ -147,10 +148,18 @@ class FatVolume(ReadByPieces):
                               f"{length} bytes", f"at most {MAX_DIRECTORY} bytes")
         return b"".join(self.blocks.read(e.start, e.length) for e in extents)
 
+    def _lost_fat(self) -> list[Finding]:
+        """Where the FAT does not begin as one does; the GEMDOS family leaves that place as it is."""
+        media = head_of(self.blocks, self.geometry, self.boot.active_fat)[0] & 0xFF
+        if media >= LEAST_MEDIA or self.boot.is_gemdos:
+            return []
+        return [Finding(Severity.WARNING, f"The FAT begins with {media:#04x} where the kind of medium should stand: "
+                        "the boot sector may lead to the wrong place, and more may be there than can be read.")]
+
     def tree(self) -> Tree:
         """Every file and folder, breadth first; folders that cannot be read become findings."""
         found: list[Entry] = []
-        findings: list[Finding] = []
+        findings = self._lost_fat()
         seen = {0, self.geometry.root_cluster}
         queue: list[tuple[str, int | None]] = [("", None)]
         for path, cluster in queue:

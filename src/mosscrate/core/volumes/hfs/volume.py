@@ -13,6 +13,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import Entry, Kind, Tree
 from mosscrate.core.volumes.hfs import structures as s
 from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following
@@ -37,6 +38,7 @@ class CatalogRecord:
     modified: int
     data: Fork
     resource: Fork
+    inside: int = 0                      # entries that a folder has by its own count
 
 
 class HfsVolume(ReadByPieces):
@@ -99,9 +101,14 @@ class HfsVolume(ReadByPieces):
             children.setdefault(record.parent, []).append(record)
         found: list[Entry] = []
         findings: list[Finding] = []
-        queue, seen = [("", s.ROOT)], {s.ROOT}
-        for path, folder in queue:
-            for record in children.get(folder, ()):
+        queue, seen = [("", s.ROOT, int(self.mdb["root_files"]) + int(self.mdb["root_folders"]))], {s.ROOT}
+        for path, folder, told in queue:
+            inside = children.get(folder, [])
+            if told > len(inside):
+                findings.append(Finding(Severity.WARNING, f"The folder “{path or '/'}” counts "
+                                        f"{counted(told, 'entry', 'entries')}; {counted(len(inside), 'is', 'are')} "
+                                        "named in the catalog.", path))
+            for record in inside:
                 full = f"{path}/{record.name}" if path else record.name
                 kind = Kind.FOLDER if record.is_folder else Kind.FILE
                 size = 0 if record.is_folder else record.data.length
@@ -112,7 +119,7 @@ class HfsVolume(ReadByPieces):
                                             "before.", full))
                 elif record.is_folder:
                     seen.add(record.id)
-                    queue.append((full, record.id))
+                    queue.append((full, record.id, record.inside))
         return Tree(tuple(found), tuple(findings))
 
     def pieces_of(self, entry: Entry) -> Pieces:
@@ -213,8 +220,9 @@ def _catalog_record(key: bytes, data: bytes) -> CatalogRecord | None:
     parent, name = int.from_bytes(key[2:6], "big"), _pascal(key[6:]).replace("/", ":")
     none = Fork(0, ())
     if data[0] == s.FOLDER and len(data) >= s.FOLDER_RECORD.size and parent != s.ROOT_PARENT and name:
-        _, _, _, number, _, modified = s.FOLDER_RECORD.unpack_from(data)
-        return CatalogRecord(parent, name, number, is_folder=True, modified=modified, data=none, resource=none)
+        _, _, inside, number, _, modified = s.FOLDER_RECORD.unpack_from(data)
+        return CatalogRecord(parent, name, number, is_folder=True, modified=modified, data=none, resource=none,
+                             inside=inside)
     if data[0] == s.FILE and len(data) >= s.FILE_RECORD.size and name:
         (_, _, _, _, number, _, length, _, _, resource, _, _, modified, _, _, _, first, second) = \
             s.FILE_RECORD.unpack_from(data)

@@ -35,6 +35,7 @@ from mosscrate.core.sheet.steps.shared.filing import (
     room_in,
     volume_to_fill,
 )
+from mosscrate.core.sheet.steps.shared.holding import tell_contradictions
 from mosscrate.core.sheet.steps.shared.room import tables
 from mosscrate.core.sheet.steps.shared.trying import names_after, tried_out
 from mosscrate.core.sizes import binary, counted
@@ -83,6 +84,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             total = sum(e.size for e in entries)
             passage = plan_passage(entries, facts, present(there, self.existing), self._unread(volume))
             must_fit(passage)
+            tell_contradictions(passage, came)
             room = room_in(look, facts, entries, passage, there, self.existing, self.folder)
             view = card.trial(self.partition) if card.is_planned or room.is_tight else None
 

@@ -13,6 +13,7 @@ from mosscrate.core.contents.transfer import Passage, copy_tree, hollow, must_fi
 from mosscrate.core.errors import FitError
 from mosscrate.core.maps import Partition
 from mosscrate.core.sheet.sights import Sight
+from mosscrate.core.sheet.steps.shared.holding import tell_contradictions
 from mosscrate.core.sheet.steps.shared.likeness import with_boot_code
 from mosscrate.core.sheet.steps.shared.moving import PIECE
 from mosscrate.core.sheet.steps.shared.trying import tried_out
@@ -60,6 +61,7 @@ def made_anew(look: PartitionLook, partition: Partition, making: Making, files: 
     tree = files.tree()
     entries, passage = tree.entries, plan_passage(tree.entries, facts, unread=tree.unread())
     must_fit(passage)
+    tell_contradictions(passage, look)
     wanted = [e for e in entries if e.path not in passage.left_out]
     need = room_for(wanted, facts, fresh.block)
     if not card.is_planned and fresh.used + need <= fresh.size:
