@@ -31,10 +31,10 @@ from mosscrate.core.images.kept.manifest import root_of
 from mosscrate.core.images.kept.packs import as_names
 from mosscrate.core.maps import MapKind, edits, read_map, write_map
 from mosscrate.core.volumes import Making, edit, format_for, open_volume
+from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
+from tests.cards import MIB, lay_out
 from tests.volumes import KINDS, ROOM, Model
-
-MIB = 1 << 20
 
 
 def card_with(kind: str, seed: int, *, block: int | None = None, acts: int = 120) -> MemoryBlocks:
@@ -287,6 +287,32 @@ def test_partitions_that_lie_over_one_another_are_kept_whole(tmp_path):
     backup = Crate(tmp_path).keep(record(card), card, Watch())
     with backup.open() as kept:
         assert kept.read(0, kept.size) == bytes(card.data)
+
+
+def test_files_of_a_volume_that_contradicts_itself_are_listed_as_far_as_they_can_be_followed(tmp_path):
+    card = MemoryBlocks(bytes(40 * MIB))
+    files = {f"{n}.srm": bytes([n]) * 3000 for n in range(1, 6)}
+    lay_out(card, [(MIB, 36 * MIB, FatType.FAT32, "GAMES", files)])
+    volume = open_partition(card, 1)
+    two, three, five = (volume.tree().find(f"{n}.srm") for n in (2, 3, 5))
+    first = {name: volume.geometry.fat_offset(0) + MIB + 4 * entry.node for name, entry in
+             (("two", two), ("five", five))}
+    card.write(30 * MIB, b"left in free room")
+    card.write(first["two"], three.node.to_bytes(4, "little"))            # goes on in the clusters of another file
+    card.write(first["five"], bytes(4))                                   # ends in a free cluster
+    crate = Crate(tmp_path)
+    backup = crate.keep(record(card), card, Watch())
+    assert {"1.srm", "4.srm"} < {file.path for file in files_in(backup)} < {"1.srm", "2.srm", "3.srm", "4.srm"}
+    with backup.open() as kept:
+        assert kept.read(0, kept.size) == bytes(card.data)
+    crate.check(backup, Watch())
+    sound = MemoryBlocks(bytes(40 * MIB))
+    lay_out(sound, [(MIB, 36 * MIB, FatType.FAT32, "GAMES", files)])
+    sound.write(30 * MIB, b"left in free room")
+    every = crate.keep(record(sound), sound, Watch(), every_byte=True)
+    assert {file.path for file in files_in(every)} == set(files)
+    with every.open() as kept:
+        assert kept.read(0, kept.size) == bytes(sound.data)
 
 
 def test_a_card_that_goes_away_in_the_middle_is_no_backup(tmp_path):

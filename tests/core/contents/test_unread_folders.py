@@ -17,16 +17,19 @@ from mosscrate.core.crate.compare import compare
 from mosscrate.core.crate.parts import Choice, keep_part
 from mosscrate.core.errors import MediumError
 from mosscrate.core.fill.bringing import bring, bring_from_volume
+from mosscrate.core.findings import Severity
 from mosscrate.core.images.kept.manifest import CardRecord
+from mosscrate.core.sheet.bench import card_of as bench_card
 from mosscrate.core.sheet.planning.forecasting import forecast
+from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.steps import CopyFiles, CopyPartition
+from mosscrate.core.sheet.steps import CopyFiles, CopyPartition, RefreshPartition
 from mosscrate.core.sheet.steps.files.put import below
 from mosscrate.core.volumes import open_volume
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
 from mosscrate.demo.hfs import MadeFile, make_hfs
-from tests.cards import MIB, handheld, lay_out, make_volume
+from tests.cards import MIB, handheld, lay_out, make_volume, put_card
 from tests.core.sheet.test_steps import put_in
 from tests.volumes import fresh
 
@@ -142,3 +145,31 @@ def test_entries_that_a_volume_has_lost_are_missed(tmp_path):
         assert told in take_out(open_volume(blocks), "/", tmp_path / f"{place} damaged", Watch()).shortfall
         assert survey(blocks).partitions
         blocks.write(place, before)
+
+
+@pytest.mark.parametrize("place", ["roms", "/"])
+def test_a_card_is_not_called_empty_or_kept_where_it_cannot_be_read(torn, place, bench):
+    """What the guard says of a target."""
+    card = torn
+    if place == "/":
+        card = MemoryBlocks(bytes(SIZE))
+        lay_out(card, [(MIB, SIZE - MIB, FatType.FAT32, "GAMES", {"one.srm": b"1"})])
+        geometry = open_partition(card, 1).geometry
+        for copy in range(geometry.fat_count):
+            card.write(MIB + geometry.fat_offset(copy) + 4 * geometry.root_cluster, bytes(4))
+    put_card(bench, "pipkin", SIZE, card.data)
+    medium = bench.shelf.find("pipkin")
+    for _ in range(2):
+        layout = survey(medium.open())
+        told = what_would_be_lost(medium, layout, bench.crate)
+        assert f"GAMES cannot be read in full: The folder “{place}” cannot be read" in told[0].sentence
+        assert {finding.severity for finding in told} <= {Severity.WARNING, Severity.NOTE}
+        assert layout.partitions[-1].volume.summary != "empty"
+        bench.crate.keep(bench_card(medium), medium.open(), Watch())
+
+
+def test_files_that_are_to_be_kept_may_not_lie_where_it_cannot_be_read(torn):
+    source = handheld(SIZE)
+    seen = forecast(JobSheet((RefreshPartition(2, 2, keep=("*.sav",)),)), survey(source), survey(torn),
+                    source_blocks=source, target_blocks=torn)
+    assert "may lie where it cannot be read" in seen.problems[0].sentence

@@ -35,6 +35,12 @@ class VolumeLook:
     unsound: str = ""                  # why it must not be changed: its tables and files contradict one another
     variant: str = ""                  # the kind that makes one like it: gemdos, ffs-intl; most often `kind`
     in_place: int = 0                  # bytes to which it grows without being made anew
+    unread: tuple[str, ...] = ()       # what is wrong with folders that could not be read in full
+
+    @property
+    def holds_together(self) -> bool:
+        """Whether its tables and files agree and all its folders were read: what they call free is free then."""
+        return not self.unsound and not self.unread
 
     @property
     def facts(self) -> Facts | None:

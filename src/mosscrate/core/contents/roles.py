@@ -33,8 +33,8 @@ class RoleGuess:
 
 
 def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool,
-               top: frozenset[str] = frozenset()) -> RoleGuess:
-    """The role of a partition from the kinds of its files and the names in its root folder."""
+               top: frozenset[str] = frozenset(), is_read: bool = True) -> RoleGuess:
+    """The role of a partition from the kinds of its files and the names in its root folder, if all could be read."""
     total = sum(kinds.values())
     if len(SYSTEM_TREE & top) >= 3:
         return RoleGuess(Role.FIRMWARE, f"it holds the system of a machine: {', '.join(sorted(SYSTEM_TREE & top))}")
@@ -50,7 +50,7 @@ def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool,
     if total:
         return RoleGuess(Role.STORAGE, "it holds files of several kinds")
     if volume_kind:
-        return RoleGuess(Role.STORAGE, "it holds no files yet")
+        return RoleGuess(Role.STORAGE, "it holds no files yet" if is_read else "none of its files can be read")
     return RoleGuess(Role.UNKNOWN, "no file system is recognised on it")
 
 

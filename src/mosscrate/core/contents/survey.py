@@ -229,10 +229,12 @@ def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: s
     largest, because = (0, CONTRADICTS) if unsound else format.largest(volume)
     smallest, at_least_because = format.smallest(volume)
     return VolumeLook(volume.kind, volume.label, volume.id, volume.block, volume.size, volume.size - volume.free,
-                      volume.is_clean, sum(kinds.values()), kinds[FileKind.SAVE], ", ".join(named[:3]) or "empty",
+                      volume.is_clean, sum(kinds.values()), kinds[FileKind.SAVE],
+                      ", ".join(named[:3]) or ("no file that can be read" if tree.findings else "empty"),
                       largest, because, smallest, at_least_because,
                       max((e.name for e in tree.entries), key=len, default=""), unsound, volume.variant,
-                      0 if unsound else format.largest_in_place(volume)[0])
+                      0 if unsound else format.largest_in_place(volume)[0],
+                      tuple(finding.sentence for finding in tree.findings))
 
 
 def _opened(partition: Partition, volume: Volume, into: Opened, *,
@@ -242,7 +244,7 @@ def _opened(partition: Partition, volume: Volume, into: Opened, *,
     sound = soundness(volume, tree)
     kinds = count_kinds(tree.entries)
     guess = guess_role(kinds, volume_kind=volume.kind, is_active="active" in partition.flags,
-                       top=frozenset(e.path for e in tree.entries if "/" not in e.path))
+                       top=frozenset(e.path for e in tree.entries if "/" not in e.path), is_read=not tree.findings)
     look = volume_look(volume, tree, kinds, sound.because)
     where = look.label or f"Partition {partition.index}"
     told = {finding.sentence for finding in tree.findings}

@@ -24,7 +24,7 @@ def used_only(blocks: Blocks, layout: Layout) -> Blocks:
         return blocks                                   # rare: it is saved as it stands
     blanks: list[Extent] = []
     for look in layout.partitions:
-        if look.volume is None or look.volume.used is None or look.volume.unsound:
+        if look.volume is None or look.volume.used is None or not look.volume.holds_together:
             continue
         with suppress(FormatError, MediumError):
             window = partition_window(view, look.partition)

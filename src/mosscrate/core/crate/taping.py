@@ -28,6 +28,7 @@ COARSE = LONGEST_CHUNK                   # of what cannot be opened
 WITH_SLACK = ("fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4")      # a file has its last block to itself
 _ROLES = {kind: number for number, kind in enumerate(FileKind)}
 Runs = NDArray[np.int64]                 # shape (n, 2): start, end
+Place = tuple[int, int]                  # byte of the card, length
 
 
 @dataclass(frozen=True)
@@ -76,13 +77,13 @@ class Tape:
 def tape_of(card: Blocks, layout: Layout | None, opened: Opened, *, every_byte: bool = False) -> Tape:
     """Lay out what is in use on a card, by what its survey opened.
 
-    Volumes that contradict themselves or cannot be opened are taken whole.
+    Volumes that contradict themselves are taken whole, with the files that can be followed; others whole by place.
     """
     try:
         view = straight(card)
     except MediumError:
         return _tape(card, [])                            # not even its beginning can be read
-    shares = list(_shares(view, None if every_byte or view.container == SWAPPED else layout, opened))
+    shares = list(_shares(view, None if view.container == SWAPPED else layout, opened, every_byte=every_byte))
     tape = _tape(card, shares)
     return tape if tape.is_disjoint else _tape(card, [])
 
@@ -90,7 +91,7 @@ def tape_of(card: Blocks, layout: Layout | None, opened: Opened, *, every_byte: 
 def _tape(card: Blocks, shares: list[_Share]) -> Tape:
     """Everything that is in use, by what opened volumes say of their part of it."""
     tape = Tape()
-    taken = _joined([run for share in shares for run in share.inside])
+    taken = _joined([(share.start, share.end) for share in shares])
     holes = _joined([(e.start, e.end) for e in card.extents() if e.is_hole])
     outside = without(np.array([[0, card.size]], np.int64), taken)
     for start, end in without(outside, holes).tolist():
@@ -108,37 +109,84 @@ def _tape(card: Blocks, shares: list[_Share]) -> Tape:
     return tape
 
 
+@dataclass(frozen=True)
 class _Share:
-    """What one opened volume adds: its tables by place, its files in order."""
+    """What one opened volume adds: its files in order, everything else of it by place.
 
-    def __init__(self, look: PartitionLook, volume: Volume, tree: Tree, view: Blocks) -> None:
-        self.look, self.start = look, look.partition.start
-        size = min(volume.size, look.partition.length, view.size - self.start)
-        self.inside = [(self.start, self.start + size)]
-        used = _joined([(self.start + e.start, min(self.start + e.end, self.start + size))
-                        for e in volume.used_extents()])
-        found = []
-        for entry in tree.entries:
+    Attributes:
+        look: its partition.
+        start: byte of the card at which it begins.
+        end: behind its last byte.
+        files: with their pieces, as (byte of the card, length).
+        tables: what else is taken.
+    """
+
+    look: PartitionLook
+    start: int
+    end: int
+    files: list[tuple[Entry, list[Place]]]
+    tables: Runs
+
+
+def _in_use(look: PartitionLook, volume: Volume, tree: Tree, view: Blocks) -> _Share:
+    """Of a volume whose tables can be believed, what is in use. Raises FormatError, MediumError."""
+    start = look.partition.start
+    end = start + min(volume.size, look.partition.length, view.size - start)
+    used = _joined([(start + e.start, min(start + e.end, end)) for e in volume.used_extents()])
+    files = [(entry, _pieces(volume, entry, start)) for entry in tree.entries if entry.kind == Kind.FILE]
+    covered = [(at, at + count) for _, pieces in files for at, count in pieces]
+    covered += [run for entry, pieces in files for run in _slack(volume, start, entry, pieces)]
+    return _Share(look, start, end, _by_first(files), without(used, _joined(covered)))
+
+
+def _every_byte(look: PartitionLook, volume: Volume, tree: Tree, view: Blocks) -> _Share:
+    """All of a partition; of its files those that can be followed and share no byte with another one."""
+    start, end = look.partition.start, min(look.partition.end, view.size)
+    files = list[tuple[Entry, list[Place]]]()
+    for entry in tree.entries:
+        with suppress(FormatError, MediumError):
             if entry.kind == Kind.FILE:
-                rows = volume.pieces_of(entry)
-                pieces = list(zip((rows["place"] + self.start).tolist(), rows["length"].tolist(), strict=True))
-                found.append((entry, pieces))
-        self.files = sorted(found, key=lambda each: each[1][0][0] if each[1] else 0)
-        covered = [(at, at + count) for _, pieces in self.files for at, count in pieces]
-        covered += [run for entry, pieces in self.files for run in self._slack(volume, entry, pieces)]
-        self.tables = without(used, _joined(covered))
+                files.append((entry, _pieces(volume, entry, start)))
+    files = _apart(files, start, end)
+    covered = _joined([(at, at + count) for _, pieces in files for at, count in pieces])
+    return _Share(look, start, end, _by_first(files), without(np.array([[start, end]], np.int64), covered))
 
-    def _slack(self, volume: Volume, entry: Entry, pieces: list[tuple[int, int]]) -> list[tuple[int, int]]:
-        """Room of a file that is not its contents, where a file system has such room."""
-        if volume.kind not in WITH_SLACK:
-            return []
-        is_exfat = volume.kind == "exfat"                                     # what was never written has room too
-        runs = [(self.start + e.start, e.length) for e in volume.extents_of(entry)] if is_exfat else pieces
-        if not runs or (volume.kind.startswith("ext") and (runs[-1][0] - self.start) % volume.block):
-            return []                                                         # it stands in an inode
-        at, count = runs[-1]
-        whole = [(start, start + length) for start, length in runs] if is_exfat else []
-        return [*whole, (at + count, at + count + -count % volume.block)]
+
+def _pieces(volume: Volume, entry: Entry, start: int) -> list[Place]:
+    rows = volume.pieces_of(entry)
+    return list(zip((rows["place"] + start).tolist(), rows["length"].tolist(), strict=True))
+
+
+def _by_first(files: list[tuple[Entry, list[Place]]]) -> list[tuple[Entry, list[Place]]]:
+    return sorted(files, key=lambda each: each[1][0][0] if each[1] else 0)
+
+
+def _apart(files: list[tuple[Entry, list[Place]]], start: int, end: int) -> list[tuple[Entry, list[Place]]]:
+    """Files within a stretch of the card of which no two share a byte; names of one and the same file count once."""
+    while True:
+        owners = {tuple(pieces): number for number, (_, pieces) in enumerate(files)}
+        rows = np.array([(at, at + count, number) for pieces, number in owners.items() for at, count in pieces],
+                        np.int64).reshape(-1, 3)
+        rows = rows[np.argsort(rows[:, 0], kind="stable")]
+        reach = np.maximum.accumulate(rows[:, 1]) if len(rows) else rows[:, 1]
+        wrong = (rows[:, 0] < start) | (rows[:, 1] > end) | (rows[:, 0] < np.append(start, reach[:-1])[:len(rows)])
+        if not wrong.any():
+            return files
+        out = {tuple(files[number][1]) for number in np.unique(rows[wrong, 2]).tolist()}
+        files = [(entry, pieces) for entry, pieces in files if tuple(pieces) not in out]
+
+
+def _slack(volume: Volume, start: int, entry: Entry, pieces: list[Place]) -> list[tuple[int, int]]:
+    """Room of a file that is not its contents, where a file system has such room."""
+    if volume.kind not in WITH_SLACK:
+        return []
+    is_exfat = volume.kind == "exfat"                                     # what was never written has room too
+    runs = [(start + e.start, e.length) for e in volume.extents_of(entry)] if is_exfat else pieces
+    if not runs or (volume.kind.startswith("ext") and (runs[-1][0] - start) % volume.block):
+        return []                                                         # it stands in an inode
+    at, count = runs[-1]
+    whole = [(at, at + length) for at, length in runs] if is_exfat else []
+    return [*whole, (at + count, at + count + -count % volume.block)]
 
 
 def without(runs: Runs, others: Runs) -> Runs:
@@ -177,12 +225,13 @@ def _by_place(tape: Tape, start: int, end: int, step: int, origin: int) -> None:
     tape.add([(start, end - start)], step, ahead if ahead < step else 0)
 
 
-def _shares(view: Blocks, layout: Layout | None, opened: Opened) -> Iterator[_Share]:
-    """Of every volume that was gone through to its last file, and whose tables can be believed."""
+def _shares(view: Blocks, layout: Layout | None, opened: Opened, *, every_byte: bool) -> Iterator[_Share]:
+    """Of every volume that was gone through to its last file; whole where its tables cannot be believed."""
     for look in layout.with_contents if layout is not None else ():
-        if look.index in opened.volumes and look.volume is not None and not look.volume.unsound:
+        if look.index in opened.volumes and look.volume is not None:
+            share = _every_byte if every_byte or look.volume.unsound else _in_use
             with suppress(FormatError, MediumError):
-                yield _Share(look, *opened.volumes[look.index], view)
+                yield share(look, *opened.volumes[look.index], view)
 
 
 def role_of(entry: Entry) -> int:

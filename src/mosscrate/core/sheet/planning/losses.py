@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 
 from mosscrate.core.blocks import Blocks
@@ -29,14 +30,17 @@ def what_would_be_lost(medium: Medium, layout: Layout, crate: Crate) -> tuple[Fi
                if p.role == Role.UNKNOWN and not layout.is_blank]
     if layout.is_closed:
         unknown = ["What is on this card"]
-    if not layout.files and not closed and not unknown:
+    unread = [(p.name, sentence) for p in layout.partitions if p.volume for sentence in p.volume.unread]
+    if not layout.files and not closed and not unknown and not unread:
         return (Finding(Severity.GOOD, "Nothing is on it that could be lost."),)
     latest = next(reversed(crate.backups_of(medium.key)), None)
-    found = [_closed(name, latest) for name in (*closed, *unknown)]
+    found = [_unread(*unread[0], len(unread) - 1)] if unread else []
     if layout.files:
         with medium.open() as blocks:
-            found.insert(0, _sentence(unkept_on(blocks, layout, latest, crate), layout.files, latest, crate.now()))
-    return tuple(found)
+            lost = _sentence(unkept_on(blocks, layout, latest, crate), layout.files, latest, crate.now())
+        found.append(replace(lost, severity=Severity.NOTE, sentence=f"As far as it can be read: {lost.sentence}")
+                     if unread and lost.severity == Severity.GOOD else lost)
+    return (*found, *(_closed(name, latest) for name in (*closed, *unknown)))
 
 
 def must_be_kept_still(medium: Medium, card: Blocks, crate: Crate, watch: Watch) -> None:
@@ -65,7 +69,7 @@ def must_be_kept_still(medium: Medium, card: Blocks, crate: Crate, watch: Watch)
 def _differing(card: Blocks, image: Blocks, layout: Layout, watch: Watch) -> list[str]:
     found = []
     for look in layout.partitions:
-        if look.volume and look.volume.used is not None:
+        if look.volume and look.volume.used is not None and not look.volume.unread:
             now, then = (file_digests(open_partition(blocks, look.index), lambda _: watch.check())
                          for blocks in (card, image))
             found += [f"“{path}”" for path, what in now.items() if then.get(path) != what]
@@ -90,6 +94,13 @@ def _sentence(unkept: Unkept, total: int, latest: Backup | None, now: datetime) 
               "compared."] if unkept.uncompared else []
     return Finding(Severity.WARNING, " ".join([f"{unkept.count} on this card {verb} in no backup{when}.", *beside]),
                    remedy=remedy)
+
+
+def _unread(name: str, sentence: str, others: int) -> Finding:
+    more = f" So it is with {counted(others, 'more folder')}." if others else ""
+    return Finding(Severity.WARNING, f"{name} cannot be read in full: {sentence}{more} What is there may be in no "
+                   "backup.",
+                   remedy="Keep the card first; it is one step on the sheet.")
 
 
 def _closed(name: str, latest: Backup | None) -> Finding:

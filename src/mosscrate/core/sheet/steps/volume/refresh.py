@@ -17,7 +17,7 @@ from mosscrate.core.sheet.steps.shared.exact import exactly
 from mosscrate.core.sheet.steps.shared.filing import make_way
 from mosscrate.core.sheet.steps.shared.places import rebase
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Entry, Facts, Kind, edit, facts_of, format_of, open_volume
+from mosscrate.core.volumes import Entry, Facts, Kind, Tree, edit, facts_of, format_of, open_volume
 from mosscrate.core.watch import Watch
 
 MOST_KEPT = 64 << 20                     # bytes of settings that are held meanwhile
@@ -74,7 +74,12 @@ class RefreshPartition(Step, tag="refresh partition", frozen=True):
 
     def _kept(self, card: Sight, name: str) -> tuple[Entry, ...]:
         volume = card.files(self.partition) if self.keep else None
-        kept = tuple(entry for entry in (volume.tree().entries if volume is not None else ()) if entry.kind == Kind.FILE
+        tree = volume.tree() if volume is not None else Tree(())
+        if tree.findings:
+            raise FitError(f"Files of {name} are to be kept, and may lie where it cannot be read: "
+                           f"{tree.findings[0].sentence} Take out what can be read, then refresh it without keeping "
+                           "any.")
+        kept = tuple(entry for entry in tree.entries if entry.kind == Kind.FILE
                      and any(fnmatch(entry.path.casefold(), pattern.casefold()) for pattern in self.keep))
         if sum(entry.size for entry in kept) > MOST_KEPT:
             raise FitError(f"More than {binary(MOST_KEPT)} of {name} are to be kept. Copy them to this computer first.")
