@@ -151,11 +151,14 @@ def test_contents_that_are_not_known_here_are_not_called_nothing(bench):
     put_card(bench, "arcade", 8 * MIB, b"\x17\x2a" * MIB)
     put_card(bench, "amber", 8 * MIB, b"RDSK")
     put_card(bench, "blank", 8 * MIB)
+    put_card(bench, "erased", 80 * MIB, bytes(2 * MIB) + handheld(40 * MIB).data[2 * MIB:])
     said = [what_would_be_lost(m, survey(m.open()), bench.crate)[0] for m in bench.shelf.media()
             if m.source == "simulated"]
     by_name = dict(zip([m.name for m in bench.shelf.media()], said, strict=False))
-    assert by_name["Arcade"].severity == by_name["Amber"].severity == "warning"
-    assert by_name["Blank"].sentence == "Nothing is on it that could be lost."
+    assert by_name["Arcade"].severity == by_name["Amber"].severity == by_name["Erased"].severity == "warning"
+    assert by_name["Blank"].sentence == "It is blank at both ends and wherever else was looked."
+    erased = survey(bench.shelf.find("erased").open())
+    assert "perhaps its beginning was erased" in erased.findings[0].sentence
 
 
 def test_no_other_module_opens_a_medium_for_writing():

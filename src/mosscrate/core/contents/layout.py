@@ -104,6 +104,7 @@ class Layout:
     partitions: tuple[PartitionLook, ...]
     container: str = "raw"
     is_blank: bool = False             # nothing but zeros at both ends, and no map
+    trace: int | None = None           # a byte between blank ends that is not zero, where one was found
     findings: tuple[Finding, ...] = ()
     cut: int = 0                       # bytes that its own map or volume counts on and that are not there
     map: PartitionMap | None = None    # as it was read, with what only the map itself knows

@@ -19,7 +19,7 @@ from mosscrate.core.images import Compared, ContainedDisk, PackedDisk, packed_in
 from mosscrate.core.images.packing import kind_by
 from mosscrate.core.images.published import NAMES
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import MIB, binary, counted
 from mosscrate.core.volumes import (
     Tree,
     Volume,
@@ -35,6 +35,7 @@ from mosscrate.core.volumes import (
 from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
+PROBE, NEAR, FAR = 4096, 64, 192      # bytes that are read at a place, places in the first MiBs, and over the whole
 CONTRADICTS = "its tables and files contradict one another"
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
             FileKind.SETTING: "setting", FileKind.PICTURE: "picture", FileKind.OTHER: "file"}
@@ -72,7 +73,8 @@ def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = No
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
                     findings=tuple(findings), map=map_)
     with suppress(NotReadYet):
-        layout = replace(layout, is_blank=map_.kind == MapKind.NONE and has_blank_ends(blocks))
+        is_blank = map_.kind == MapKind.NONE and has_blank_ends(blocks)
+        layout = replace(layout, is_blank=is_blank, trace=_trace_between(blocks) if is_blank else None)
     layout = replace(layout, cut=_cut(blocks, map_))
     packed = packed_in(blocks)
     if packed is not None:
@@ -131,6 +133,21 @@ def has_blank_ends(blocks: Blocks) -> bool:
     """Whether the first and the last MiB are zeros. Raises MediumError."""
     edge = min(blocks.size, 1 << 20)
     return not any(np.frombuffer(blocks.read(at, edge), np.uint8).any() for at in (0, blocks.size - edge))
+
+
+def _trace_between(blocks: Blocks) -> int | None:
+    """A byte that is not zero between blank ends, looked for at some places, most of them near the beginning.
+
+    Raises MediumError.
+    """
+    last = blocks.size // PROBE - 1
+    numbers = {min(last, (MIB * place) // PROBE) for place in range(1, NEAR)} | {
+        last * place // FAR for place in range(1, FAR)}
+    for number in sorted(numbers) if last > 0 else ():
+        places = np.flatnonzero(np.frombuffer(blocks.read(number * PROBE, PROBE), np.uint8))
+        if len(places):
+            return number * PROBE + int(places[0])
+    return None
 
 
 def partition_window(blocks: Blocks, partition: Partition) -> Window:
@@ -319,7 +336,12 @@ def _about_all(layout: Layout, kind: str) -> list[Finding]:
                         _for_tail(layout, last))]
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
         if layout.is_blank:
-            return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends.")]
+            if layout.trace is not None:
+                return [Finding(Severity.WARNING, f"Its ends are blank, but something stands at byte {layout.trace:,}: "
+                                "perhaps its beginning was erased, and what lay behind is still there.",
+                                remedy="Keep the card before anything is written to it.")]
+            return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends and wherever "
+                            "else was looked.")]
         if kind:
             article = "an" if kind == "xz" else "a"
             return [Finding(Severity.PROBLEM, f"It begins like {article} {kind} file: most likely the archive "

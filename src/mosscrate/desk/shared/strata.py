@@ -142,7 +142,8 @@ def _partition(layout: Layout, look: PartitionLook) -> Stratum:
     kind = v.kind_name if v and v.kind else p.type_name
     name, line = look.name, " · ".join(filter(None, (kind, v.summary if v else "")))
     if layout.map_kind == MapKind.NONE and v is None:
-        name, line = ("blank", "no map, no files") if layout.is_blank else ("contents not known here", "no map")
+        name, line = ("contents not known here", "no map") if not layout.is_blank else \
+            ("blank", "no map, no files") if layout.trace is None else ("blank ends", "something stands between them")
     severity = worst(tuple(f for f in layout.findings if f.partition == look.index or
                            (f.partition is None and layout.map_kind == MapKind.NONE)))
     kind_ = StratumKind.FREE if layout.is_blank else StratumKind.PARTITION

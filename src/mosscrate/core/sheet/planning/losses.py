@@ -27,12 +27,13 @@ def what_would_be_lost(medium: Medium, layout: Layout, crate: Crate) -> tuple[Fi
     """Sentences about the contents of a target, most serious first."""
     closed = [p.name for p in layout.partitions if p.volume and p.volume.used is None]
     unknown = [p.name if p.index else "What is on this card" for p in layout.partitions
-               if p.role == Role.UNKNOWN and not layout.is_blank]
+               if p.role == Role.UNKNOWN and (not layout.is_blank or layout.trace is not None)]
     if layout.is_closed:
         unknown = ["What is on this card"]
     unread = [(p.name, sentence) for p in layout.partitions if p.volume for sentence in p.volume.unread]
     if not layout.files and not closed and not unknown and not unread:
-        return (Finding(Severity.GOOD, "Nothing is on it that could be lost."),)
+        return (Finding(Severity.GOOD, "It is blank at both ends and wherever else was looked." if layout.is_blank else
+                        "No file is on it."),)
     latest = next(reversed(crate.backups_of(medium.key)), None)
     found = [_unread(*unread[0], len(unread) - 1)] if unread else []
     if layout.files:

@@ -30,8 +30,8 @@ class EmptyCard(Step, tag="empty", frozen=True):
         blank = without_map(card.size, card.sector)
         look = PartitionLook(blank.partitions[0], None, Role.UNKNOWN, "nothing is on it")
         layout = card.layout
-        bare = replace(layout, map=blank, map_kind=MapKind.NONE, map_id="", partitions=(look,), is_blank=True, cut=0,
-                       container="raw" if layout.container == SWAPPED else layout.container)
+        bare = replace(layout, map=blank, map_kind=MapKind.NONE, map_id="", partitions=(look,), is_blank=True,
+                       trace=None, cut=0, container="raw" if layout.container == SWAPPED else layout.container)
         return Decision(f"Empty {card.name} of every map and every signature", whole=bare,
                         journal=(2 + 2 * len(layout.partitions)) * MIB)
 
