@@ -25,6 +25,7 @@ from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import CopyFiles, CopyPartition, RefreshPartition
 from mosscrate.core.sheet.steps.files.put import below
+from mosscrate.core.sheet.steps.shared.comparing import verify_copy
 from mosscrate.core.volumes import open_volume
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
@@ -173,3 +174,8 @@ def test_files_that_are_to_be_kept_may_not_lie_where_it_cannot_be_read(torn):
     seen = forecast(JobSheet((RefreshPartition(2, 2, keep=("*.sav",)),)), survey(source), survey(torn),
                     source_blocks=source, target_blocks=torn)
     assert "may lie where it cannot be read" in seen.problems[0].sentence
+
+
+def test_what_was_not_read_is_not_called_equal(torn):
+    copy = MemoryBlocks(bytes(torn.data))
+    assert "1 folder of the source could not be read in full" in verify_copy(torn, copy, Watch()).sentence

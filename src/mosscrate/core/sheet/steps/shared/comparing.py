@@ -27,19 +27,24 @@ SHOWN = 5
 
 @dataclass(frozen=True)
 class Proof:
-    """What was compared. `files` by digest, `bytes` read from the target."""
+    """What was compared. `files` by digest, `bytes` read from the target; `unread` folders were not read in full."""
 
     partitions: int
     files: int
     bytes: int
+    unread: int = 0
 
     @property
     def sentence(self) -> str:
         """For the result page."""
-        if not self.files:
+        if not self.files and not self.unread:
             return f"All {binary(self.bytes)} are equal by digest."
-        verb = "is" if self.files == 1 else "are"
-        return f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} {verb} equal by digest."
+        said = f"{counted(self.files, 'file')} on {counted(self.partitions, 'partition')} " \
+            f"{'is' if self.files == 1 else 'are'} equal by digest."
+        if self.unread:
+            said += f" {counted(self.unread, 'folder')} of the source could not be read in full: nothing is said of " \
+                "what may be there."
+        return said
 
 
 def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
@@ -56,7 +61,7 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     code = _BOOT_CODE.get(old.kind, 0)
     if (old.kind, old.id) != (new.kind, new.id) or old.origin[:code] != new.origin[:code]:
         differences.append("the partition map's boot code or disk id")
-    files = done = 0
+    files = done = unread = 0
     meter = _Meter(watch)
     for partition in old.partitions:
         twin = next((p for p in new.partitions if p.index == partition.index), None)
@@ -65,15 +70,15 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
         if twin is None:
             differences.append(f"partition {partition.index}, which is not there")
             continue
-        compared, count = _partition(source, target, partition, twin, meter)
+        compared, count, hidden = _partition(source, target, partition, twin, meter)
         differences += compared
-        files, done = files + count, done + partition.length
+        files, done, unread = files + count, done + partition.length, unread + hidden
     if old.kind == MapKind.NONE and not old.partitions:
         differences.append("everything: the source has no contents")
     if differences:
         raise JobError(f"The target differs from its source in {_listed(differences)}. "
                        "The source is untouched; write the target again or take another card.")
-    return Proof(len(old.partitions), files, done)
+    return Proof(len(old.partitions), files, done, unread)
 
 
 def _listed(differences: list[str]) -> str:
@@ -118,7 +123,8 @@ def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) 
 
 
 def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Partition,
-               meter: _Meter) -> tuple[list[str], int]:
+               meter: _Meter) -> tuple[list[str], int, int]:
+    """What differs, how many files were compared, and how many folders could not be read in full."""
     window = partition_window(source, partition)
     try:
         volume = open_volume(window)
@@ -126,7 +132,7 @@ def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Parti
         other = Window(target, twin.start, window.size)
         same = digest(window, window.size, meter.watch, phase="Comparing") == digest(
             other, window.size, meter.watch, phase="Comparing")
-        return ([] if same else [f"the bytes of partition {partition.index}"]), 0
+        return ([] if same else [f"the bytes of partition {partition.index}"]), 0, 0
     copy = open_volume(partition_window(target, twin))
     with ThreadPoolExecutor(1, "compare") as pool:
         meter.total += sum(e.size for e in copy.tree().entries)
@@ -137,7 +143,7 @@ def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Parti
     if (volume.label, volume.id) != (copy.label, copy.id):
         differences.append(f"the label or serial number of partition {partition.index}")
     files = sum(kind == Kind.FILE for kind, _, _ in wanted.values())
-    return sorted(differences), files
+    return sorted(differences), files, len(volume.tree().unread())
 
 
 def _file_digest(volume: Volume, entry: Entry, count: Callable[[int], None]) -> str:
