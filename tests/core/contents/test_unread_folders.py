@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
+from mosscrate.core.blocks.faulty import Bad, Faults, FaultyBlocks
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.files import FileKind
 from mosscrate.core.contents.survey import open_partition, survey
@@ -26,7 +27,7 @@ from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import CopyFiles, CopyPartition, RefreshPartition
 from mosscrate.core.sheet.steps.files.put import below
 from mosscrate.core.sheet.steps.shared.comparing import verify_copy
-from mosscrate.core.volumes import open_volume
+from mosscrate.core.volumes import Kind, open_volume
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
 from mosscrate.demo.hfs import MadeFile, make_hfs
@@ -179,3 +180,34 @@ def test_files_that_are_to_be_kept_may_not_lie_where_it_cannot_be_read(torn):
 def test_what_was_not_read_is_not_called_equal(torn):
     copy = MemoryBlocks(bytes(torn.data))
     assert "1 folder of the source could not be read in full" in verify_copy(torn, copy, Watch()).sentence
+
+
+@pytest.mark.parametrize("kind", ["fat16", "fat32", "exfat", "ext4"])
+def test_what_can_be_read_of_a_damaged_folder_is_shown(kind):
+    blocks = fresh(kind, (8 if kind == "fat16" else 40) * MIB)
+    names = [f"saves/a name that is long enough {k}.srm" for k in range(800)]
+    put_in(blocks, {"saves": None, **{name: name.encode() for name in names}})
+    sound = open_volume(blocks)
+    extents = sound.extents_of(sound.tree().find("saves"))
+    places = [at for extent in extents for at in range(extent.start, extent.end, sound.block)]
+    before = bytes(blocks.data)
+    for how in ("the chain ends too early", "a cluster fails"):
+        unit, looked, at = sound.block, blocks, places[len(places) // 2]
+        if how == "a cluster fails":
+            looked = FaultyBlocks(blocks, Faults(bad=(Bad(at, 512),)))
+        elif kind == "ext4":
+            blocks.write(at + 4, b"\3\0")                           # a record that cannot be that short
+        else:
+            cluster = (at - sound.geometry.cluster_offset(2)) // unit + 2
+            for copy in range(getattr(sound.geometry, "fat_count", 1)):
+                width = 2 if kind == "fat16" else 4
+                blocks.write(sound.geometry.fat_offset(copy) + width * cluster, bytes(width))
+        volume = open_volume(looked)
+        tree = volume.tree()
+        assert "“saves” cannot be read in full" in tree.findings[0].sentence
+        shown = [entry for entry in tree.entries if entry.kind == Kind.FILE]
+        by_name = [entry for entry in shown if entry.path in names]
+        assert 300 < len(shown) < 800
+        assert len(by_name) >= len(shown) - 1                       # a long name may end in the part that is missing
+        assert all(b"".join(volume.read_file(entry)) == entry.path.encode() for entry in by_name)
+        blocks.data[:] = before

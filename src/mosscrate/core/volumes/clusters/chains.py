@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -27,7 +29,16 @@ class Chains:
         Raises:
             FormatError: the chain leaves the volume, runs into free clusters or into itself.
         """
-        found: list[tuple[int, int]] = []
+        found, total = list[tuple[int, int]](), 0
+        for at, count in self.followed(first):
+            found.append((at, count))
+            total += count
+            if limit is not None and total >= limit:
+                break
+        return tuple(found)
+
+    def followed(self, first: int) -> Iterator[tuple[int, int]]:
+        """The same one by one, up to where FormatError is raised."""
         total, at = 0, first
         while at != END and first != 0:
             if not 2 <= at < len(self.table) or self.table[at] == FREE or self.table[at] == BAD:
@@ -37,13 +48,10 @@ class Chains:
             total += count
             if total > len(self.table):
                 raise self._error(first, at, "a chain that ends")
-            found.append((at, count))
-            if limit is not None and total >= limit:
-                break
+            yield at, count
             if self.table[end] == FREE or self.table[end] == BAD:
                 raise self._error(first, end, "a cluster in use")
             at = int(self.table[end])
-        return tuple(found)
 
     def extents(self, first: int, size: int | None = None) -> tuple[Extent, ...]:
         """The bytes of a chain on the volume, cut to `size` bytes when that is given."""

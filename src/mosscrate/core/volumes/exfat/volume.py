@@ -13,13 +13,14 @@ from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
-from mosscrate.core.volumes.clusters import BAD, END, Chains, Table
+from mosscrate.core.volumes.clusters import BAD, END, Chains, Table, as_far, salvaged
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.structures import (
     BAD_CLUSTER,
     BITMAP,
     BITMAP_ENTRY,
     ENTRY_SIZE,
+    FILE,
     IS_HIDDEN,
     LABEL,
     LABEL_ENTRY,
@@ -34,6 +35,7 @@ from mosscrate.core.volumes.exfat.structures import (
 from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following, within
 
 _MOST_UPCASE = 0x20000 + 4
+BEGINNINGS = (bytes((FILE,)), bytes((FILE & 0x7F,)))     # of a folder: an entry in use, or one that was removed
 
 
 class ExfatVolume(ReadByPieces):
@@ -137,9 +139,17 @@ class ExfatVolume(ReadByPieces):
         """The root directory. Raises FormatError, MediumError."""
         return self.folder_bytes(self.geometry.root_cluster, contiguous=False, length=None)
 
+    @cached_property
+    def _root_as_far(self) -> bytes:
+        """The same; what can be had of it where it is damaged."""
+        try:
+            return self.root_bytes
+        except (FormatError, MediumError):
+            return self._salvaged(None)
+
     def root_entry(self, type: int) -> bytes | None:
         """The first entry of a kind in the root directory, that of the active bitmap for BITMAP."""
-        data = self.root_bytes
+        data = self._root_as_far
         for at in range(0, len(data), ENTRY_SIZE):
             if data[at] == 0:
                 return None
@@ -165,6 +175,18 @@ class ExfatVolume(ReadByPieces):
                               f"at most {MAX_FOLDER} bytes")
         return b"".join(self.blocks.read(e.start, e.length) for e in extents)
 
+    def _salvaged(self, row: directory.Row | None) -> bytes:
+        """What is left of a folder; None is the root. Nothing of one that does not begin with an entry."""
+        g, most = self.geometry, max(1, MAX_FOLDER // self.geometry.cluster)
+        first = g.root_cluster if row is None else row.first_cluster
+        if row is not None and row.is_contiguous:
+            last = min(first + min(-(-row.data_length // g.cluster), most), g.cluster_count + 2)
+            clusters = list(range(first, last)) if first >= 2 else []
+        else:
+            clusters = as_far(self.chains, first, most)
+        data = salvaged(self.blocks, g, clusters)
+        return data if row is None or data[:1] in BEGINNINGS else b""
+
     def _bytes_of(self, row: directory.Row | None) -> bytes:
         """The entries of a folder; None is the root. Raises FormatError, MediumError."""
         return self.root_bytes if row is None else self.folder_bytes(
@@ -180,9 +202,11 @@ class ExfatVolume(ReadByPieces):
             try:
                 data = self._bytes_of(folder)
             except (FormatError, MediumError) as error:
-                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
-                                        path, remedy="What lies beside it is shown and intact."))
-                continue
+                data = self._salvaged(folder)
+                how, beside = (" in full", "What could be read is shown.") if data else \
+                    ("", "What lies beside it is shown and intact.")
+                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}",
+                                        path, remedy=beside))
             rows = list(directory.rows(data))
             if wrong := directory.damaged(data, rows):
                 findings.append(Finding(Severity.WARNING, f"The folder “{path or '/'}” has "

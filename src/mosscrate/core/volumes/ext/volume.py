@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
+from itertools import islice
 from uuid import UUID
 
 import numpy as np
@@ -34,6 +36,8 @@ from mosscrate.core.volumes.pieces import Pieces, ReadByPieces, following, piece
 
 LARGEST_FOLDER = 256 << 20
 LARGEST_LINK = 65536
+MOST_FAILURES = 16                       # blocks and inodes of a damaged folder before no more is tried
+DOTS = (".", "..")
 _KINDS = {IS_FOLDER: Kind.FOLDER, IS_LINK: Kind.LINK}
 
 
@@ -97,12 +101,13 @@ class ExtVolume(ReadByPieces):
         seen, queue = {ROOT}, [("", ROOT)]
         for path, number in queue:
             try:
-                rows = [r for r in self.rows(number) if r.name not in (".", "..")]
-                entries = self._entries(path, rows)
+                entries = self._entries(path, [r for r in self.rows(number) if r.name not in DOTS])
             except (FormatError, MediumError) as error:
-                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
-                                        path, remedy="What lies beside it is shown and intact."))
-                continue
+                entries = self._salvaged(path, number)
+                how, beside = (" in full", "What could be read is shown.") if entries else \
+                    ("", "What lies beside it is shown and intact.")
+                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}",
+                                        path, remedy=beside))
             found += entries
             for entry in entries:
                 if entry.kind != Kind.FOLDER:
@@ -191,6 +196,36 @@ class ExtVolume(ReadByPieces):
 
     def _mapping(self, inode: Record, entry: Entry) -> Mapping:
         return mapping_of(self.fs, inode, f"“{entry.path}”")
+
+    def _salvaged(self, path: str, number: int) -> list[Entry]:
+        """Entries in those blocks of a damaged folder that can be read, with inodes that can be."""
+        found, failures = list[Entry](), 0
+        for data in self._blocks_of(number):
+            with suppress(FormatError):
+                for row in directory.rows(data, len(data), int(self.fs.sb["inodes_count"]), f"folder “{path}”"):
+                    try:
+                        found += self._entries(path, [row] if row.name not in DOTS else [])
+                    except (FormatError, MediumError):
+                        failures += 1
+                    if failures > MOST_FAILURES:
+                        return found
+        return found
+
+    def _blocks_of(self, number: int) -> Iterator[bytes]:
+        """The blocks of a damaged folder that can be read."""
+        failures = 0
+        with suppress(FormatError, MediumError):
+            inode = self.inodes.get(number)
+            is_folder = int(inode["mode"]) & FORMAT_MASK == IS_FOLDER and not int(inode["flags"]) & INLINE_DATA_FL
+            runs = mapping_of(self.fs, inode, f"folder with inode {number}").runs if is_folder else ()
+            places = (int(run["physical"]) + number for run in runs for number in range(int(run["length"])))
+            for place in islice(places, LARGEST_FOLDER // self.block):
+                try:
+                    yield self.blocks.read(place * self.block, self.block)
+                except MediumError:
+                    failures += 1
+                if failures > MOST_FAILURES:
+                    return
 
     def _entries(self, path: str, rows: list[directory.Row]) -> list[Entry]:
         """Entries of one folder; their inodes are read together."""

@@ -12,7 +12,7 @@ from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
-from mosscrate.core.volumes.clusters import FREE, Chains, Table, wrong_links
+from mosscrate.core.volumes.clusters import FREE, Chains, Table, as_far, salvaged, wrong_links
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
     DIRTY_BIT,
@@ -148,6 +148,16 @@ class FatVolume(ReadByPieces):
                               f"{length} bytes", f"at most {MAX_DIRECTORY} bytes")
         return b"".join(self.blocks.read(e.start, e.length) for e in extents)
 
+    def _salvaged(self, cluster: int | None) -> bytes:
+        """What is left of a folder; None is the root. Nothing of one whose first entry does not name itself."""
+        if cluster is None and not self.boot.is_fat32:
+            return b""
+        first = self.geometry.root_cluster if cluster is None else cluster
+        clusters = as_far(self.chains, first, max(1, MAX_DIRECTORY // self.block))
+        data = salvaged(self.blocks, self.geometry, clusters)
+        own = next(directory.rows(data), None)
+        return data if cluster is None or (own is not None and own.is_dot and own.cluster == first) else b""
+
     def _lost_fat(self) -> list[Finding]:
         """Where the FAT does not begin as one does; the GEMDOS family leaves that place as it is."""
         media = head_of(self.blocks, self.geometry, self.boot.active_fat)[0] & 0xFF
@@ -166,9 +176,11 @@ class FatVolume(ReadByPieces):
             try:
                 data = self.root_bytes() if cluster is None else self.directory_bytes(cluster)
             except (FormatError, MediumError) as error:
-                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read: {error}",
-                                        path, remedy="What lies beside it is shown and intact."))
-                continue
+                data = self._salvaged(cluster)
+                how, beside = (" in full", "What could be read is shown.") if data else \
+                    ("", "What lies beside it is shown and intact.")
+                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}",
+                                        path, remedy=beside))
             for row in directory.rows(data):
                 if row.is_dot:
                     continue
