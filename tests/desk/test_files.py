@@ -8,6 +8,9 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QFileDialog
 
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.volumes import Entry, Kind, Tree
+from mosscrate.desk.look.tree_model import TreeModel, nodes_of
 from tests.cards import MIB, FatType, lay_out, put_card
 from tests.desk.person import medium
 
@@ -156,3 +159,12 @@ def test_what_can_be_done_to_files_is_offered_at_the_pointer(person, look):
     menu.actions()[-1].trigger()
     assert look.files.strip.sentence.text() == "Remove “readme.txt”"
     menu.close()
+
+
+def test_a_folder_that_could_not_be_read_is_not_shown_as_empty():
+    folders = tuple(Entry(name, Kind.FOLDER, 0, None, 0) for name in ("whole", "torn", "gone"))
+    file = Entry("torn/one.srm", Kind.FILE, 1, None, 0)
+    tree = Tree((*folders, file), tuple(Finding(Severity.PROBLEM, "", name) for name in ("torn", "gone")))
+    model = TreeModel(nodes_of(tree))
+    shown = {model.index(row, 0).data(): model.index(row, 1).data() for row in range(model.rowCount())}
+    assert shown == {"whole": "0 in it", "torn": "in part, 1", "gone": "not read"}

@@ -28,6 +28,7 @@ class Node:
     parent: Node | None = None
     children: list[Node] = field(default_factory=list)
     row: int = 0
+    is_read: bool = True                 # in full
 
 
 class TreeModel(QAbstractItemModel):
@@ -136,6 +137,8 @@ def nodes_of(tree: Tree) -> Node:
         above.children.append(node)
         if entry.kind == Kind.FOLDER:
             folders[entry.path] = node
+    for finding in tree.findings:
+        folders.get(finding.where, root).is_read = False
     for folder in folders.values():
         folder.children.sort(key=lambda n: (n.entry.kind != Kind.FOLDER, n.entry.name.casefold()) if n.entry else ())
         for number, node in enumerate(folder.children):
@@ -150,6 +153,12 @@ def _own_words(entry: Entry) -> tuple[str, ...]:
     return (protection_text(entry.protection), *((f"“{entry.comment}”",) if entry.comment else ()))
 
 
+def _inside(node: Node) -> str:
+    if node.is_read:
+        return f"{len(node.children)} in it"
+    return f"in part, {len(node.children)}" if node.children else "not read"
+
+
 def _sizes(entry: Entry) -> str:
     return f"{binary(entry.size)} + {binary(entry.resource)}" if entry.resource else binary(entry.size)
 
@@ -158,5 +167,5 @@ def _text(entry: Entry, node: Node, column: int) -> str:
     if column == 0:
         return entry.name
     if column == 1:
-        return f"{len(node.children)} in it" if entry.kind == Kind.FOLDER else _sizes(entry)
+        return _inside(node) if entry.kind == Kind.FOLDER else _sizes(entry)
     return f"{datetime.fromtimestamp(entry.modified, UTC):%d %b %Y}" if entry.modified is not None else ""
