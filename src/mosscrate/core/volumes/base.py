@@ -172,10 +172,10 @@ class Tree:
         return self._by_path.get(wanted) or self._by_folded_path.get(wanted.lower())
 
     def unread(self, path: str = "") -> tuple[Finding, ...]:
-        """Findings about folders at or below a path, or above it: what is in them is not among the entries."""
-        wanted = path.strip("/").casefold()
+        """Findings about folders at or below a path, and above one that is not there: it may be in them."""
+        wanted, is_there = path.strip("/").casefold(), not path.strip("/") or self.find(path) is not None
         return tuple(f for f in self.findings if _is_within(f.where.casefold(), wanted)
-                     or _is_within(wanted, f.where.casefold()))
+                     or (not is_there and _is_within(wanted, f.where.casefold())))
 
     def hides(self, path: str) -> bool:
         """Whether a path may be there, in a folder that could not be read."""
