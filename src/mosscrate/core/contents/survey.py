@@ -138,15 +138,16 @@ def has_blank_ends(blocks: Blocks) -> bool:
 def _trace_between(blocks: Blocks) -> int | None:
     """A byte that is not zero between blank ends, looked for at some places, most of them near the beginning.
 
-    Raises MediumError.
+    None too where one of them cannot be read: that is another matter, and each may take seconds.
     """
     last = blocks.size // PROBE - 1
     numbers = {min(last, (MIB * place) // PROBE) for place in range(1, NEAR)} | {
         last * place // FAR for place in range(1, FAR)}
-    for number in sorted(numbers) if last > 0 else ():
-        places = np.flatnonzero(np.frombuffer(blocks.read(number * PROBE, PROBE), np.uint8))
-        if len(places):
-            return number * PROBE + int(places[0])
+    with suppress(MediumError):
+        for number in sorted(numbers) if last > 0 else ():
+            places = np.flatnonzero(np.frombuffer(blocks.read(number * PROBE, PROBE), np.uint8))
+            if len(places):
+                return number * PROBE + int(places[0])
     return None
 
 
