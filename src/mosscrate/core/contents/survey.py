@@ -338,9 +338,9 @@ def _about_all(layout: Layout, kind: str) -> list[Finding]:
     if layout.map_kind == MapKind.NONE and layout.partitions and not layout.partitions[0].volume:
         if layout.is_blank:
             if layout.trace is not None:
-                return [Finding(Severity.WARNING, f"Its ends are blank, but something stands at byte {layout.trace:,}: "
-                                "perhaps its beginning was erased, and what lay behind is still there.",
-                                remedy="Keep the card before anything is written to it.")]
+                return [Finding(Severity.NOTE, f"No map, no file system, blank ends; yet something stands at byte "
+                                f"{layout.trace:,}: its map was cleared or its beginning erased, and what lay behind "
+                                "is still there.", remedy="If that was not meant, keep the card before all else.")]
             return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends and wherever "
                             "else was looked.")]
         if kind:

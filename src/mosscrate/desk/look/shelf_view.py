@@ -159,7 +159,7 @@ class _Delegate(QStyledItemDelegate):
         if worst(layout.findings) in (Severity.WARNING, Severity.PROBLEM):
             return "something was found", "warning"
         if layout.is_blank:
-            return "blank", "muted"
+            return "blank" if layout.trace is None else "no map, old contents", "muted"
         kept = self.model.last_kept(medium)
         unkept = self.model.unkept.get(medium.key)
         if unkept and unkept.saves:
