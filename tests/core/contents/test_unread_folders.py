@@ -18,16 +18,16 @@ from mosscrate.core.crate.compare import compare
 from mosscrate.core.crate.parts import Choice, keep_part
 from mosscrate.core.errors import MediumError
 from mosscrate.core.fill.bringing import bring, bring_from_volume
-from mosscrate.core.findings import Severity
+from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.images.kept.manifest import CardRecord
 from mosscrate.core.sheet.bench import card_of as bench_card
 from mosscrate.core.sheet.planning.forecasting import forecast
-from mosscrate.core.sheet.planning.losses import what_would_be_lost
+from mosscrate.core.sheet.planning.losses import must_be_kept_still, what_would_be_lost
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.steps import CopyFiles, CopyPartition, RefreshPartition
 from mosscrate.core.sheet.steps.files.put import below
 from mosscrate.core.sheet.steps.shared.comparing import verify_copy
-from mosscrate.core.volumes import Kind, open_volume
+from mosscrate.core.volumes import Entry, Kind, Tree, open_volume
 from mosscrate.core.volumes.fat.structures import FatType
 from mosscrate.core.watch import Watch
 from mosscrate.demo.hfs import MadeFile, make_hfs
@@ -177,6 +177,15 @@ def test_files_that_are_to_be_kept_may_not_lie_where_it_cannot_be_read(torn):
     assert "may lie where it cannot be read" in seen.problems[0].sentence
 
 
+def test_a_file_is_missed_in_the_folder_that_should_hold_it_alone():
+    folder = [Entry(path, Kind.FOLDER, 0, None, 0) for path in ("saves", "roms", "roms/gb")]
+    tree = Tree(tuple(folder), (Finding(Severity.PROBLEM, "roms", "roms"),))
+    hidden = [tree.hides(path) for path in ("saves/a.srm", "ROMS/a.gb", "roms/nes/a.nes", "roms/gb/a.gb", "a")]
+    assert hidden == [False, True, True, False, False]
+    assert [len(tree.unread(path)) for path in ("", "roms", "saves", "roms/gb", "roms/nes", "saves/one.srm")] == \
+        [1, 1, 0, 0, 1, 0]
+
+
 def test_what_was_not_read_is_not_called_equal(torn):
     copy = MemoryBlocks(bytes(torn.data))
     assert "1 folder of the source could not be read in full" in verify_copy(torn, copy, Watch()).sentence
@@ -212,3 +221,17 @@ def test_what_can_be_read_of_a_damaged_folder_is_shown(kind, tmp_path):
         assert not take_out(volume, by_name[0].path, tmp_path / how, Watch()).shortfall
         assert all(b"".join(volume.read_file(entry)) == entry.path.encode() for entry in by_name)
         blocks.data[:] = before
+
+
+def test_a_volume_with_a_damaged_entry_counts_as_kept_once_it_is_kept(bench):
+    blocks = fresh("exfat", 8 * MIB)
+    put_in(blocks, {"saves": None, "saves/one.srm": b"1"})
+    volume = open_volume(blocks)
+    folder = volume.extents_of(volume.tree().find("saves"))[0].start
+    blocks.write(folder + 32 + 8, b"\xff")                                # the name's hash alone
+    blocks.write(7 * MIB, b"left in free room")
+    put_card(bench, "pipkin", 8 * MIB, blocks.data)
+    medium = bench.shelf.find("pipkin")
+    bench.crate.keep(bench_card(medium), medium.open(), Watch())
+    assert "damaged entry" in what_would_be_lost(medium, survey(medium.open()), bench.crate)[0].sentence
+    must_be_kept_still(medium, medium.open(), bench.crate, Watch())

@@ -172,14 +172,25 @@ class Tree:
         return self._by_path.get(wanted) or self._by_folded_path.get(wanted.lower())
 
     def unread(self, path: str = "") -> tuple[Finding, ...]:
-        """Findings about folders at or below a path, and above one that is not there: it may be in them."""
-        wanted, is_there = path.strip("/").casefold(), not path.strip("/") or self.find(path) is not None
-        return tuple(f for f in self.findings if _is_within(f.where.casefold(), wanted)
-                     or (not is_there and _is_within(wanted, f.where.casefold())))
+        """Findings about folders at or below a path; of one that is not there, about the folder in which it may be."""
+        wanted = path.strip("/")
+        is_there = not wanted or self.find(wanted) is not None
+        return tuple(f for f in self.findings if _is_within(f.where.casefold(), wanted.casefold())) if is_there else \
+            self._about(self._closest(wanted))
 
     def hides(self, path: str) -> bool:
-        """Whether a path may be there, in a folder that could not be read."""
-        return any(_is_within(path.casefold(), f.where.casefold()) for f in self.findings)
+        """Whether a path that is not there may be there all the same, in a folder that could not be read in full."""
+        return bool(self._about(self._closest(path)))
+
+    def _closest(self, path: str) -> str:
+        """The last folder on the way to a path that is there; "" for the root."""
+        above = path.rpartition("/")[0]
+        while above and (found := self.find(above)) is None:
+            above = above.rpartition("/")[0]
+        return found.path if above and found is not None else ""
+
+    def _about(self, folder: str) -> tuple[Finding, ...]:
+        return tuple(finding for finding in self.findings if finding.where == folder)
 
     @cached_property
     def _by_path(self) -> dict[str, Entry]:

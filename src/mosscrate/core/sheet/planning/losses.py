@@ -70,7 +70,7 @@ def must_be_kept_still(medium: Medium, card: Blocks, crate: Crate, watch: Watch)
 def _differing(card: Blocks, image: Blocks, layout: Layout, watch: Watch) -> list[str]:
     found = []
     for look in layout.partitions:
-        if look.volume and look.volume.used is not None and not look.volume.unread:
+        if look.volume and look.volume.used is not None and not look.volume.unsound:
             now, then = (file_digests(open_partition(blocks, look.index), lambda _: watch.check())
                          for blocks in (card, image))
             found += [f"“{path}”" for path, what in now.items() if then.get(path) != what]
