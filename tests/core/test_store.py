@@ -315,6 +315,14 @@ def test_files_of_a_volume_that_contradicts_itself_are_listed_as_far_as_they_can
         assert kept.read(0, kept.size) == bytes(sound.data)
 
 
+def test_a_name_that_ends_too_early_leaves_those_of_other_files_alone(tmp_path):
+    card = MemoryBlocks(bytes(8 * MIB))
+    lay_out(card, [(MIB, 6 * MIB, FatType.FAT16, "GAMES", {f"FILE{n}.SRM": bytes([n]) * 900 for n in range(9)})])
+    card.write(bytes(card.data).index(b"FILE4   SRM") + 2, b"\0\0")
+    kept = {file.path: file.size for file in files_in(Crate(tmp_path).keep(record(card), card, Watch()))}
+    assert set(kept) == {*(f"FILE{n}.SRM" for n in range(9) if n != 4), "FI\ufffd\ufffd4.SRM"}
+
+
 def test_a_card_that_goes_away_in_the_middle_is_no_backup(tmp_path):
     crate, blocks = Crate(tmp_path), card_with("fat16", 7, acts=60)
     dying = FaultyBlocks(blocks, Faults(dies_after=blocks.size // 2))

@@ -217,7 +217,7 @@ def _files_of(tape: Tape) -> tuple[np.ndarray[Any, np.dtype[np.void]], bytes]:
         entry = file.entry
         files[number] = (file.volume, role_of(entry), 0, number, entry.size,
                          NO_TIME if entry.modified is None else entry.modified, file.tape, file.length)
-    text = "".join(f"{file.entry.path}\0" for file in tape.files)
+    text = "".join(file.entry.path.replace("\0", "\ufffd") + "\0" for file in tape.files)    # damaged folders name so
     return files, text.encode("utf-8", "surrogateescape")
 
 

@@ -6,7 +6,7 @@ begins with its partition. Free room and the slack behind a file's end are left 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 
@@ -83,9 +83,12 @@ def tape_of(card: Blocks, layout: Layout | None, opened: Opened, *, every_byte: 
         view = straight(card)
     except MediumError:
         return _tape(card, [])                            # not even its beginning can be read
-    shares = list(_shares(view, None if view.container == SWAPPED else layout, opened, every_byte=every_byte))
-    tape = _tape(card, shares)
-    return tape if tape.is_disjoint else _tape(card, [])
+    believed = None if view.container == SWAPPED else layout
+    for whole in (every_byte, True):                      # files may lie over one another, though nobody checks that
+        tape = _tape(card, list(_shares(view, believed, opened, every_byte=whole)))
+        if tape.is_disjoint:
+            return tape
+    return _tape(card, [])                                # partitions do
 
 
 def _tape(card: Blocks, shares: list[_Share]) -> Tape:
@@ -226,12 +229,21 @@ def _by_place(tape: Tape, start: int, end: int, step: int, origin: int) -> None:
 
 
 def _shares(view: Blocks, layout: Layout | None, opened: Opened, *, every_byte: bool) -> Iterator[_Share]:
-    """Of every volume that was gone through to its last file; whole where its tables cannot be believed."""
+    """Of every volume that was gone through to its last file; whole where it cannot be believed or followed."""
     for look in layout.with_contents if layout is not None else ():
         if look.index in opened.volumes and look.volume is not None:
-            share = _every_byte if every_byte or look.volume.unsound else _in_use
-            with suppress(FormatError, MediumError):
-                yield share(look, *opened.volumes[look.index], view)
+            volume, tree = opened.volumes[look.index]
+            share = None if every_byte or look.volume.unsound else _tried(_in_use, look, volume, tree, view)
+            share = share or _tried(_every_byte, look, volume, tree, view)
+            if share is not None:
+                yield share
+
+
+def _tried(way: Callable[[PartitionLook, Volume, Tree, Blocks], _Share], look: PartitionLook, volume: Volume,
+           tree: Tree, view: Blocks) -> _Share | None:
+    with suppress(FormatError, MediumError):
+        return way(look, volume, tree, view)
+    return None
 
 
 def role_of(entry: Entry) -> int:
