@@ -86,7 +86,6 @@ class Standing:
             return f"Everything else was tried and cannot be read; {saves}. Keep what there is, or try it again."
         return f"It can be gone on with; {saves}."
 
-
     @property
     def _no_save(self) -> str:
         have, all_ = self.shares.get(Class.STRUCTURE, (0, 0))

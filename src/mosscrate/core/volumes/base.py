@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Extent
-from mosscrate.core.findings import Finding
+from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.maps.geometry import Geometry
 
 HIDDEN = 2
@@ -199,6 +199,13 @@ class Tree:
     @cached_property
     def _by_folded_path(self) -> dict[str, Entry]:
         return {e.path.lower(): e for e in reversed(self.entries)}
+
+
+def unread_folder(path: str, error: Exception, *, is_shown: bool) -> Finding:
+    """What is told of a folder that cannot be read; `is_shown` where a part of it was."""
+    how, beside = (" in full", "What could be read is shown.") if is_shown else \
+        ("", "What lies beside it is shown and intact.")
+    return Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}", path, remedy=beside)
 
 
 def _is_within(path: str, folder: str) -> bool:

@@ -71,8 +71,8 @@ def _differing(card: Blocks, image: Blocks, layout: Layout, watch: Watch) -> lis
     found = []
     for look in layout.partitions:
         if look.volume and look.volume.used is not None and not look.volume.unsound:
-            now, then = (file_digests(open_partition(blocks, look.index), lambda _: watch.check())
-                         for blocks in (card, image))
+            volumes = (open_partition(blocks, look.index) for blocks in (card, image))
+            now, then = (file_digests(volume, volume.tree().entries, lambda _: watch.check()) for volume in volumes)
             found += [f"“{path}”" for path, what in now.items() if then.get(path) != what]
         elif look.role == Role.UNKNOWN or look.volume:
             pair = [partition_window(straight(blocks), look.partition) for blocks in (card, image)]

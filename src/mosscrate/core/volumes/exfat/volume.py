@@ -12,7 +12,7 @@ from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
-from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
+from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree, unread_folder
 from mosscrate.core.volumes.clusters import BAD, END, Chains, Table, as_far, salvaged
 from mosscrate.core.volumes.exfat import directory, names
 from mosscrate.core.volumes.exfat.structures import (
@@ -203,10 +203,7 @@ class ExfatVolume(ReadByPieces):
                 data = self._bytes_of(folder)
             except (FormatError, MediumError) as error:
                 data = self._salvaged(folder)
-                how, beside = (" in full", "What could be read is shown.") if data else \
-                    ("", "What lies beside it is shown and intact.")
-                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}",
-                                        path, remedy=beside))
+                findings.append(unread_folder(path, error, is_shown=bool(data)))
             rows = list(directory.rows(data))
             if wrong := directory.damaged(data, rows):
                 findings.append(Finding(Severity.WARNING, f"The folder “{path or '/'}” has "

@@ -14,7 +14,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.volumes.base import Entry, Kind, Tree
+from mosscrate.core.volumes.base import Entry, Kind, Tree, unread_folder
 from mosscrate.core.volumes.ext import directory, journal
 from mosscrate.core.volumes.ext.filesystem import Filesystem, open_filesystem
 from mosscrate.core.volumes.ext.inodes import (
@@ -104,10 +104,7 @@ class ExtVolume(ReadByPieces):
                 entries = self._entries(path, [r for r in self.rows(number) if r.name not in DOTS])
             except (FormatError, MediumError) as error:
                 entries = self._salvaged(path, number)
-                how, beside = (" in full", "What could be read is shown.") if entries else \
-                    ("", "What lies beside it is shown and intact.")
-                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}",
-                                        path, remedy=beside))
+                findings.append(unread_folder(path, error, is_shown=bool(entries)))
             found += entries
             for entry in entries:
                 if entry.kind != Kind.FOLDER:
@@ -218,7 +215,7 @@ class ExtVolume(ReadByPieces):
             inode = self.inodes.get(number)
             is_folder = int(inode["mode"]) & FORMAT_MASK == IS_FOLDER and not int(inode["flags"]) & INLINE_DATA_FL
             runs = mapping_of(self.fs, inode, f"folder with inode {number}").runs if is_folder else ()
-            places = (int(run["physical"]) + number for run in runs for number in range(int(run["length"])))
+            places = (int(run["physical"]) + ahead for run in runs for ahead in range(int(run["length"])))
             for place in islice(places, LARGEST_FOLDER // self.block):
                 try:
                     yield self.blocks.read(place * self.block, self.block)

@@ -11,7 +11,7 @@ from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree
+from mosscrate.core.volumes.base import DOS_ATTRIBUTES, Entry, Kind, Tree, unread_folder
 from mosscrate.core.volumes.clusters import FREE, Chains, Table, as_far, salvaged, wrong_links
 from mosscrate.core.volumes.fat import directory, names
 from mosscrate.core.volumes.fat.structures import (
@@ -177,10 +177,7 @@ class FatVolume(ReadByPieces):
                 data = self.root_bytes() if cluster is None else self.directory_bytes(cluster)
             except (FormatError, MediumError) as error:
                 data = self._salvaged(cluster)
-                how, beside = (" in full", "What could be read is shown.") if data else \
-                    ("", "What lies beside it is shown and intact.")
-                findings.append(Finding(Severity.PROBLEM, f"The folder “{path or '/'}” cannot be read{how}: {error}",
-                                        path, remedy=beside))
+                findings.append(unread_folder(path, error, is_shown=bool(data)))
             for row in directory.rows(data):
                 if row.is_dot:
                     continue

@@ -19,7 +19,6 @@ from mosscrate.core.contents.transfer import (
     subtree,
 )
 from mosscrate.core.errors import FitError, MediumError
-from mosscrate.core.findings import Finding
 from mosscrate.core.sheet.asking import PARTITION, Form, asked
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
@@ -39,7 +38,7 @@ from mosscrate.core.sheet.steps.shared.holding import tell_contradictions
 from mosscrate.core.sheet.steps.shared.room import tables
 from mosscrate.core.sheet.steps.shared.trying import names_after, tried_out
 from mosscrate.core.sizes import binary, counted
-from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Volume, edit, open_volume
+from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Tree, Volume, edit, open_volume
 from mosscrate.core.watch import Watch
 
 
@@ -80,9 +79,11 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         volume, view, passage, total = source.files(self.source), None, None, came.volume.used
         before: dict[int, Overlay] = {}
         if volume is not None:
-            entries, there = self._entries(volume), inside(card.files(self.partition), self.folder)
+            tree = volume.tree()
+            entries, there = self._entries(tree), inside(card.files(self.partition), self.folder)
             total = sum(e.size for e in entries)
-            passage = plan_passage(entries, facts, present(there, self.existing), self._unread(volume))
+            unread = () if self.only else tree.unread(self.path)      # whoever names files does not want others
+            passage = plan_passage(entries, facts, present(there, self.existing), unread)
             must_fit(passage)
             tell_contradictions(passage, came)
             room = room_in(look, facts, entries, passage, there, self.existing, self.folder)
@@ -113,7 +114,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         """See Step."""
         assert decided.passage is not None, "the files are at hand"
         volume = open_volume((source or card).window(self.source))
-        entries, editor = self._entries(volume), edit(card.window(self.partition))
+        entries, editor = self._entries(volume.tree()), edit(card.window(self.partition))
         own = open_volume(card.window(self.partition)) if self.existing == Existing.KEEP_DIFFERENT else None
         done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch,
                           self._there(own, decided.chosen, is_trial=False))
@@ -124,10 +125,10 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     def _there(self, volume: Volume | None, facts: Facts, *, is_trial: bool) -> There:
         return There(volume, self.folder, self.existing, facts, is_trial=is_trial)
 
-    def _entries(self, volume: Volume) -> list[Entry]:
+    def _entries(self, tree: Tree) -> list[Entry]:
         """What is copied. Raises FitError where nothing is there."""
         try:
-            found = subtree(volume.tree(), self.path)
+            found = subtree(tree, self.path)
         except MediumError as error:
             raise FitError(str(error)) from error
         if self.places:
@@ -136,10 +137,6 @@ class CopyFiles(Step, tag="copy files", frozen=True):
             found = _those(found, self.only)
         return [replace(e, path=e.path.partition("/")[2]) for e in found if "/" in e.path] \
             if self.contents and self.path and found[0].kind == Kind.FOLDER else found
-
-    def _unread(self, volume: Volume) -> tuple[Finding, ...]:
-        """Folders among what is copied that nobody could look into; whoever names files does not want them."""
-        return () if self.only else volume.tree().unread(self.path)
 
     def _fill(self, editor: Editor, entries: list[Entry], passage: Passage, read: Callable[[Entry], Iterator[bytes]],
               facts: Facts, watch: Watch, there: There) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -99,9 +99,9 @@ class _Meter:
         self.watch.progress("Comparing", self.done, self.total)
 
 
-def file_digests(volume: Volume, count: Callable[[int], None]) -> dict[str, tuple[Kind, str, int | None]]:
-    """(kind, BLAKE3, time) of everything in a tree; folders have an empty digest."""
-    entries = volume.tree().entries
+def file_digests(volume: Volume, entries: Sequence[Entry], count: Callable[[int], None]
+                 ) -> dict[str, tuple[Kind, str, int | None]]:
+    """(kind, BLAKE3, time) of the entries of a volume; folders have an empty digest."""
     found = {e.path: (e.kind, _file_digest(volume, e, count), e.modified) for e in in_order_of_place(volume, entries)}
     return {e.path: found[e.path] for e in entries}
 
@@ -111,11 +111,12 @@ def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) 
     """
     meter, facts = _Meter(watch), facts_of(new.variant)
     fold = facts.folded if facts is not None else str.casefold
-    meter.total = sum(e.size for e in new.tree().entries)
+    came, here = old.tree().entries, new.tree().entries
+    meter.total = sum(e.size for e in here)
     wanted = {fold(passage.renamed.get(path, path)): found[:2]
-              for path, found in file_digests(old, lambda _: watch.check()).items()
+              for path, found in file_digests(old, came, lambda _: watch.check()).items()
               if path not in passage.left_out and path.split("/")[0] not in SKIPPED}
-    arrived = {fold(path): found[:2] for path, found in file_digests(new, meter.add).items()}
+    arrived = {fold(path): found[:2] for path, found in file_digests(new, here, meter.add).items()}
     differences = sorted(f"“{path}”" for path, found in wanted.items() if arrived.get(path) != found)
     if differences:
         raise JobError(f"What was copied does not read back as it was: {_listed(differences)}. The source is "
@@ -134,16 +135,17 @@ def _partition(source: Blocks, target: Blocks, partition: Partition, twin: Parti
             other, window.size, meter.watch, phase="Comparing")
         return ([] if same else [f"the bytes of partition {partition.index}"]), 0, 0
     copy = open_volume(partition_window(target, twin))
+    tree, there = volume.tree(), copy.tree().entries
     with ThreadPoolExecutor(1, "compare") as pool:
-        meter.total += sum(e.size for e in copy.tree().entries)
-        expected = pool.submit(file_digests, volume, lambda _: meter.watch.check())
-        found = file_digests(copy, meter.add)
+        meter.total += sum(e.size for e in there)
+        expected = pool.submit(file_digests, volume, tree.entries, lambda _: meter.watch.check())
+        found = file_digests(copy, there, meter.add)
         wanted = expected.result()
     differences = [f"“{path}”" for path in wanted.keys() | found.keys() if wanted.get(path) != found.get(path)]
     if (volume.label, volume.id) != (copy.label, copy.id):
         differences.append(f"the label or serial number of partition {partition.index}")
     files = sum(kind == Kind.FILE for kind, _, _ in wanted.values())
-    return sorted(differences), files, len(volume.tree().unread())
+    return sorted(differences), files, len(tree.unread())
 
 
 def _file_digest(volume: Volume, entry: Entry, count: Callable[[int], None]) -> str:
