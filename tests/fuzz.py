@@ -3,6 +3,7 @@
     ./moss fuzz [--count 50000] [--seed 1] [--only rdb]
     ./moss fuzz histories [--count 50000] [--seed 1]      # of cards and their jobs: tests/histories.py
     ./moss fuzz steps [--count 50000] [--seed 1]          # forecasts and runs: tests/sheets.py
+    ./moss fuzz stacks [--count 3000] [--seed 1]          # jobs that lie on one another: tests/stacks.py
     ./moss fuzz packs [--count 50000] [--only xz]         # containers, streams, archives: tests/packs_fuzz.py
     ./moss fuzz proof [--count 2000] [--seed 1]           # cards that lie about their size: tests/proof_fuzz.py
 
@@ -45,7 +46,7 @@ from mosscrate.core.watch import Watch
 from mosscrate.demo.cards import apple_map
 from mosscrate.demo.contents import MadeFile
 from mosscrate.demo.hfs import TREE, make_hfs
-from tests import histories, packs_fuzz, proof_fuzz, sheets
+from tests import histories, packs_fuzz, proof_fuzz, sheets, stacks
 from tests.cards import MIB, lay_out, make_volume, some_files
 from tests.core.maps.test_rdb import with_code
 from tests.volumes import WHEN, fresh, worked_on
@@ -193,7 +194,8 @@ def run(count: int, seed: int, only: str = "") -> Counter[str]:
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
-    parser.add_argument("what", nargs="?", choices=("cards", "histories", "steps", "packs", "proof"), default="cards")
+    kinds = ("cards", "histories", "steps", "stacks", "packs", "proof")
+    parser.add_argument("what", nargs="?", choices=kinds, default="cards")
     parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="", help="one kind of card, such as ffs-intl, rdb or hfs")
@@ -205,11 +207,14 @@ def main() -> int:
         print(f"{histories.exhaustive(2, 3)} states of every history of three acts with up to two crashes")
         print(f"{options.count} histories in {time.monotonic() - begun:.0f} s: no wrong byte, no wrong word")
         return 0
-    if options.what == "steps":
-        total = sum((sheets.chance(seed) for seed in range(options.seed, options.seed + options.count)), Counter[str]())
+    searches = {"steps": (sheets.chance, "sequences: every forecast and its run agree"),
+                "stacks": (stacks.chance, "stacks of jobs: every byte that was in use came back")}
+    if options.what in searches:
+        chance, word = searches[options.what]
+        total = sum((chance(seed) for seed in range(options.seed, options.seed + options.count)), Counter[str]())
         for name, number in sorted(total.items()):
             print(f"{number:7}  {name}")
-        print(f"{options.count} sequences in {time.monotonic() - begun:.0f} s: every forecast and its run agree")
+        print(f"{options.count} {word}, in {time.monotonic() - begun:.0f} s")
         return 0
     if options.what == "proof":
         return proof_fuzz.main(options.seed, options.count)

@@ -18,13 +18,14 @@ from blake3 import blake3
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.blocks.base import Blocks
+from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.errors import JobError, MossError
 from mosscrate.core.sheet.running.job import Job, Log, Status
 from mosscrate.core.sheet.running.journal import journal as journal_module
 from mosscrate.core.sheet.running.journal import stack as stack_module
 from mosscrate.core.sheet.running.journal.journal import Journal
 from mosscrate.core.sheet.running.journal.stack import LIVE, Stack, Undone
-from mosscrate.core.sheet.running.journal.store import JOURNAL, RECORD
+from mosscrate.core.sheet.running.journal.store import JOURNAL, RECORD, First
 from mosscrate.core.sheet.running.journal.structures import Slot, Standing
 from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
 from mosscrate.core.sheet.running.stamp import stamp_of
@@ -170,13 +171,17 @@ class Folder:
     def has(self, job: str, name: str) -> bool:
         return (job, name) in self.world.names
 
-    def create(self, job: str, name: str, size: int) -> File:
+    def create(self, job: str, name: str, size: int, first: First | None = None) -> File:
         self._must_have_room()
         self.world.tick()
         self.world.files.append(Bytes(bytes(size)))
-        self._name((job, name), len(self.world.files) - 1)
+        file = File(self.world, len(self.world.files) - 1)
+        for at, data in first(file.inode) if first else ():
+            file.write(at, data)
+        file.sync()
+        self._name((job, name), file.number)
         self.sync_names()
-        return File(self.world, self.world.names[job, name])
+        return file
 
     def open(self, job: str, name: str) -> File:
         return File(self.world, self.world.names[job, name])
@@ -233,8 +238,12 @@ def value(*what: object) -> bytes:
     return blake3(repr(what).encode()).digest(SECTOR)
 
 
-def seen(card: Blocks) -> bytes:
-    return blake3(b"".join(card.read(c * SECTOR, SECTOR) for c in SEEN)).digest()
+class Seen:
+    """What the program makes of a card: cells that it knows it by, and what it takes for free."""
+
+    def __init__(self, card: Blocks) -> None:
+        self.digest = blake3(b"".join(card.read(c * SECTOR, SECTOR) for c in SEEN)).digest()
+        self.free = Stretches.of(Extent(c * SECTOR, SECTOR) for c in FREE)
 
 
 def changed(job: str, step: int, cell: int, source: bytes) -> bytes:
@@ -249,7 +258,7 @@ class Program:
         self.world, self.plans = world, plans
         folder = Folder(world)
         self.log = Log(folder)
-        self.stack = Stack(folder, self.log, Card(world), seen)
+        self.stack = Stack(folder, self.log, Card(world), Seen)
 
     def said(self, job: str) -> Standing | None:
         return self.stack.said(job)
@@ -288,12 +297,12 @@ class Program:
         for cell in (*range(1, CELLS), 0):
             card.write(cell * SECTOR, value("whole", job, cell))
         card.flush()
-        record.status, record.seen = Status.DONE, seen(card).hex()
+        record.status, record.seen = Status.DONE, Seen(card).digest.hex()
         self.log.save(record)
         return "written"
 
     def _forward(self, job: str, journal: Journal, first: int) -> str:
-        over = JournalledBlocks(self.stack.card, journal, first)
+        over = JournalledBlocks(self.stack.card, journal, first, Seen)
         for number, step in enumerate(self.plans[job]):
             if number < first:
                 continue
@@ -602,8 +611,8 @@ def _unsettled(patch) -> None:
 
 
 def _unchained(patch) -> None:
-    def groups(file: File, slot: Slot, chain: bytes, job: str) -> Iterator[Any]:
-        at = journal_module.s.FIRST_GROUP
+    def groups(file: File, head: Any, slot: Slot, job: str) -> Iterator[Any]:
+        at = head.first_group
         for number in range(1, slot.groups + 1):
             raw = file.read(at, 1 << 20)
             head = journal_module.np.frombuffer(raw, journal_module.s.GROUP, count=1)[0]

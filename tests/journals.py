@@ -6,7 +6,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.fingerprint import State
 from mosscrate.core.errors import MossError
 from mosscrate.core.sheet.running.job import Log
 from mosscrate.core.sheet.running.journal.journal import Journal
@@ -22,14 +22,14 @@ ROOM = 16 << 20
 
 def stack_of(card: Blocks, state: Path) -> Stack:
     log = Log(state)
-    return Stack(log.folder, log, card, fingerprint)
+    return Stack(log.folder, log, card, State)
 
 
 def begun(card: Blocks, state: Path, *, room: int = ROOM) -> JournalledBlocks:
     """A card over a journal of a fresh job."""
     stack = stack_of(card, state)
     job = Log(state).create(JobSheet(()), "2026-11-20T08:00:00+00:00", was_blank=False)
-    return JournalledBlocks(card, stack.begin(job.id, room=room))
+    return JournalledBlocks(card, stack.begin(job.id, room=room), 0, State)
 
 
 def done(over: JournalledBlocks, state: Path) -> None:

@@ -153,12 +153,14 @@ def close(bench: Bench, job: str, as_json: bool) -> None:
 
 
 @sheet.command()
+@click.option("--keep-first", is_flag=True, help="If files were written to the card since: keep all of it as it is "
+              "now, then undo the job anyway.")
 @_of_a_job
-def undo(bench: Bench, job: str | None, card: str | None, tag: str, as_json: bool) -> None:
+def undo(bench: Bench, job: str | None, card: str | None, tag: str, as_json: bool, keep_first: bool) -> None:
     """Take back a JOB, interrupted or done. Without one: the uppermost on the --card, or the only interrupted one."""
     found, medium = _job(bench, job, card)
     with watching() as watch:
-        sentence = recovering.undo(found, bench, watch, typed_tag=tag, card=medium)
+        sentence = recovering.undo(found, bench, watch, typed_tag=tag, card=medium, keep_first=keep_first)
     if as_json:
         show_json({"job": found.id, "result": sentence})
     else:

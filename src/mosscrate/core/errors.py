@@ -11,6 +11,7 @@
       FitError        something does not fit where it was asked to go
         Unsound       tables and files of a volume contradict one another
       GuardRefusal    the guard does not let a write begin
+        ChangedSince  a card is not as a job left it
       CrateError      a kept backup is missing, incomplete or damaged
       JobError        a job could not go on
       MachineError    a description of a machine cannot be used, or there is none of that name
@@ -96,6 +97,17 @@ class GuardRefusal(MossError):
     """The guard does not let a write begin; nothing was written."""
 
     exit_code = EXIT_REFUSED
+
+
+class ChangedSince(GuardRefusal):
+    """A card is not as a job left it: somebody else has written to it since, or it is another card.
+
+    `names` are of files that were written since, as far as they are known.
+    """
+
+    def __init__(self, message: str, names: tuple[str, ...] = ()) -> None:
+        super().__init__(message)
+        self.names = names
 
 
 class CrateError(MossError):

@@ -74,7 +74,7 @@ def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = No
                     findings=tuple(findings), map=map_)
     with suppress(NotReadYet):
         is_blank = map_.kind == MapKind.NONE and has_blank_ends(blocks)
-        layout = replace(layout, is_blank=is_blank, trace=_trace_between(blocks) if is_blank else None)
+        layout = replace(layout, is_blank=is_blank, trace=trace_between(blocks) if is_blank else None)
     layout = replace(layout, cut=_cut(blocks, map_))
     packed = packed_in(blocks)
     if packed is not None:
@@ -135,7 +135,7 @@ def has_blank_ends(blocks: Blocks) -> bool:
     return not any(np.frombuffer(blocks.read(at, edge), np.uint8).any() for at in (0, blocks.size - edge))
 
 
-def _trace_between(blocks: Blocks) -> int | None:
+def trace_between(blocks: Blocks) -> int | None:
     """A byte that is not zero between blank ends, looked for at some places, most of them near the beginning.
 
     None too where one of them cannot be read: that is another matter, and each may take seconds.

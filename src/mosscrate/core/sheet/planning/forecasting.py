@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import accumulate
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.layout import Layout
@@ -12,7 +13,7 @@ from mosscrate.core.sheet.decision import Decision
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.sights import Planned, planned
 from mosscrate.core.sheet.step import Step
-from mosscrate.core.sheet.steps.shared.room import LEAST
+from mosscrate.core.sheet.steps.shared.room import LEAST, used_of_look
 
 READ_RATE, WRITE_RATE = 60e6, 25e6         # bytes a second of an ordinary card, until a job has measured
 MARKED = 1.06                              # marks and heads of a journal on top of what is kept
@@ -20,7 +21,10 @@ MARKED = 1.06                              # marks and heads of a journal on top
 
 @dataclass(frozen=True)
 class StepLine:
-    """A step in words, with the bytes that it will read and write at most; `decided` is None where it does not fit."""
+    """A step in words, with the bytes that it will read and write at most; `decided` is None where it does not fit.
+
+    `frees` is how much of what the card held may be free afterwards, at most.
+    """
 
     step: Step
     sentence: str
@@ -28,6 +32,7 @@ class StepLine:
     writes: int
     note: str = ""
     decided: Decision | None = None
+    frees: int = 0
 
     @property
     def seconds(self) -> float:
@@ -55,9 +60,16 @@ class Forecast:
 
     @property
     def journal(self) -> int:
-        """Bytes that the journal of all steps may have to hold."""
-        return sum(LEAST + round(line.decided.journal * MARKED) for line in self.lines
-                   if line.decided is not None and line.step.is_in_place)
+        """Bytes that the journal of all steps may have to hold; what stands where an earlier one freed room too."""
+        lines = [line for line in self.lines if line.decided is not None and line.step.is_in_place]
+        own = sum(LEAST + round(line.decided.journal * MARKED) for line in lines if line.decided is not None)
+        freed = accumulate((line.frees for line in lines), initial=0)
+        return own + round(MARKED * sum(min(line.writes, room) for line, room in zip(lines, freed, strict=False)))
+
+    @property
+    def put(self) -> int:
+        """Bytes that steps may put into room that is free."""
+        return sum(line.writes for line in self.lines if line.decided is not None and line.step.is_in_place)
 
 
 def forecast(sheet: JobSheet, source: Layout | None, target: Layout | None, *, source_blocks: Blocks | None = None,
@@ -77,12 +89,17 @@ def forecast(sheet: JobSheet, source: Layout | None, target: Layout | None, *, s
     for step in sheet.steps:
         try:
             made = decided(step, came, card)
-            lines.append(StepLine(step, made.sentence, made.reads, made.writes, made.note, made))
-            card = card.after(made, came) if card is not None and step.changes else card
+            before, card = card, card.after(made, came) if card is not None and step.changes else card
+            frees = max(0, _used(before) - _used(card) + made.writes) if step.is_in_place else 0
+            lines.append(StepLine(step, made.sentence, made.reads, made.writes, made.note, made, frees))
         except MossError as error:
             lines.append(StepLine(step, "This step does not fit.", 0, 0))
             problems.append(Finding(Severity.PROBLEM, str(error)))
     return Forecast(card.layout if card else None, tuple(lines), tuple(problems))
+
+
+def _used(card: Planned | None) -> int:
+    return 0 if card is None else sum(used_of_look(look) for look in card.layout.partitions)
 
 
 def decided(step: Step, source: Planned | None, target: Planned | None) -> Decision:

@@ -7,17 +7,20 @@ from __future__ import annotations
 
 import secrets
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from enum import StrEnum
 from pathlib import Path
 
 import msgspec
 
-from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.contents.fingerprint import State
+from mosscrate.core.contents.left import Left, left_on, lying_at, since, with_contents
 from mosscrate.core.errors import JobError
 from mosscrate.core.sheet.notes import Body
 from mosscrate.core.sheet.running.journal.journal import Journal
-from mosscrate.core.sheet.running.journal.stack import Fingerprint, Relation
+from mosscrate.core.sheet.running.journal.looking import Look, Seen
+from mosscrate.core.sheet.running.journal.stack import Relation
 from mosscrate.core.sheet.running.journal.store import JOURNAL, RECORD, DiskFolder, Folder
 from mosscrate.core.sheet.running.journal.structures import Standing
 from mosscrate.core.sheet.running.stamp import has_stamp
@@ -92,7 +95,7 @@ class Job(msgspec.Struct):
         return self.has_written or self.step_began
 
 
-LARGE, SHEET = 32 << 10, "sheet.json"
+LARGE, SHEET, LEFT = 32 << 10, "sheet.json", "left"
 _SHEETS = msgspec.json.Decoder(JobSheet)
 _RECORDS = msgspec.json.Decoder(Job)      # built once: several threads may read the log at the same time
 
@@ -209,7 +212,7 @@ class Log:
         job.above = above
         self.save(job)
 
-    def relation(self, id: str, card: Blocks, seen: Fingerprint) -> Relation:
+    def relation(self, id: str, card: Blocks, seen: Look) -> Relation:
         """See Records: a card that is being written bears a stamp, one that was written its fingerprint."""
         try:
             job = self._record(id)
@@ -217,7 +220,7 @@ class Log:
             return Relation.OTHER
         if not job.has_written:
             return Relation.OTHER
-        if has_stamp(card, job.nonce) or (job.seen and seen(card).hex() == job.seen):
+        if has_stamp(card, job.nonce) or (job.seen and seen(card).digest.hex() == job.seen):
             return Relation.SAME
         is_between = not job.seen and job.status != Status.DONE       # its head may have been the last that was written
         return Relation.SAME if is_between and is_written(card, job.body, Watch()) else Relation.OTHER
@@ -232,6 +235,30 @@ class Log:
     def is_stamped(self, id: str, card: Blocks) -> bool:
         """See Records."""
         return self.is_whole(id) and has_stamp(card, self._record(id).nonce)
+
+    def note_left(self, id: str, now: State, *, is_whole: bool) -> None:
+        """Note what files a job left, of a card that was written over their contents too.
+
+        Raises MediumError, JobError.
+        """
+        left = with_contents(now) if is_whole else left_on(now)
+        self.folder.replace(id, LEFT, left.pack())
+
+    def left(self, id: str) -> Left | None:
+        """What files a job left; None where that was not noted, or cannot be read."""
+        try:
+            return Left.unpack(self.folder.read(id, LEFT))
+        except (JobError, ValueError):
+            return None
+
+    def written_since(self, id: str, now: Seen, places: Sequence[Extent]) -> tuple[str, ...]:
+        """See Records."""
+        left = self.left(id)
+        if left is None or not isinstance(now, State):
+            return ()
+        is_somewhere = not any(place.length == now.blocks.size for place in places)
+        names = {*since(left, now), *(lying_at(places, now) if is_somewhere else ())}
+        return tuple(path for _, path in sorted(names))
 
     def has_journal(self, job: Job) -> bool:
         """Whether a job has changed a card in place and can tell how."""

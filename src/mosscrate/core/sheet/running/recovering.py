@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.fingerprint import State, fingerprint
 from mosscrate.core.contents.survey import has_blank_ends
-from mosscrate.core.errors import JobError, MediumError, MossError
+from mosscrate.core.errors import ChangedSince, JobError, MediumError, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
@@ -22,6 +22,7 @@ from mosscrate.core.sheet.running.journal.store import JOURNAL
 from mosscrate.core.sheet.running.journal.structures import Standing
 from mosscrate.core.sheet.running.opened import Opened
 from mosscrate.core.sheet.running.run import HeldCard, Result, Running
+from mosscrate.core.sheet.running.since import keep_as_it_is, must_be_as_left, must_be_had_back, must_be_its_card
 from mosscrate.core.sheet.running.stamp import read_stamp, stamp_of
 from mosscrate.core.sheet.running.telling import told
 from mosscrate.core.sheet.sheet import MediumRef
@@ -67,11 +68,13 @@ def finish(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium
         return Running(job, log, bench, held, opened, journal).go_on(watch)
 
 
-def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium | None = None) -> str:
+def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium | None = None,
+         keep_first: bool = False) -> str:
     """Take a job back, finished or not; returns a sentence. Raises JobError, GuardRefusal where that cannot be done.
 
     In-place changes are undone from their journal. A target that was written over gets back the
-    backup that the job kept of it, or becomes blank again if it was.
+    backup that the job kept of it, or becomes blank again if it was. A card that somebody else has written to since is
+    left alone (ChangedSince), unless all of it is to be kept first.
     """
     log = Log(bench.state)
     job = log.load(job.id)
@@ -85,16 +88,21 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
     with Opened() as opened:
         held = _admit_again(job, log, bench, typed_tag, opened, card)
         name = held.medium.name
+        kept = _kept_first(job, log, held, bench, watch) if keep_first else ""
         if not job.has_written:
             with told(job, log, name):
-                return _close(job, log, _sentence(job, held.stack.undo(job.id, watch, name=name)))
+                undone = _undone_kept(job, held, watch) if kept else held.stack.undo(job.id, watch, name=name)
+                return _close(job, log, _sentence(job, undone) + kept)
         if _had_not_begun_to_write(job, held):
             return _close(job, log, _sentence(job, Undone.HAD_NOT_BEGUN))
-        held.stack.admit(job.id, name=name)
+        if not kept:
+            held.stack.admit(job.id, name=name)
+            if job.status == Status.DONE:
+                must_be_as_left(job, log, held.stack, name)
         with told(job, log, name):
             if job.status == Status.GOING_BACK and _is_back(job, held, watch):
                 return _close(job, log, _sentence(job, Undone.BEFORE))
-            return _close(job, log, _put_back(job, log, held, bench, opened, watch))
+            return _close(job, log, _put_back(job, log, held, bench, opened, watch) + kept)
 
 
 def unfinished(bench: Bench) -> list[Job]:
@@ -113,7 +121,7 @@ class Interruption:
 def interruption(blocks: Blocks, bench: Bench) -> Interruption | None:
     """The job that a card is in the middle of, None where there is none. Raises MediumError."""
     log = Log(bench.state)
-    stack = Stack(log.folder, log, blocks, fingerprint)
+    stack = Stack(log.folder, log, blocks, State)
     for job in unfinished(bench):
         if job.sheet.target and job.sheet.target.size == blocks.size and stack.relation(job.id) != Relation.OTHER:
             steps = counted(job.step_count, "step")
@@ -132,7 +140,7 @@ def jobs_on(medium: Medium, bench: Bench) -> list[Job]:
     """Jobs that can be finished or taken back on a card, the uppermost first. Raises MediumError."""
     log = Log(bench.state)
     with medium.open() as blocks:
-        stack = Stack(log.folder, log, blocks, fingerprint)
+        stack = Stack(log.folder, log, blocks, State)
         found = [job for job in log.jobs() if job.sheet.target and job.sheet.target.size == blocks.size
                  and (job.is_unfinished or (job.status == Status.DONE and job.has_changed))
                  and stack.relation(job.id) != Relation.OTHER]
@@ -152,6 +160,35 @@ def close(job: Job, bench: Bench) -> str:
     job.status, job.message = Status.CLOSED, "Given up: its card stays as it is."
     log.save(job)
     return job.message
+
+
+def _kept_first(job: Job, log: Log, held: HeldCard, bench: Bench, watch: Watch) -> str:
+    """Keep the card as it is now where it is not as the job left it; a sentence about that, "" where it is.
+
+    Raises GuardRefusal where what was there before the job could not be had again.
+    """
+    stack, name = held.stack, held.medium.name
+    try:
+        stack.admit(job.id, name=name)
+        if job.has_written and job.status == Status.DONE:
+            must_be_as_left(job, log, stack, name)
+    except ChangedSince:
+        if job.status != Status.DONE:
+            raise
+    else:
+        return ""
+    if not job.has_written:
+        must_be_had_back(stack.admit_kept(job.id, name=name), job, log, stack, name)
+    else:
+        must_be_its_card(job, log, held.medium, stack)
+    keep_as_it_is(held.medium, stack, bench, watch)
+    return " All that was on it until now is in a backup of its own."
+
+
+def _undone_kept(job: Job, held: HeldCard, watch: Watch) -> Undone:
+    """Take back a job although somebody wrote to its card since, which is kept."""
+    held.stack.take_back(held.stack.admit_kept(job.id, name=held.medium.name), watch)
+    return Undone.NOW
 
 
 def _close(job: Job, log: Log, sentence: str) -> str:
@@ -244,7 +281,7 @@ def _admit_again(job: Job, log: Log, bench: Bench, typed_tag: str, opened: Opene
     medium = card or _card_of(job, log, bench, ref)
     tags = {medium.tag, ref.tag}
     blocks = opened.add(guard.admit_again(medium, job.sheet.source, tags, typed_tag))
-    held = HeldCard(medium, blocks, Stack(log.folder, log, blocks, fingerprint))
+    held = HeldCard(medium, blocks, Stack(log.folder, log, blocks, State))
     held.stack.settle()
     return held
 
@@ -258,7 +295,7 @@ def _card_of(job: Job, log: Log, bench: Bench, ref: MediumRef) -> Medium:
         if medium.size != ref.size and there is not medium:
             continue
         with suppress(MossError), medium.open() as blocks:
-            if Stack(log.folder, log, blocks, fingerprint).relation(job.id) == Relation.SAME:
+            if Stack(log.folder, log, blocks, State).relation(job.id) == Relation.SAME:
                 return medium
     if there is None:
         raise MediumError(f"{ref.name} (tag {ref.tag}) is not there. Put it into a reader; nothing was changed.")

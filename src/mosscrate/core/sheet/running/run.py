@@ -16,7 +16,7 @@ import msgspec
 from mosscrate.core.blocks import Blocks, Overlay
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.fingerprint import State, fingerprint
 from mosscrate.core.contents.unpacking import prove_packed
 from mosscrate.core.crate.checking import check_chunks
 from mosscrate.core.crate.record import digest_beside
@@ -99,7 +99,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
         if sheet.target and needs_guard(sheet):
             medium = find_medium(bench, sheet.target)
             blocks = opened.add(guard.admit(medium, sheet.target, sheet.source, typed_tag))
-            card = HeldCard(medium, blocks, Stack(log.folder, log, blocks, fingerprint))
+            card = HeldCard(medium, blocks, Stack(log.folder, log, blocks, State))
             card.stack.settle()
             first = next(step for step in sheet.steps if step.changes)
             if not first.writes_all:
@@ -143,9 +143,7 @@ class Running:
             for number in range(len(job.done), len(job.sheet.steps)):
                 job.done.append(shop.run(number, job.sheet.steps[number], watch))
                 self._end_step(number)
-            if self.journal is not None:
-                assert self.card is not None, "only a card has a journal"
-                self.card.stack.settle_done(self.journal)
+            self._settle()
             job.status = Status.DONE
             with suppress(JobError):
                 self.log.save(job)                        # without room for it, the slot says the same
@@ -161,11 +159,13 @@ class Running:
             self.log.folder.remove(self.job.id, RESERVE)
             ref, is_first = self.job.sheet.target, not self.job.has_written and self.is_as_admitted
             seen = bytes.fromhex(ref.fingerprint if is_first and ref else self.job.seen)
-            self.journal = self.card.stack.begin(self.job.id, room=self._room(number), first_step=number, seen=seen)
+            left = self._left(number)
+            self.journal = self.card.stack.begin(self.job.id, room=left.journal, put=left.put, first_step=number,
+                                                  seen=seen)
             self.job.step_began = True
             self.job.above = ""
         if self._over is None:
-            self._over = JournalledBlocks(self.card.blocks, self.journal, number)
+            self._over = JournalledBlocks(self.card.blocks, self.journal, number, State)
         return self._over
 
     def before_whole_write(self, *, as_it_stands: bool) -> Notes:
@@ -215,7 +215,7 @@ class Running:
         writes_first = any(step.writes_all for step in steps)
         if self.journal is None and writes_first and any(step.is_in_place for step in steps):
             self.log.folder.remove(job.id, RESERVE)
-            self.log.folder.create(job.id, RESERVE, self._room(len(job.done))).close()
+            self.log.folder.create(job.id, RESERVE, self._left(len(job.done)).journal).close()
         return Workshop(self.bench, job.sheet, source, target, source_blocks, target_blocks, self, kept=dict(job.kept),
                         opened=self.opened)
 
@@ -240,11 +240,22 @@ class Running:
         if expected and parts and digest(source, source.size, watch, phase="Comparing with its record") != expected:
             raise not_as_recorded(name, "Nothing was written.")
 
-    def _room(self, number: int) -> int:
-        """What the journal may need from a step on."""
+    def _left(self, number: int) -> Forecast:
+        """What was foreseen from a step on."""
         assert self._foreseen is not None, "it was opened"
         first, seen = self._foreseen
-        return replace(seen, lines=seen.lines[number - first:]).journal
+        return replace(seen, lines=seen.lines[number - first:])
+
+    def _settle(self) -> None:
+        """After the last step: what the job leaves is noted, and whether it could be taken back now."""
+        if self.card is None or not self.job.has_changed:
+            return
+        now = State(self.card.blocks)
+        with suppress(MediumError, JobError):             # it serves to name files; the slot and the record compare
+            self.log.note_left(self.job.id, now, is_whole=self.job.has_written)
+        if self.journal is not None:
+            why = self.card.stack.settle_done(self.journal, now)
+            self.job.message = f"This job cannot be undone: {why}. Keep the card now." if why else ""
 
     def _end_step(self, number: int) -> None:
         """Note that a step is finished, in the slot where there is a journal, and in the record."""
@@ -252,7 +263,7 @@ class Running:
         if self._over is not None:
             self._over.end_step(number + 1)
         elif self.journal is not None:
-            JournalledBlocks(self.card.blocks, self.journal).end_step(number + 1)     # type: ignore[union-attr]
+            JournalledBlocks(self.card.blocks, self.journal, number, State).end_step(number + 1)     # type: ignore[union-attr]
         if step.writes_all and self.card is not None:
             self.job.seen = fingerprint(self.card.blocks).hex()
         if self.journal is None:                          # else the slot says it; the record tells the story at the end

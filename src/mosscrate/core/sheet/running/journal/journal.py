@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from blake3 import blake3
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.errors import JobError
 from mosscrate.core.sheet.running.journal import structures as s
 from mosscrate.core.sheet.running.journal.marks import SECTOR, Marks, sector_count
@@ -32,6 +33,11 @@ class Stretch:
     def end(self) -> int:
         """The first byte behind it."""
         return self.start + self.length
+
+    @property
+    def extent(self) -> Extent:
+        """Where it lies on the card."""
+        return Extent(self.start, self.length)
 
     @property
     def sectors(self) -> int:
@@ -86,16 +92,22 @@ class Journal:
 
     @classmethod
     def create(cls, folder: Folder, head: Head, room: int) -> Journal:
-        """A new one with room for `room` bytes of groups, at state 0. Raises JobError where the disk has none."""
-        size = s.SMALLEST + -(-room // s.PAGE) * s.PAGE
-        file = folder.create(head.job, JOURNAL, size)
-        head = replace(head, file_size=size, inode=file.inode)
-        raw = s.build_head(head)
-        slot = Slot(0, Standing.OPEN, 0, 0, 0, s.FIRST_GROUP, _chain_of(raw), head.first_step)
-        file.write(0, raw)
-        journal = cls(file, head, slot, [])
-        journal._put(slot)
-        return journal
+        """A new one with room for `room` bytes of groups, at state 0. Raises JobError where the disk has none.
+
+        It has its name only once head and slot are on the disk: a journal is never found half made.
+        """
+        head = replace(head, file_size=s.SMALLEST + head.first_group - s.FIRST_GROUP + -(-room // s.PAGE) * s.PAGE)
+
+        def first(inode: int) -> Iterator[tuple[int, bytes]]:
+            nonlocal head
+            head = replace(head, inode=inode)
+            raw = s.build_head(head)
+            yield 0, raw
+            yield s.FIRST_GROUP, s.build_free(head.free)
+            for place in _places(head, 0):
+                yield place, s.build_slot(_first_slot(head, raw))
+        file = folder.create(head.job, JOURNAL, head.file_size, first)
+        return cls(file, head, _first_slot(head, s.build_head(head)), [])
 
     @classmethod
     def read(cls, folder: Folder, job: str) -> Journal:
@@ -104,11 +116,11 @@ class Journal:
             raise missing(job)
         file = folder.open(job, JOURNAL)
         raw = file.read(0, s.PAGE)
-        head = s.parse_head(raw)
+        head = s.parse_head(raw, file.read)
         slot = _newest(file, head) if head else None
         if head is None or slot is None or head.job != job or file.size < head.file_size:
             raise _damaged(job)
-        return cls(file, head, slot, list(_groups(file, slot, _chain_of(raw), job)))
+        return cls(file, head, slot, list(_groups(file, head, slot, job)))
 
     @classmethod
     def glance(cls, folder: Folder, job: str) -> Journal | None:
@@ -117,13 +129,13 @@ class Journal:
         if file is None:
             return None
         raw = file.read(0, s.PAGE)
-        head = s.parse_head(raw)
+        head = s.parse_head(raw, file.read)
         slot = _newest(file, head) if head else None
         if head is None or slot is None or head.job != job:
             return None
         groups: list[Group] = []
         with suppress(JobError):
-            for group in _groups(file, slot, _chain_of(raw), job):
+            for group in _groups(file, head, slot, job):
                 groups.append(group)
         return cls(file, head, slot, groups)
 
@@ -131,7 +143,7 @@ class Journal:
     def head_of(cls, folder: Folder, job: str) -> Head | None:
         """The head alone; None where there is no journal, or no head that is whole."""
         file = _opened(folder, job)
-        return s.parse_head(file.read(0, s.PAGE)) if file is not None else None
+        return s.parse_head(file.read(0, s.PAGE), file.read) if file is not None else None
 
     @classmethod
     def slot_of(cls, folder: Folder, job: str) -> Slot | None:
@@ -139,7 +151,7 @@ class Journal:
         file = _opened(folder, job)
         if file is None:
             return None
-        head = s.parse_head(file.read(0, s.PAGE))
+        head = s.parse_head(file.read(0, s.PAGE), file.read)
         return _newest(file, head) if head and head.job == job else None
 
     def append(self, step: int, stretches: Sequence[Written]) -> Group:
@@ -193,7 +205,7 @@ class Journal:
     @property
     def end(self) -> int:
         """Where the next group begins."""
-        return self.groups[-1].end if self.groups else s.FIRST_GROUP
+        return self.groups[-1].end if self.groups else self.head.first_group
 
     @property
     def chain(self) -> bytes:
@@ -244,9 +256,9 @@ def _newest(file: StoredFile, head: Head) -> Slot | None:
     return max((slot for slot in found if slot), key=lambda slot: slot.number, default=None)
 
 
-def _groups(file: StoredFile, slot: Slot, chain: bytes, job: str) -> Iterator[Group]:
+def _groups(file: StoredFile, journal: Head, slot: Slot, job: str) -> Iterator[Group]:
     """The groups that a slot counts. Raises JobError at the first one that is not as it was written."""
-    at = s.FIRST_GROUP
+    at, chain = journal.first_group, _chain_of(s.build_head(journal))
     for number in range(1, slot.groups + 1):
         raw = file.read(at, s.GROUP.itemsize)
         head = np.frombuffer(raw, s.GROUP)[0] if len(raw) == s.GROUP.itemsize else None
@@ -274,6 +286,10 @@ def _placed(at: int, heads: np.ndarray[Any, np.dtype[np.void]]) -> Iterator[Stre
         stretch = Stretch(Holds(kind), start, length, heads["new"][number].tobytes(), body)
         yield stretch
         body += stretch.body_bytes
+
+
+def _first_slot(head: Head, raw: bytes) -> Slot:
+    return Slot(0, Standing.OPEN, 0, 0, 0, head.first_group, _chain_of(raw), head.first_step)
 
 
 def _chain_of(head: bytes) -> bytes:

@@ -6,22 +6,26 @@ there that its newest slot allows, and the card seen through the journal has to 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
 from mosscrate.core.blocks.base import Blocks, Extent
-from mosscrate.core.errors import GuardRefusal, JobError
+from mosscrate.core.blocks.stretches import Stretches
+from mosscrate.core.errors import ChangedSince, GuardRefusal, JobError
 from mosscrate.core.sheet.running.journal.journal import Journal, missing
+from mosscrate.core.sheet.running.journal.looking import Look, Seen
+from mosscrate.core.sheet.running.journal.marks import SECTOR
 from mosscrate.core.sheet.running.journal.states import AsBefore, misfits, shows, spans_of, taken_back
 from mosscrate.core.sheet.running.journal.store import JOURNAL, Folder
 from mosscrate.core.sheet.running.journal.structures import Head, Holds, Standing
+from mosscrate.core.sheet.running.journal.writing import saved_and_put
 from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
-Fingerprint = Callable[[Blocks], bytes]
+NAMED = 3                               # files that a sentence names
 LIVE = (Standing.OPEN, Standing.BACK, Standing.DONE)
 
 
@@ -59,7 +63,7 @@ class Records(Protocol):
     def cover(self, job: str, above: str) -> None:
         """Note that one lies on a job without a journal."""
 
-    def relation(self, job: str, card: Blocks, seen: Fingerprint) -> Relation:
+    def relation(self, job: str, card: Blocks, seen: Look) -> Relation:
         """How a card looks to a job without a journal."""
 
     def is_whole(self, job: str) -> bool:
@@ -67,6 +71,9 @@ class Records(Protocol):
 
     def is_stamped(self, job: str, card: Blocks) -> bool:
         """Whether the job is writing the card over as a whole, as the card itself says."""
+
+    def written_since(self, job: str, now: Seen, places: Sequence[Extent]) -> tuple[str, ...]:
+        """Names of files that are others than the job left them, and of those that lie at places; none if not known."""
 
 
 @dataclass
@@ -76,7 +83,7 @@ class Stack:
     folder: Folder
     records: Records
     card: Blocks
-    seen: Fingerprint
+    seen: Look
 
     def settle(self) -> None:
         """Sync what killed processes may have left in memory; nothing is relied on before."""
@@ -100,7 +107,8 @@ class Stack:
         if journal is None or journal.head.card_size != self.card.size:
             return Relation.OTHER
         is_whole = len(journal.groups) == journal.slot.groups
-        if is_whole and not self._wrong(journal):
+        is_as_left = self._is_as_left if journal.slot.left else self._is_as_before
+        if is_whole and not misfits(journal, self.card, journal.slot.low, journal.slot.high) and is_as_left(journal):
             return Relation.SAME
         return Relation.TOUCHED if shows(journal, self.card) else Relation.OTHER
 
@@ -138,19 +146,47 @@ class Stack:
                 raise GuardRefusal(f"{name} is in the middle of an earlier job ({job}, {standing.word}). Finish it or "
                                    "take it back first; nothing was changed.")
 
-    def begin(self, job: str, *, room: int, first_step: int = 0, seen: bytes | None = None) -> Journal:
+    def begin(self, job: str, *, room: int, put: int = 0, first_step: int = 0, seen: bytes | None = None) -> Journal:
         """The journal of a new job, noted on those that it lies on. Raises JobError, then nothing was written.
 
-        `seen` is the card's fingerprint, where it is known as it is now.
+        Args:
+            job: its name.
+            room: bytes that it needs in any case.
+            put: bytes that it may put into room that is free; where that held something when a job below began, what
+                stands there is saved as well.
+            first_step: of the sheet that it is of.
+            seen: the card's fingerprint, where it is known as it is now.
         """
-        below = tuple(other for other in self.folder.jobs() if other != job and self.said(other) == Standing.DONE
-                      and not self.above(other) and self.relation(other) == Relation.SAME)
-        head = Head(job, 0, self.card.size, self.card.sector, seen or self.seen(self.card), below, first_step)
-        journal = Journal.create(self.folder, head, room)
+        now = self.seen(self.card)
+        related = {other: self.relation(other) for other in self.folder.jobs()
+                   if other != job and self.said(other) == Standing.DONE}
+        below = tuple(other for other, how in related.items() if how == Relation.SAME and not self.above(other))
+        free = now.free
+        for other, how in related.items():
+            if free and how != Relation.OTHER:
+                free &= self._let_go_by(other)
+        head = Head(job, 0, self.card.size, self.card.sector, seen or now.digest, below, first_step, free=free)
+        again = min(put, (now.free - free).bytes)
+        try:
+            journal = Journal.create(self.folder, head, room + again + again // SECTOR * 8)
+        except JobError as error:
+            if again <= room:
+                raise
+            earlier = ", ".join(j for j, how in related.items() if how != Relation.OTHER)
+            raise JobError(f"{error} Most of it is for undoing earlier jobs on this card ({earlier}). Keep the card "
+                           "and close those that you will not undo, or free space on this computer's disk. Nothing "
+                           "was changed.") from error
         self.records.mark(job, Standing.OPEN)
         for other in below:
             self._cover(other, job)
         return journal
+
+    def _let_go_by(self, job: str) -> Stretches:
+        """What a job below leaves to those above: what was free then and is not written by it."""
+        if not self.folder.has(job, JOURNAL):
+            return Stretches.of([Extent(0, self.card.size)])
+        journal = Journal.glance(self.folder, job)
+        return journal.head.free - saved_and_put(journal.groups)[1] if journal else Stretches()
 
     def drop(self, journal: Journal) -> None:
         """Remove the journal of a job that has changed nothing."""
@@ -176,17 +212,47 @@ class Stack:
             raise missing(job)
         if not self.folder.has(job, JOURNAL) or self.records.is_stamped(job, self.card):
             if self.records.relation(job, self.card, self.seen) != Relation.SAME:
-                raise GuardRefusal(f"{name} is not as job {job} left it: it is another card, or somebody else has "
-                                   "written to it since. Nothing was written.")
+                raise self.changed_since(job, name, [Extent(0, self.card.size)])
             return None
+        journal = self._journal_of(job, name)
+        if journal.slot.standing != Standing.UNDONE and (wrong := self._wrong(journal)):
+            raise self.changed_since(job, name, wrong)
+        return journal
+
+    def admit_kept(self, job: str, *, name: str) -> Journal:
+        """The same for a card that somebody wrote to since, and that is kept as it is now before a byte is written.
+
+        What was there before the job must still be had whole through its journal. Raises what `admit` does.
+        """
+        self._must_be_uppermost(job, name)
+        journal = self._journal_of(job, name)
+        is_swapped = any(x.holds == Holds.SWAP for group in journal.groups for x in group.stretches)
+        if journal.slot.standing != Standing.DONE or is_swapped or not self._is_as_before(journal):
+            raise GuardRefusal(f"{name} cannot be brought back to how it was before job {job}: what was written since "
+                               "lies where the old contents would return. Nothing was written. Copy the new files to "
+                               "this computer; a backup from before the job brings the old ones back.")
+        return journal
+
+    def _journal_of(self, job: str, name: str) -> Journal:
         journal = Journal.read(self.folder, job)
         if journal.head.card_size != self.card.size:
             raise GuardRefusal(f"{name} is another card than that of job {job}: it has {self.card.size} bytes, that "
                                f"one has {journal.head.card_size}. Nothing was written.")
-        if journal.slot.standing != Standing.UNDONE and (wrong := self._wrong(journal)):
-            raise GuardRefusal(f"{name} is not as job {job} left it: {self._places(journal, wrong)} It is another "
-                               "card, or somebody else has written to it since. Nothing was written.")
         return journal
+
+    def changed_since(self, job: str, name: str, wrong: Sequence[Extent]) -> ChangedSince:
+        """What is said of a card that is not as a job left it: the files where they are known, else the places."""
+        files = self.records.written_since(job, self.seen(self.card), wrong)
+        if files:
+            more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
+            were = "file was" if len(files) == 1 else "files were"
+            return ChangedSince(
+                f"{name} is not as job {job} left it: {len(files)} {were} written since: "
+                f"{', '.join(files[:NAMED])}{more}. Nothing was written to the card. Keep them first: then the job can "
+                "be undone anyway.", files)
+        where = "its map, files or contents are others" if wrong == [Extent(0, self.card.size)] else _listed(wrong)
+        return ChangedSince(f"{name} is not as job {job} left it: {where}. It is another card, or somebody else has "
+                            "written to it since. Nothing was written.")
 
     def undo(self, job: str, watch: Watch, *, name: str) -> Undone:
         """Take back a job that changed the card in place, however far it came. Raises as `admit` and `take_back` do."""
@@ -242,7 +308,7 @@ class Stack:
         journal.forget_behind(target)
         steps = first + lost + len(ends)
         journal.put_slot(standing=Standing.OPEN, low=target, high=target, ends=ends, steps=steps,
-                         is_free_unclaimed=True)
+                         is_free_unclaimed=journal.head.version < 3)
 
     def walk_back(self, journal: Journal, target: int, standing: Standing, watch: Watch) -> None:
         """From wherever the card is down to an earlier state, group by group; can be cut anywhere and begun again."""
@@ -264,15 +330,19 @@ class Stack:
             journal.put_slot(standing=standing, low=low, high=high)
             watch.progress("Taking back", total - high, total)
 
-    def settle_done(self, journal: Journal) -> None:
-        """Compare all that was put over something else with the card itself, and say that the job is done."""
+    def settle_done(self, journal: Journal, now: Seen | None = None) -> str:
+        """Compare all that was put over something else with the card itself, and say that the job is done.
+
+        `now` is the card as it is seen now. Returns why the job could not be taken back, "" where it could.
+        """
         self.card.drop_cache()
         state = journal.slot.high
         if wrong := misfits(journal, self.card, state, state, with_free=False):
             raise JobError(f"What was written does not read back: {_listed(wrong)}. The card may be failing; take the "
                            "job back, or put a backup onto another card.")
-        journal.put_slot(standing=Standing.DONE)
+        journal.put_slot(standing=Standing.DONE, left=(now or self.seen(self.card)).digest)
         journal.release()
+        return self._why_not_back(journal)
 
     def last_word(self, job: str, standing: Standing) -> None:
         """Tell the record, then let the journal go where it is not needed. Without room the slot says it."""
@@ -301,21 +371,33 @@ class Stack:
 
     # --- within ----------------------------------------------------------------------------------
 
+    def _why_not_back(self, journal: Journal) -> str:
+        """Whether the card, seen through the journal of a job that is done, is the one from before with its files.
+
+        What was let go must be free there as well, by the tables that come back.
+        """
+        before = self.seen(AsBefore(self.card, journal))
+        if before.digest != journal.head.seen:
+            return "the card, seen through the journal, is not the one from before"
+        saved, put = saved_and_put(journal.groups)
+        taken = put - saved - before.free
+        return f"{counted(taken.bytes, 'byte')} were overwritten that were in use before" if taken else ""
+
     def _wrong(self, journal: Journal) -> list[Extent]:
-        """Places that no allowed state has, or the whole card where it is another one behind the job's changes."""
+        """Places that no allowed state has; the whole card where its files are not as the job left or found them."""
         slot = journal.slot
         if wrong := misfits(journal, self.card, slot.low, slot.high):
             return wrong
-        return [] if self._is_as_before(journal) else [Extent(0, self.card.size)]
+        return [] if self._is_as_left(journal) and self._is_as_before(journal) else [Extent(0, self.card.size)]
+
+    def _is_as_left(self, journal: Journal) -> bool:
+        """Whether the card is the one that the job left; of one that is not done, nothing is known."""
+        slot = journal.slot
+        return slot.standing != Standing.DONE or not slot.left or self.seen(self.card).digest == slot.left
 
     def _is_as_before(self, journal: Journal) -> bool:
         """Whether the card, seen through the journal, is the one from before the job."""
-        return self.seen(AsBefore(self.card, journal)) == journal.head.seen
-
-    def _places(self, journal: Journal, wrong: list[Extent]) -> str:
-        if wrong == [Extent(0, self.card.size)]:
-            return "its map, files or contents beside what this job changed are others."
-        return f"{_listed(wrong)}."
+        return self.seen(AsBefore(self.card, journal)).digest == journal.head.seen
 
     def _must_be_uppermost(self, job: str, name: str) -> None:
         above = self.all_above(job)
@@ -343,7 +425,8 @@ class Stack:
 
     def _cover(self, job: str, above: str) -> None:
         if self.folder.has(job, JOURNAL):
-            Journal.read(self.folder, job).put_slot(above=above, is_free_unclaimed=True)
+            journal = Journal.read(self.folder, job)
+            journal.put_slot(above=above, is_free_unclaimed=journal.head.version < 3)
         else:
             self.records.cover(job, above)
 
@@ -359,6 +442,6 @@ class Stack:
                     self.records.cover(other, "")
 
 
-def _listed(wrong: list[Extent]) -> str:
+def _listed(wrong: Sequence[Extent]) -> str:
     shown = ", ".join(f"{extent.length:,} bytes at {extent.start:,}" for extent in wrong[:3])
     return shown + (" and more places" if len(wrong) > 3 else "")

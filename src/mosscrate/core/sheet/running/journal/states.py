@@ -47,13 +47,10 @@ class Span:
         for start in range(self.start, self.end, PIECE):
             yield Extent(start, min(PIECE, self.end - start))
 
-    def is_claimed(self, value: int) -> bool:
-        """Whether a value can be told from others: free room that is written over later may hold anything."""
-        if value < len(self.layers) and self.layers[value].stretch.holds == Holds.LET_GO:
-            return False
-        stretch = self.layers[value - 1].stretch if value else None
-        is_whole = stretch is None or (stretch.start, stretch.end) == (self.start, self.end)
-        return is_whole or (stretch is not None and stretch.holds != Holds.LET_GO)
+    def is_known(self, value: int) -> bool:
+        """Whether a value can be told sector by sector: not what was let go, nor what only has a digest as a whole."""
+        after = self.layers[value].stretch if value < len(self.layers) else None
+        return after.holds != Holds.LET_GO if after else self.layers[-1].stretch.holds != Holds.LET_GO
 
 
 def spans_of(groups: Sequence[Group]) -> list[Span]:
@@ -76,25 +73,38 @@ def spans_of(groups: Sequence[Group]) -> list[Span]:
 def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: bool = True) -> list[Extent]:
     """Where a card holds what none of these states has there; at most a few places. Raises MediumError.
 
-    Without `with_free`, what was put into free room is not looked at; nor where a later step or job may have used it
-    and was taken back.
+    Without `with_free`, what was put into free room is not looked at.
     """
     found: list[Extent] = []
-    with_free = with_free and not journal.slot.is_free_unclaimed
-    claimed = []
-    for span in spans_of(journal.groups):
-        values = span.values(low, high)
-        is_free = any(v and span.layers[v - 1].stretch.holds == Holds.LET_GO for v in values)
-        if all(span.is_claimed(v) for v in values) and (with_free or not is_free):
-            claimed += [(piece, span, values) for piece in span.pieces()]
-    for (piece, span, values), now in zip(claimed, _read_each(card, [piece for piece, _, _ in claimed]), strict=False):
+    known = [(piece, span, values) for span in spans_of(journal.groups)
+             if all(map(span.is_known, values := span.values(low, high))) for piece in span.pieces()]
+    for (piece, span, values), now in zip(known, _read_each(card, [piece for piece, _, _ in known]), strict=False):
         good = _holds_one_of(journal, now, span, piece, values)
         for first, last in runs_of(~good).tolist():
             start = piece.start + first * SECTOR
             found.append(Extent(start, min(last * SECTOR, piece.length) - first * SECTOR))
         if len(found) > SHOWN:
-            break
-    return found
+            return found
+    return [*found, *_misfits_in_free(journal, card, low)] if with_free else found
+
+
+def _misfits_in_free(journal: Journal, card: Blocks, state: int) -> Iterator[Extent]:
+    """Where room that was let go does not hold what a group put there, compared as it was behind the group."""
+    if journal.slot.is_free_unclaimed:                   # of an earlier version, where another job may have used it
+        return
+    let_go = [stretch for group in journal.groups[:state] for stretch in group.stretches
+              if stretch.holds == Holds.LET_GO]
+    as_put = AsPut(card, journal)
+    places = [Extent(stretch.start, stretch.length) for stretch in let_go if stretch.new != s.OF_ZEROS]
+    for stretch, now in zip((x for x in let_go if x.new != s.OF_ZEROS), _read_each(as_put, places), strict=True):
+        if s.digest_of(now) != stretch.new:
+            yield Extent(stretch.start, stretch.length)
+    for stretch in let_go:
+        if stretch.new == s.OF_ZEROS:
+            for start in range(stretch.start, stretch.end, PIECE):
+                length = min(PIECE, stretch.end - start)
+                if np.frombuffer(as_put.read(start, length), np.uint8).any():
+                    yield Extent(start, length)
 
 
 def _read_each(card: Blocks, pieces: Sequence[Extent]) -> Iterator[memoryview]:
@@ -152,30 +162,43 @@ class AsBefore(View):
             span = self._spans[number]
             if span.start >= last:
                 break
+            layers = self._over(span)
+            if not layers:
+                continue
             # whole sectors, since marks are of whole ones
             low = max(span.start, offset // SECTOR * SECTOR)
             high = min(span.end, -(-last // SECTOR) * SECTOR)
-            old = taken_back(self._journal, span.layers, low, self.inner.read(low, high - low))
+            old = taken_back(self._journal, layers, low, self.inner.read(low, high - low))
             first, end = max(low, offset), min(high, last)
             buffer[first - offset:end - offset] = old[first - low:end - low]
+
+    def _over(self, span: Span) -> Sequence[Layer]:
+        """Layers of a span that are not looked at."""
+        return span.layers
+
+
+class AsPut(AsBefore):
+    """The same, but free room shows what was put there first."""
+
+    def _over(self, span: Span) -> Sequence[Layer]:
+        """See AsBefore."""
+        last = max((n for n, layer in enumerate(span.layers) if layer.stretch.holds == Holds.LET_GO), default=None)
+        return span.layers if last is None else span.layers[last + 1:]
 
 
 def _holds_one_of(journal: Journal, now: memoryview, span: Span, piece: Extent,
                   values: Sequence[int]) -> NDArray[np.bool_]:
-    """For each sector of a piece, whether it is one of the values."""
+    """For each sector of a piece, whether it is one of the values, each of which is known."""
     marks = marks_of(now)
     good = np.zeros(len(marks), bool)
     for value in values:
-        if value == 0:
-            first = span.layers[0].stretch
-            good |= marks == (journal.old_marks(first, piece.start, piece.length) if first.holds == Holds.SWAP
-                              else marks_of(journal.old_bytes(first, piece.start, piece.length)))
+        after = span.layers[value].stretch if value < len(span.layers) else None
+        if after is None:
+            good |= marks == journal.new_marks(span.layers[-1].stretch, piece.start, piece.length)
+        elif after.holds == Holds.SWAP:
+            good |= marks == journal.old_marks(after, piece.start, piece.length)
         else:
-            stretch = span.layers[value - 1].stretch
-            if stretch.holds == Holds.LET_GO:
-                good |= _is_new(stretch, now)
-            else:
-                good |= marks == journal.new_marks(stretch, piece.start, piece.length)
+            good |= marks == marks_of(journal.old_bytes(after, piece.start, piece.length))
         if good.all():
             break
     return good

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
@@ -14,8 +14,11 @@ from mosscrate.core.durable import sync_folder, write_whole
 from mosscrate.core.errors import JobError
 from mosscrate.core.sizes import binary
 
-JOURNAL, RECORD = "journal", "job.json"
+JOURNAL, RECORD, PART = "journal", "job.json", ".part"
 AT_ONCE = 512                          # parts that one call takes, below the system's IOV_MAX
+
+
+First = Callable[[int], Iterable[tuple[int, bytes]]]
 
 
 class StoredFile(Protocol):
@@ -60,10 +63,11 @@ class Folder(Protocol):
     def has(self, job: str, name: str) -> bool:
         """Whether there is such a file."""
 
-    def create(self, job: str, name: str, size: int) -> StoredFile:
-        """A new file with real room for all of it, its name synced. Raises JobError, and then it is not there.
+    def create(self, job: str, name: str, size: int, first: First | None = None) -> StoredFile:
+        """A new file with real room for all of it. Raises JobError, and then it is not there.
 
-        Its contents are certain once it is synced itself.
+        `first` gives, by the number of the file, what stands in it before it has its name: places and bytes. All of it
+        is certain then.
         """
 
     def open(self, job: str, name: str) -> StoredFile:
@@ -169,22 +173,33 @@ class DiskFolder:
         """See Folder."""
         return (self.root / job / name).exists()
 
-    def create(self, job: str, name: str, size: int) -> DiskFile:
+    def create(self, job: str, name: str, size: int, first: First | None = None) -> DiskFile:
         """See Folder."""
         path = self.root / job / name
+        part = path.with_name(name + PART)
         try:
-            fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+            part.unlink(missing_ok=True)                 # of a process that was killed
+            fd = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+            file = None
             try:
                 os.posix_fallocate(fd, 0, size)
+                file = DiskFile(path, fd)
+                for at, data in first(file.inode) if first else ():
+                    file.write(at, data)
+                os.fsync(fd)
+                part.rename(path)
                 self._sync_names(job)
-            except OSError:
-                os.close(fd)
-                path.unlink()
+            except (OSError, JobError):
+                if file is None:
+                    os.close(fd)
+                else:
+                    file.close()
+                part.unlink(missing_ok=True)
                 raise
         except OSError as error:
             need = f" {binary(size)} are needed for what may have to be put back." * (error.errno == errno.ENOSPC)
             raise _error(path, "made", error, need) from error
-        return DiskFile(path, fd)
+        return file
 
     def open(self, job: str, name: str) -> DiskFile:
         """See Folder."""
@@ -205,7 +220,7 @@ class DiskFolder:
     def replace(self, job: str, name: str, data: bytes) -> None:
         """See Folder."""
         path = self.root / job / name
-        part = path.with_name(name + ".part")
+        part = path.with_name(name + PART)
         try:
             write_whole(path, data)
         except OSError as error:

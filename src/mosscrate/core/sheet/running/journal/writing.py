@@ -12,9 +12,12 @@ from numpy.typing import NDArray
 
 from mosscrate.core.blocks.base import Blocks, Buffer, Extent, View
 from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.stretches import Stretches
+from mosscrate.core.errors import MediumError
 from mosscrate.core.sheet.running.journal import structures as s
 from mosscrate.core.sheet.running.journal.held import Held
-from mosscrate.core.sheet.running.journal.journal import Journal, Written
+from mosscrate.core.sheet.running.journal.journal import Group, Journal, Written
+from mosscrate.core.sheet.running.journal.looking import Look
 from mosscrate.core.sheet.running.journal.marks import SECTOR, marks_of, sectors_of
 from mosscrate.core.sheet.running.journal.structures import Holds, Standing
 
@@ -27,38 +30,6 @@ MOST_STRAIGHT = 4096                    # notes of such that are held
 
 
 _Swap = tuple[Extent, bytes]            # a stretch, and the marks of what it holds before
-
-
-@dataclass
-class _Runs:
-    """Stretches of whole sectors, such as room that belongs to nobody; shape (n, 2), sorted, apart from each other."""
-
-    runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
-
-    def add(self, extents: Sequence[Extent], size: int) -> None:
-        fresh = np.array([(-(-e.start // SECTOR) * SECTOR, e.end if e.end == size else e.end // SECTOR * SECTOR)
-                          for e in extents], np.int64).reshape(-1, 2)
-        rows = np.concatenate((self.runs, fresh[fresh[:, 0] < fresh[:, 1]]))
-        if not len(rows):
-            return
-        rows = rows[np.argsort(rows[:, 0], kind="stable")]
-        reach = np.maximum.accumulate(rows[:, 1])
-        first = np.flatnonzero(np.append(True, rows[1:, 0] > reach[:-1]))
-        self.runs = np.stack((rows[first, 0], reach[np.append(first[1:], len(rows)) - 1]), axis=1)
-
-    def cut(self, start: int, end: int) -> Iterator[tuple[int, int, bool]]:
-        """(start, end, whether it is in one of the runs) of the parts of a stretch."""
-        at = start
-        first = int(np.searchsorted(self.runs[:, 1], start, "right"))
-        last = int(np.searchsorted(self.runs[:, 0], end, "left"))
-        for low, high in self.runs[first:last].tolist():
-            low, high = max(low, start), min(high, end)
-            if at < low:
-                yield at, low, False
-            yield low, high, True
-            at = high
-        if at < end:
-            yield at, end, False
 
 
 @dataclass
@@ -81,10 +52,11 @@ class JournalledBlocks(View):
     A group is noted and written on a thread of its own while the next one is filled.
     """
 
-    def __init__(self, inner: Blocks, journal: Journal, step: int = 0) -> None:
+    def __init__(self, inner: Blocks, journal: Journal, step: int, look: Look) -> None:
         super().__init__(inner)
-        self.journal, self.step = journal, step
-        self._held, self._sealing, self._let_go = Held(), Held(), _Runs()
+        self.journal, self.step, self._look = journal, step, look
+        self._held, self._sealing, self._let_go = Held(), Held(), Stretches()
+        self._may_go: Stretches | None = None               # what may be let go in this step; None before it writes
         self._straight: list[Written] = []                  # notes of what went into free room without being held
         self._settled = journal.slot.high                   # the state that the card itself is in for certain
         self._swap: _Swap | None = None                     # the next write is this one with its words exchanged
@@ -97,11 +69,31 @@ class JournalledBlocks(View):
     def zero(self, offset: int, length: int) -> None:
         """See Blocks."""
         self._within(offset, length)
+        self._begin_step()
         self._held.put_zeros(offset, length)
 
     def forgo(self, extents: Sequence[Extent]) -> None:
-        """Stretches that may be overwritten without being kept, until the step ends."""
-        self._let_go.add(extents, self.size)
+        """Stretches that may be overwritten without being kept, until the step ends: what of them was free for long.
+
+        That is: when the step began, and when the job and all below it began. What this or another job has put into
+        free room is not let go a second time, so that it can always be told again.
+        """
+        self._begin_step()
+        assert self._may_go is not None, "the step has begun"
+        self._let_go |= Stretches.of(extents).whole(SECTOR, self.size) & self._may_go
+
+    def _begin_step(self) -> None:
+        if self._may_go is not None:
+            return
+        self._may_go = Stretches()                          # while it is found out
+        free = self.journal.head.free.whole(SECTOR, self.size)
+        if self.journal.groups and free:
+            free -= saved_and_put(self.journal.groups)[1]
+            try:
+                free &= self._look(self).free
+            except MediumError:                             # what cannot be read is not let go
+                free = Stretches()
+        self._may_go = free
 
     def foreswap(self, extent: Extent, old: Buffer) -> None:
         """The next write is this stretch with its words exchanged: its marks are enough to tell both apart."""
@@ -128,7 +120,7 @@ class JournalledBlocks(View):
         state, slot = self._settled, self.journal.slot
         self.journal.put_slot(standing=Standing.OPEN, low=state, high=state, steps=finished,
                               ends=(*slot.ends, state)[-s.MOST_ENDS:])
-        self._let_go = _Runs()
+        self._let_go, self._may_go = Stretches(), None
         self.step = finished
 
     def leave(self) -> None:
@@ -150,6 +142,7 @@ class JournalledBlocks(View):
                 held.lay_over(offset, buffer)
 
     def _write(self, offset: int, data: Buffer) -> None:
+        self._begin_step()
         swap, self._swap = self._swap, None
         if swap and (offset, len(data)) == (swap[0].start, swap[0].length):
             self._swaps.append(swap)
@@ -171,13 +164,11 @@ class JournalledBlocks(View):
             return False
         if any(True for held in (self._held, self._sealing) for _ in held.within(offset, end)):
             return False
-        return next(self._let_go.cut(offset, end), None) == (offset, end, True)
+        return self._let_go.holds(offset, end)
 
     def _write_straight(self, offset: int, data: memoryview) -> None:
         """Much data into free room: written while its digest is taken; it is noted with the next group."""
-        if not self.journal.slot.is_free_unclaimed and self.journal.slot.ends:
-            self._wait()
-            self.journal.put_slot(is_free_unclaimed=True)
+        self._fill([Extent(offset, len(data))])
         digests = self._hasher.submit(_digests, data)
         self.inner.write(offset, data)
         for at, digest in zip(range(0, len(data), s.PIECE), digests.result(), strict=True):
@@ -198,7 +189,14 @@ class JournalledBlocks(View):
         self._sealing, self._held = self._held, Held()
         notes, self._straight = self._straight, []
         swaps, self._swaps = self._swaps, []
-        self._work = self._worker.submit(self._put, self._sealing, _Runs(self._let_go.runs), notes, swaps)
+        self._work = self._worker.submit(self._put, self._sealing, self._let_go, notes, swaps)
+        self._fill([Extent(start, end - start) for start, end in self._sealing.stretches(SECTOR, self.size)])
+
+    def _fill(self, extents: Sequence[Extent]) -> None:
+        """What holds something of this job now is saved when it is written over again."""
+        filled = Stretches.of(extents)
+        self._let_go -= filled
+        self._may_go = None if self._may_go is None else self._may_go - filled
 
     def _wait(self) -> None:
         """Until the thread is done. Raises what went wrong there."""
@@ -209,10 +207,10 @@ class JournalledBlocks(View):
 
     # --- on the thread ---------------------------------------------------------------------------
 
-    def _put(self, held: Held, let_go: _Runs, notes: list[Written], swaps: list[_Swap]) -> None:
+    def _put(self, held: Held, let_go: Stretches, notes: list[Written], swaps: list[_Swap]) -> None:
         """Note what is held as groups, then write it."""
-        group, swapped_runs = _Group(notes), _Runs()
-        swapped_runs.add([swap for swap, old in swaps if self._note_swap(held, group, swap, old)], self.size)
+        group = _Group(notes)
+        swapped_runs = Stretches.of(swap for swap, old in swaps if self._note_swap(held, group, swap, old))
         for start, end in held.stretches(SECTOR, self.size):
             for first, last, is_swapped in swapped_runs.cut(start, end):
                 for low, high, is_free in let_go.cut(first, last) if not is_swapped else ():
@@ -287,10 +285,6 @@ class JournalledBlocks(View):
         if not group.notes:
             return
         number = self.journal.append(self.step, group.notes).number
-        slot = self.journal.slot
-        if not slot.is_free_unclaimed and slot.ends and any(n.holds == Holds.LET_GO for n in group.notes):
-            # what an earlier step put into free room may be free again, and is overwritten without being announced
-            self.journal.put_slot(is_free_unclaimed=True)
         if any(note.holds != Holds.LET_GO for note in group.notes):
             self.journal.put_slot(standing=Standing.OPEN, low=self._settled, high=number)
         for start, length, data in group.writes:
@@ -306,6 +300,13 @@ class JournalledBlocks(View):
         """The card is in a state for certain; meanwhile later groups are written."""
         self.inner.flush()
         self._settled = number
+
+
+def saved_and_put(groups: Sequence[Group]) -> tuple[Stretches, Stretches]:
+    """Room whose old contents groups have saved, and free room that they have filled."""
+    stretches = [stretch for group in groups for stretch in group.stretches]
+    return (Stretches.of(x.extent for x in stretches if x.holds != Holds.LET_GO),
+            Stretches.of(x.extent for x in stretches if x.holds == Holds.LET_GO))
 
 
 def _digests(data: memoryview) -> list[bytes]:

@@ -1,0 +1,68 @@
+"""A card that was written to after a job: told by file, and undone all the same once it is kept as it is now."""
+
+from __future__ import annotations
+
+from mosscrate.core.blocks.stretches import Stretches
+from mosscrate.core.contents.fingerprint import State
+from mosscrate.core.contents.left import room_of, since
+from mosscrate.core.errors import GuardRefusal
+from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.running.job import Job, Log
+from mosscrate.core.sheet.running.journal.journal import Journal
+from mosscrate.core.sheet.running.journal.stack import NAMED, Stack
+from mosscrate.core.sheet.running.journal.states import AsBefore
+from mosscrate.core.sheet.running.journal.writing import saved_and_put
+from mosscrate.core.sheet.running.stamp import read_stamp
+from mosscrate.core.slots import Medium
+from mosscrate.core.watch import Watch
+
+
+def must_be_as_left(job: Job, log: Log, stack: Stack, name: str) -> None:
+    """Compare the files of a card that was written over with those that the job left. Raises ChangedSince."""
+    left = log.left(job.id)
+    if left is not None and since(left, State(stack.card)):
+        raise stack.changed_since(job.id, name, ())
+
+
+def must_be_its_card(job: Job, log: Log, medium: Medium, stack: Stack) -> None:
+    """Raises GuardRefusal where a card that was written to since is not known for that of the job any more."""
+    left, ref = log.left(job.id), job.sheet.target
+    if left is not None and ref is not None and read_stamp(stack.card) is None:
+        entries = sum(map(len, left.lines.values()))
+        if medium.key == ref.key or 2 * len(since(left, State(stack.card))) < entries:
+            return
+    raise GuardRefusal(f"{medium.name} may be another card than that of job {job.id}: most of what the job left is not "
+                       "on it. Nothing was written.")
+
+
+def must_be_had_back(journal: Journal, job: Job, log: Log, stack: Stack, name: str) -> None:
+    """Whether files that were written since have taken room that files from before the job would need again.
+
+    Raises GuardRefusal with their names.
+    """
+    left, now, before = log.left(job.id), State(stack.card), State(AsBefore(stack.card, journal))
+    if left is None:
+        raise GuardRefusal(f"What job {job.id} left on {name} is not known, so what was written since cannot be told "
+                           "from it. Nothing was written.")
+    names, taken = set(since(left, now)), Stretches()
+    for part in now.parts:
+        for entry in part.tree.entries if part.tree else ():
+            if (part.partition.index, entry.path) in names:
+                taken |= room_of(part, entry)
+    lost = taken - saved_and_put(journal.groups)[0]
+    gone = [entry.path for part in before.parts for entry in (part.tree.entries if part.tree else ())
+            if room_of(part, entry) & lost]
+    if gone:
+        more = f" and {len(gone) - NAMED} more" if len(gone) > NAMED else ""
+        raise GuardRefusal(f"{name} cannot be brought back to how it was before job {job.id}: what was written since "
+                           f"lies where {', '.join(gone[:NAMED])}{more} lay. Nothing was written. Copy the new files "
+                           "to this computer; a backup from before the job brings the old ones back.")
+
+
+def keep_as_it_is(medium: Medium, stack: Stack, bench: Bench, watch: Watch) -> str:
+    """Keep all of a card as it is now; returns the id of the backup. Raises CrateError, GuardRefusal."""
+    backup = bench.crate.keep(card_of(medium), stack.card, watch, every_byte=True)
+    if not backup.record.is_complete:
+        raise GuardRefusal(f"{medium.name} could not be read everywhere, so its backup is not whole. The job is not "
+                           "undone; nothing was written to the card.")
+    return backup.id

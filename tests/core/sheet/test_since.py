@@ -1,0 +1,114 @@
+"""A card that a device wrote to after a job: nothing of it is lost by undo, and it is told by its files."""
+
+from __future__ import annotations
+
+import pytest
+
+from mosscrate.core.blocks import Window
+from mosscrate.core.blocks.file import open_blocks
+from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import ChangedSince, GuardRefusal
+from mosscrate.core.sheet import steps as s
+from mosscrate.core.sheet.running import recovering
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.step import Which
+from mosscrate.core.volumes import edit
+from mosscrate.core.watch import Watch
+from tests.cards import MIB, contents, handheld, put_card
+
+
+def ran(bench, medium, *steps, source=None):
+    sheet = JobSheet(steps, reference(source) if source else None, reference(medium))
+    return running.run(sheet, bench, Watch(), typed_tag=medium.tag).job
+
+
+def undone(bench, medium, job, **how):
+    return recovering.undo(job, bench, Watch(), typed_tag=medium.tag, **how)
+
+
+def write_in_place(medium, path, data, index=2):
+    """What a device does that saves into the same clusters and does not set the clock."""
+    with open_blocks(medium.path, writable=True) as blocks:
+        volume = open_partition(blocks, index)
+        entry = next(e for e in volume.tree().entries if e.path == path)
+        start = survey(blocks).partition(index).partition.start + volume.extents_of(entry)[0].start
+        blocks.write(start, data)
+
+
+def add(medium, path, data, index=2):
+    with open_blocks(medium.path, writable=True) as blocks:
+        partition = survey(blocks).partition(index).partition
+        editor = edit(Window(blocks, partition.start, partition.length))
+        editor.add_file(path, data)
+        editor.commit()
+
+
+def files(medium_or_blocks, index=2):
+    with medium_or_blocks.open() as blocks:
+        partition = survey(blocks).partition(index).partition
+        return contents(Window(blocks, partition.start, partition.length))
+
+
+@pytest.fixture
+def card(bench):
+    put_card(bench, "card", 60 * MIB, handheld(40 * MIB).data)
+    return bench.shelf.find("card")
+
+
+@pytest.mark.parametrize("others", [(), (s.MakeFolder(2, "later"),)], ids=["alone", "another job was undone since"])
+@pytest.mark.parametrize("how", ["in its place", "new"])
+def test_a_moved_volume_that_a_device_wrote_to_is_not_moved_back_before_that_is_kept(bench, card, others, how):
+    before = card.path.read_bytes()
+    job = ran(bench, card, s.MovePartition(2, None), s.LabelPartition(2, "MOVED"))
+    for step in others:
+        undone(bench, card, ran(bench, card, step))
+    saved = next(p for p, (digest, _) in files(card).items() if p.endswith(".sav") and digest)
+    if how == "new":
+        add(card, saved := "device.sav", b"progress" * 500)
+    else:
+        write_in_place(card, saved, b"progress")
+    now, written = card.path.read_bytes(), files(card)[saved]
+    with pytest.raises(ChangedSince) as told:
+        undone(bench, card, job)
+    assert told.value.names == (saved,)
+    assert card.path.read_bytes() == now
+    assert undone(bench, card, job, keep_first=True).endswith("All that was on it until now is in a backup of its own.")
+    assert survey_of(card.path.read_bytes()) == survey_of(before)
+    assert files(next(iter(bench.crate.backups_of(card.key))))[saved] == written
+
+
+def survey_of(data):
+    from mosscrate.core.blocks import MemoryBlocks
+    blocks = MemoryBlocks(data)
+    return [(look.partition, contents(Window(blocks, look.partition.start, look.partition.length)))
+            for look in survey(blocks).partitions]
+
+
+def test_a_card_that_was_written_over_and_played_with_is_not_put_back_before_that_is_kept(bench, card):
+    put_card(bench, "old", 40 * MIB, handheld(40 * MIB, seed=7).data)
+    before = card.path.read_bytes()
+    job = ran(bench, card, s.KeepCard(Which.TARGET), s.WriteImage(verify=True), source=bench.shelf.find("old"))
+    card = bench.shelf.find("card")
+    saved = next(p for p, (digest, _) in files(card).items() if p.endswith(".sav") and digest)
+    write_in_place(card, saved, b"progress")
+    now = card.path.read_bytes()
+    with pytest.raises(ChangedSince, match=r"1 file was written since"):
+        undone(bench, card, job)
+    assert card.path.read_bytes() == now
+    undone(bench, card, job, keep_first=True)
+    assert survey_of(card.path.read_bytes()) == survey_of(before)
+
+
+def test_files_whose_room_was_taken_since_are_named_and_nothing_is_undone(bench, card):
+    name = next(p for p, (digest, _) in files(card).items() if p.endswith(".gb") and digest)
+    with open_blocks(card.path) as blocks:
+        free = survey(blocks).partition(2).volume
+    add(card, "filler.bin", bytes(free.size - free.used - 300_000))
+    job = ran(bench, card, s.RemoveFiles(2, (name, "filler.bin")))
+    add(card, "device.bin", b"x" * (free.size - free.used - 200_000))
+    now = card.path.read_bytes()
+    with pytest.raises(GuardRefusal, match="cannot be brought back"):
+        undone(bench, card, job, keep_first=True)
+    assert card.path.read_bytes() == now
