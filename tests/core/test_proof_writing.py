@@ -10,9 +10,9 @@ import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.faulty import Bad, CardState, Faults, FaultyBlocks, Speed
+from mosscrate.core.blocks.proof_marks import BLOCK
 from mosscrate.core.errors import MediumError, Stopped
 from mosscrate.core.proof.size import Journal, put_back
-from mosscrate.core.proof.size.marks import BLOCK
 from mosscrate.core.proof.writing import write_all
 from mosscrate.core.watch import Watch
 
@@ -63,6 +63,6 @@ def test_stopped_or_pulled_anywhere_it_comes_back(tmp_path, seed):
         write_all(card, journal, None, Watch(should_stop=stop))
     found = list(Journal.unfinished(tmp_path))
     assert len(found) == 1
-    assert put_back(FaultyBlocks(room, Faults()), found[0], Watch()) == 0
+    assert put_back(FaultyBlocks(room, Faults()), found[0], Watch()).left == ()
     assert bytes(room.data) == CONTENTS
     assert not list(Journal.unfinished(tmp_path))

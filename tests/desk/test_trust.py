@@ -8,9 +8,15 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QMessageBox, QWidget
 
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
+from mosscrate.core.blocks.file import open_blocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import partition_window
+from mosscrate.core.proof.job import prove_every_block
+from mosscrate.core.proof.size.whole import Whole
 from mosscrate.core.slots import Source
 from mosscrate.core.slots import medium as medium_module
+from mosscrate.core.volumes import edit
+from mosscrate.core.watch import Watch
 from mosscrate.desk.window import KEEP, LOOK, MOVE
 from tests.cards import MIB
 from tests.desk.person import arrange, files_of, medium, words_of
@@ -64,6 +70,52 @@ def test_look_and_the_shelf_tell_of_a_card_in_the_middle_of_a_job_and_offer_both
         assert files_of(person, "New card") == files_of(person, "Worn card")
     else:
         assert survey(medium(person, "New card").open()).is_blank
+
+
+def test_look_and_the_shelf_tell_of_a_card_in_the_middle_of_a_proof_and_put_its_contents_back(person, monkeypatch):
+    w, card = person.window, medium(person, "Worn card")
+    before = card.path.read_bytes()
+    with monkeypatch.context() as patched:
+        patched.setattr(Whole, "look", lambda self: (_ for _ in ()).throw(KeyboardInterrupt))
+        with pytest.raises(KeyboardInterrupt):
+            prove_every_block(card, w.model.bench, Watch(), typed_tag=card.tag)
+    w.model.look_again(card)
+    person.pick_card("Worn card")
+    person.wait(lambda: w.model.proof_on(w.model.selected) is not None and w.model.asker.is_idle)
+    status = w.look.shelf.itemDelegate()._status(card, w.model.layout_of(w.model.selected), "")
+    assert status == ("in the middle of a proof", "problem")
+    assert "A proof of this card was interrupted" in words_of(w.look.findings)
+    for part in (w.look.keep_button, w.look.move_button, w.look.save_button, w.look.arrange_button):
+        assert not part.isEnabled()
+    entry = w.look.findings.proof_entry
+    person.type_tag(entry, card.tag)
+    person.click(entry.buttons[0])
+    person.wait(lambda: not w.model.jobs and w.model.proof_on(card) is None and w.model.asker.is_idle)
+    assert card.path.read_bytes() == before
+    assert not entry.isVisible()
+
+
+def test_a_card_that_was_played_with_since_a_job_is_kept_first_and_then_taken_back(person):
+    w, card = person.window, medium(person, "Worn card")
+    before = files_of(person, "Worn card")
+    label_games(person)
+    with open_blocks(card.path, writable=True) as blocks:
+        look = survey(blocks).partition(2)
+        editor = edit(partition_window(blocks, look.partition))
+        editor.add_file("device.sav", b"progress")
+        editor.commit()
+    person.type_tag(w.move_.run_panel.entry, card.tag)
+    person.click(w.move_.run_panel.entry.buttons[0])
+    person.wait_for_job()
+    assert "1 file was written since: device.sav" in words_of(w.move_.run_panel)
+    person.type_tag(w.move_.run_panel.entry, card.tag)
+    person.click(w.move_.run_panel.entry.buttons[2])
+    person.wait_for_job()
+    now = files_of(person, "Worn card")
+    assert now[1].pop("device.sav")
+    assert now == before
+    assert "in a backup of its own" in words_of(w.move_.run_panel)
+    assert w.model.bench.crate.backups_of(card.key)
 
 
 def test_an_unfinished_job_of_one_card_leaves_every_other_card_alone(person, monkeypatch):

@@ -7,6 +7,7 @@
         Damaged       a packed file is cut, or not what its checksums say
           BrokenOff   nothing behind a place can be unpacked
           Resized     the disk in it is longer or shorter than it was taken for
+      InProof         marks of an interrupted proof stand where contents are wanted
       NotReadYet      a packed file would have to be unpacked further than a glance may
       FitError        something does not fit where it was asked to go
         Unsound       tables and files of a volume contradict one another
@@ -71,6 +72,19 @@ class BrokenOff(Damaged):
 
 class Resized(Damaged):
     """A packed disk is longer or shorter than it was taken for. Its true size is known from now on."""
+
+
+class InProof(MossError):
+    """Marks of a proof that was interrupted stand where contents are wanted: these are no contents, and no bad place.
+
+    `offset` is where the first one was met, `nonce` of which proof it is.
+    """
+
+    exit_code = EXIT_REFUSED
+
+    def __init__(self, message: str, offset: int = 0, nonce: bytes = b"") -> None:
+        super().__init__(message)
+        self.offset, self.nonce = offset, nonce
 
 
 class NotReadYet(MossError):

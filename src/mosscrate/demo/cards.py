@@ -117,8 +117,7 @@ def _wear(stem: Path) -> None:
 
 def _bench(folder: Path) -> Bench:
     bench = standard_bench(slots=folder / "slots", crate=folder / "crate", state=folder / "state")
-    bench.shelf = Shelf(folder / "slots", backups=folder / "crate")
-    return bench
+    return replace(bench, shelf=Shelf(folder / "slots", backups=folder / "crate"))
 
 
 def _cards() -> dict[str, CardFile]:

@@ -20,6 +20,7 @@ from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running.job import Job
 from mosscrate.core.sheet.running.knowing import known
 from mosscrate.core.slots import Medium, Source
+from mosscrate.core.slots.proofs import Record
 from mosscrate.core.slots.service import MustAsk
 from mosscrate.core.slots.sysfs import EmptySlot
 from mosscrate.core.slots.watching import Watcher
@@ -36,6 +37,7 @@ class Seen:
     layout: Layout | None
     error: str = ""
     interrupted: Job | None = None       # the job that it is in the middle of
+    proof: Record | None = None          # the proof that it is in the middle of
     must_ask: bool = False               # a person has to be asked for permission before it can be read
 
 
@@ -137,6 +139,11 @@ class BenchModel(QObject):
         """The job that a medium is in the middle of."""
         seen = self.seen.get(medium.key) if medium else None
         return seen.interrupted if seen else None
+
+    def proof_on(self, medium: Medium | None) -> Record | None:
+        """The interrupted proof that a medium is in the middle of."""
+        seen = self.seen.get(medium.key) if medium else None
+        return seen.proof if seen else None
 
     @property
     def shelf(self) -> list[Medium]:
@@ -343,7 +350,7 @@ class BenchModel(QObject):
 def _survey(medium: Medium, bench: Bench) -> Seen:
     with medium.open_to_look() as blocks:
         layout, stopped = known(medium, blocks, survey(blocks), bench)
-    return Seen(layout, interrupted=stopped.job if stopped else None)
+    return Seen(layout, interrupted=stopped.job if stopped else None, proof=stopped.proof if stopped else None)
 
 
 def _unseen(error: Exception) -> Seen:

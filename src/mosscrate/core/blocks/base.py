@@ -104,6 +104,9 @@ class Blocks:
     def drop_cache(self) -> None:
         """Let the next reads come from the medium, not from memory, where that can be had."""
 
+    def refuse_marks(self) -> None:
+        """From now on a read that meets marks of an interrupted proof raises InProof: they are no contents."""
+
     def read_directly(self) -> None:
         """From now on read sector by sector past the system's memory, where that can be had and nothing is written."""
 
@@ -185,6 +188,10 @@ class View(Blocks):
     def drop_cache(self) -> None:
         """See Blocks."""
         self.inner.drop_cache()
+
+    def refuse_marks(self) -> None:
+        """See Blocks."""
+        self.inner.refuse_marks()
 
     def read_directly(self) -> None:
         """See Blocks."""

@@ -19,7 +19,8 @@ from pathlib import Path
 import numpy as np
 
 from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
-from mosscrate.core.errors import InUse, MediumError
+from mosscrate.core.blocks.proof_marks import first_mark
+from mosscrate.core.errors import InProof, InUse, MediumError
 
 BLKROGET = 0x125E
 BLKSSZGET = 0x1268
@@ -45,6 +46,7 @@ class FileBlocks(Blocks):
         super().__init__(size, sector=sector, writable=writable, name=str(path))
         self._when_closed: list[Callable[[], None]] = []
         self._aligned: memoryview | None = None      # where direct reads go that nobody has aligned
+        self._refuses_marks = False
 
     def when_closed(self, do: Callable[[], None]) -> None:
         """Do something once the medium is let go of."""
@@ -94,6 +96,10 @@ class FileBlocks(Blocks):
         """See Blocks."""
         os.posix_fadvise(self.fd, 0, 0, os.POSIX_FADV_DONTNEED)
 
+    def refuse_marks(self) -> None:
+        """See Blocks."""
+        self._refuses_marks = True
+
     def read_directly(self) -> None:
         """See Blocks: of a device, so that one bad sector costs one sector."""
         if not self.is_device or self.writable:
@@ -131,9 +137,18 @@ class FileBlocks(Blocks):
             data = os.pread(self.fd, length, offset)
         except OSError as error:
             raise self._error(error, "read", offset) from error
-        return data if len(data) == length else super()._read(offset, length)
+        if len(data) != length:
+            return super()._read(offset, length)
+        if self._refuses_marks:
+            must_be_contents(data, offset, self.name)
+        return data
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self._read_anything(offset, buffer)
+        if self._refuses_marks:
+            must_be_contents(buffer, offset, self.name)
+
+    def _read_anything(self, offset: int, buffer: memoryview) -> None:
         if self._aligned is None or self._is_aligned(offset, buffer):
             self._fill(offset, buffer)
             return
@@ -195,6 +210,18 @@ class FileBlocks(Blocks):
                   errno.ENODEV: "it is no longer there", errno.ENXIO: "it is no longer there",
                   errno.EPERM: "it is write-protected"}.get(error.errno or 0, os.strerror(error.errno or 0))
         return MediumError(f"{self.path} cannot be {what} at byte {offset}: {reason}.", offset)
+
+
+PUT_BACK = ("Put back first what stood there: Proof, “Put back”; in a shell `mosscrate proof CARD --put-back`. Nothing "
+            "was written.")
+
+
+def must_be_contents(data: bytes | memoryview, offset: int, name: str) -> None:
+    """Raises InProof where marks of an interrupted proof stand among bytes of a medium."""
+    met = first_mark(data, offset)
+    if met is not None:
+        raise InProof(f"{name} is in the middle of a proof: at byte {met[0]:,} stands one of its marks, not what the "
+                      f"card held. {PUT_BACK}", *met)
 
 
 def open_blocks(path: Path | str, *, writable: bool = False, alone: bool = False) -> FileBlocks:

@@ -8,7 +8,7 @@ from blake3 import blake3
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
-from mosscrate.core.errors import FormatError, MossError
+from mosscrate.core.errors import FormatError, InProof, MossError
 from mosscrate.core.maps import MapKind, read_map
 from mosscrate.core.volumes import open_volume
 
@@ -26,7 +26,7 @@ def tag_of(key: str) -> str:
 
 
 def mark_of(blocks: Blocks) -> str:
-    """The ids of its map and volumes, else its first bytes; "" where nothing is on it. Raises MediumError."""
+    """The ids of its map and volumes, else its first bytes; "" where nothing is on it. Raises MediumError, InProof."""
     view = straight(blocks)
     first = view.read(0, min(EDGE, view.size))
     if not np.frombuffer(first, np.uint8).any():
@@ -39,6 +39,8 @@ def mark_of(blocks: Blocks) -> str:
             try:
                 volume = open_volume(partition_window(view, partition))
                 ids.append(f"{volume.kind} {volume.id}")
+            except InProof:                              # it is known by what stood there, not by marks
+                raise
             except MossError:
                 continue
     except FormatError:

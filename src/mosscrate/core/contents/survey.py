@@ -13,7 +13,7 @@ from mosscrate.core.contents.files import FileKind, count_kinds
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook, unknown_layout
 from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
-from mosscrate.core.errors import FormatError, MediumError, NotReadYet
+from mosscrate.core.errors import FormatError, InProof, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.images import Compared, ContainedDisk, PackedDisk, packed_in
 from mosscrate.core.images.packing import kind_by
@@ -36,6 +36,7 @@ from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
 PROBE, NEAR, FAR = 4096, 64, 192      # bytes that are read at a place, places in the first MiBs, and over the whole
+MARKED = "marks of an interrupted proof stand there"
 CONTRADICTS = "its tables and files contradict one another"
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
             FileKind.SETTING: "setting", FileKind.PICTURE: "picture", FileKind.OTHER: "file"}
@@ -56,6 +57,14 @@ def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = No
         thorough: also check the structure of each volume.
         opened: is given what was opened.
     """
+    try:
+        return _surveyed(blocks, opened or Opened(), thorough=thorough)
+    except InProof as met:
+        finding = Finding(Severity.PROBLEM, str(met), remedy="Put back what stood there: then it shows again.")
+        return replace(unknown_layout(blocks.size, blocks.sector, MARKED), findings=(finding,))
+
+
+def _surveyed(blocks: Blocks, opened: Opened, *, thorough: bool) -> Layout:
     unread = packed_in(blocks)
     if unread is not None and not unread.is_reached:
         return _unreached(blocks, unread)
@@ -67,7 +76,7 @@ def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = No
                                 "adapters do it. It is shown as its machine sees it.",
                                 remedy="It is kept and written exactly as it stands."))
     for partition in map_.partitions:
-        look, found = _look(blocks, map_, partition, opened or Opened(), thorough=thorough)
+        look, found = _look(blocks, map_, partition, opened, thorough=thorough)
         looks.append(look)
         findings += found
     layout = Layout(blocks.size, blocks.sector, map_.kind, map_.id, tuple(looks), blocks.container,
@@ -208,6 +217,10 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, into: Opened
     except NotReadYet:
         return PartitionLook(partition, VolumeLook(kind) if kind else None, Role.UNKNOWN, "not read yet",
                              is_unread=True), []
+    except InProof as met:
+        finding = Finding(Severity.PROBLEM, str(met), f"Partition {partition.index}", partition.index,
+                          "Put back what stood there: then it shows again.")
+        return PartitionLook(partition, VolumeLook(kind) if kind else None, Role.UNKNOWN, MARKED), [finding]
     except (FormatError, MediumError) as error:
         finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"Partition {partition.index}",
                           partition.index, "Keep the card exactly before trying to mend it.")

@@ -12,7 +12,7 @@ import msgspec
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
-from mosscrate.core.errors import CrateError, GuardRefusal, JobError, Stopped
+from mosscrate.core.errors import CrateError, GuardRefusal, JobError, MossError, Stopped
 from mosscrate.core.proof.comparing import Likeness, compare
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Soundness, read_all
@@ -26,7 +26,9 @@ from mosscrate.core.proof.size import (
     put_back,
     take_back,
 )
+from mosscrate.core.proof.size.journal import PROOFS
 from mosscrate.core.proof.size.proving import room_for
+from mosscrate.core.proof.size.putting_back import PutBack
 from mosscrate.core.proof.size.whole import prove_whole
 from mosscrate.core.proof.writing import STRETCH, Wear, write_all
 from mosscrate.core.sheet.bench import Bench
@@ -34,6 +36,7 @@ from mosscrate.core.sheet.running import guard
 from mosscrate.core.sheet.running.recovering import interruption
 from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
+from mosscrate.core.slots.proofs import in_the_middle, unfinished
 from mosscrate.core.watch import Watch
 
 
@@ -49,7 +52,7 @@ class Noted(msgspec.Struct, frozen=True):
 
 def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdict:
     """Prove the size of a card. Raises GuardRefusal, MediumError, JobError, Stopped; everything is put back then."""
-    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+    with _admitted(medium, bench, typed_tag) as card:
         journal = _ready(medium, card, bench, watch, room_for(card.size))
         with _ending(medium, card, journal, watch):
             verdict = prove_size(card, journal, watch)
@@ -61,7 +64,7 @@ def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verd
 def write(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, *, typed_tag: str,
           log: DepthLog | None = None) -> Wear:
     """Write all of a card and leave its contents as they were. Raises as `prove`, JobError where it is false."""
-    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+    with _admitted(medium, bench, typed_tag) as card:
         journal = _ready(medium, card, bench, watch, max(STRETCH, room_for(card.size)))
         with _ending(medium, card, journal, watch):
             verdict = prove_size(card, journal, watch)
@@ -80,7 +83,7 @@ def write(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, *, 
 def prove_every_block(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str,
                       log: DepthLog | None = None) -> Verdict:
     """The full proof; all that stands on the card is held in the state folder and put back. Raises as `prove`."""
-    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+    with _admitted(medium, bench, typed_tag) as card:
         journal = _ready(medium, card, bench, watch, sum(e.length for e in card.extents() if not e.is_hole))
         with _ending(medium, card, journal, watch):
             verdict = prove_whole(card, journal, watch, nonce=journal.nonce, writes=log or DepthLog(card.size),
@@ -93,7 +96,7 @@ def prove_every_block(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: 
 def give_up_and_prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str,
                       log: DepthLog | None = None) -> Verdict:
     """The full proof; all that stands on the card is lost. Raises as `prove`."""
-    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+    with _admitted(medium, bench, typed_tag) as card:
         _must_not_be_interrupted(medium, card, bench, watch)
         try:
             verdict = prove_whole(card, None, watch, nonce=secrets.token_bytes(16), writes=log or DepthLog(card.size),
@@ -108,7 +111,8 @@ def give_up_and_prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: 
 def _ready(medium: Medium, card: Blocks, bench: Bench, watch: Watch, room: int) -> Journal:
     """What an earlier proof left is put back; a new journal. Raises GuardRefusal, JobError."""
     _must_not_be_interrupted(medium, card, bench, watch)
-    return Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room)
+    return Journal.begin(bench.state, medium.key, medium.name, medium.tag, card.size, room,
+                         mark=medium.mark or medium.twin)
 
 
 def pull(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdict | str:
@@ -116,7 +120,7 @@ def pull(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdi
 
     Returns what to do now, else the verdict.
     """
-    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
+    with _admitted(medium, bench, typed_tag) as card:
         left = unfinished_on(medium, bench)
         if left is None or left.record.stage != PULLED:
             journal = _ready(medium, card, bench, watch, 0)
@@ -152,29 +156,41 @@ def _ending(medium: Medium, card: Blocks, journal: Journal, watch: Watch) -> Ite
     try:
         yield
     except Stopped as stopped_by:
-        left = take_back(card, journal, watch)
-        raise Stopped(f"Stopped. {_told(medium, left)}") from stopped_by
+        back = take_back(card, journal, watch)
+        said = f"Everything that stood on {medium.name} before its proof is back." if not back.left else \
+            back.sentence(medium.name)
+        raise Stopped(f"Stopped. {said}") from stopped_by
     except BaseException:
         journal.close()
         raise
 
 
+def _admitted(medium: Medium, bench: Bench, typed_tag: str) -> Blocks:
+    """A card for a proof; one that is in the middle of one may have had another tag then. Raises GuardRefusal."""
+    left = unfinished_on(medium, bench)
+    tags = {medium.tag, *((left.record.tag,) if left else ())}
+    return guard.admit_to_prove(medium, None, tags, typed_tag)
+
+
 def unfinished_on(medium: Medium, bench: Bench) -> Journal | None:
-    """A proof that was interrupted on a card and whose marks may still stand there."""
-    return next((journal for journal in Journal.unfinished(bench.state)
-                 if journal.record.card == medium.key and journal.record.size == medium.size), None)
+    """A proof that was interrupted on a card, by what was noted of it or by the marks that it bears."""
+    with suppress(MossError):
+        with medium.open() as card:
+            found = in_the_middle(bench.state / PROOFS, medium.key, card)
+        return Journal(*found) if found else None
+    noted = (each for each in unfinished(bench.state / PROOFS) if each[1].card == medium.key)
+    return next((Journal(*each) for each in noted if each[1].size == medium.size), None)
 
 
 def put_back_on(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> str:
     """Put back what an interrupted proof has left; returns a sentence. Raises GuardRefusal, MediumError."""
-    with guard.admit_again(medium, None, {medium.tag}, typed_tag) as card:
-        left = _put_back_on(medium, card, bench, watch)
-    return _told(medium, left)
-
-
-def _told(medium: Medium, left: int) -> str:
-    return f"Everything that stood on {medium.name} before its proof is back." if not left else \
-        f"{counted(left, 'block')} of {medium.name} did not take back what stood there; everything else is back."
+    with _admitted(medium, bench, typed_tag) as card:
+        back = _put_back_on(medium, card, bench, watch)
+        if back is None:
+            medium.must_hold_contents(card)              # marks of a proof that is not noted here
+            raise JobError(f"No proof of {medium.name} is noted here as interrupted, and no mark of one was met on it. "
+                           "Nothing was put back.")
+    return back.sentence(medium.name)
 
 
 def read(medium: Medium, bench: Bench, layout: Layout | None, watch: Watch, log: DepthLog | None = None) -> Soundness:
@@ -233,9 +249,9 @@ def _last_log(medium: Medium, bench: Bench) -> Path:
     return bench.state / "proved" / f"{medium.key}.npz"
 
 
-def _put_back_on(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> int:
-    journal = unfinished_on(medium, bench)
-    return put_back(card, journal, watch) if journal is not None else 0
+def _put_back_on(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> PutBack | None:
+    found = in_the_middle(bench.state / PROOFS, medium.key, card)
+    return put_back(card, Journal(*found), watch) if found else None
 
 
 def _history(medium: Medium, bench: Bench) -> Path:

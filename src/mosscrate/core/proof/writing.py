@@ -14,12 +14,12 @@ import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent
 from mosscrate.core.blocks.base import Buffer, View
+from mosscrate.core.blocks.proof_marks import BLOCK, NONE, TORN
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.contents import Layout
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.reading import Hit, hits, named
 from mosscrate.core.proof.size.journal import Journal
-from mosscrate.core.proof.size.marks import BLOCK, NONE, TORN
 from mosscrate.core.proof.size.plans import FIRST, Numbers, Plan
 from mosscrate.core.proof.size.rounds import PIECE, Rounds
 from mosscrate.core.sizes import MIB, binary, counted, rate

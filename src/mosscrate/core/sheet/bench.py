@@ -29,6 +29,9 @@ class Bench:
     state: Path
     machines: Machines = field(default_factory=Machines)
 
+    def __post_init__(self) -> None:
+        self.shelf.note_proofs(self.state / "proofs")
+
     def crate_with(self, backup: str) -> Crate:
         """The crate that holds a backup, by its id; others that were used here are asked too. Raises CrateError."""
         crates = (self.crate, *(Crate(root) for root in self.shelf.crates))

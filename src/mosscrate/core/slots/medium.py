@@ -29,6 +29,7 @@ from mosscrate.core.images import (
 from mosscrate.core.images.published import about
 from mosscrate.core.sizes import printed
 from mosscrate.core.slots.locks import StorageLock, lock_for_reading, lock_for_writing, lock_image
+from mosscrate.core.slots.proofs import Record, in_the_middle, must_hold_contents
 from mosscrate.core.slots.storage import Storage, storage_of, storage_of_open
 
 KEPT = ".kept"                                   # a backup that is a list of chunks
@@ -86,6 +87,7 @@ class Medium:
         lists: of published checksums, besides those that lie beside it.
         state: of a simulated card: its clock, what its cache holds.
         may_ask: whether a person may be asked for permission when it is opened.
+        proofs: where proofs of cards are noted on this bench.
     """
 
     name: str
@@ -110,6 +112,7 @@ class Medium:
     lists: tuple[Path, ...] = ()
     state: CardState | None = field(default=None, compare=False, repr=False)
     may_ask: bool = field(default=True, compare=False)
+    proofs: Path | None = field(default=None, compare=False, repr=False)
 
     @cached_property
     def key(self) -> str:
@@ -150,8 +153,31 @@ class Medium:
         return self._open(None, Access.READ)
 
     def open_for_job(self, reach: Reach | None = None) -> Blocks:
-        """The same for a job that reads all of it: the desktop does not mount it meanwhile. Raises MediumError."""
-        return self._open(reach, Access.READ_ALONE)
+        """The same for a job that reads all of it: the desktop does not mount it meanwhile.
+
+        Raises MediumError, InProof.
+        """
+        blocks = self._open(reach, Access.READ_ALONE)
+        try:
+            self.must_hold_contents(blocks)
+        except BaseException:
+            blocks.close()
+            raise
+        return blocks
+
+    def must_hold_contents(self, blocks: Blocks) -> None:
+        """Raises InProof where it is open in the middle of a proof, by what is noted here or stands on it."""
+        if self._may_be_proved(blocks):
+            must_hold_contents(self.proofs, self.key, blocks)
+
+    def interrupted_proof(self, blocks: Blocks) -> Record | None:
+        """The proof that it is in the middle of, as noted here. Raises MediumError."""
+        found = in_the_middle(self.proofs, self.key, blocks) if self._may_be_proved(blocks) else None
+        return found[1] if found else None
+
+    def _may_be_proved(self, blocks: Blocks) -> bool:
+        """Whether it is a card or a plain image: nothing else is ever marked."""
+        return self.source != Source.BACKUP and self.packing is None and blocks.container == "raw"
 
     def open_to_look(self, reach: Reach | None = None) -> Blocks:
         """The same to see what is on it: a packed one is unpacked no further than a glance goes, and remembered.
@@ -163,6 +189,7 @@ class Medium:
     def _open(self, reach: Reach | None, access: Access) -> Blocks:
         lock = lock_for_reading(self.storage(), self.name)
         blocks: Blocks = self._opened(lock, access)
+        blocks.refuse_marks()
         if self._is_a_file:
             blocks = disk_in(blocks, self.member, self.remembered, reach)
             suppose_size(blocks)

@@ -9,10 +9,11 @@ from pathlib import Path
 from mosscrate.core.blocks import FileBlocks, open_blocks
 from mosscrate.core.blocks.file import may_open
 from mosscrate.core.contents.identity import mark_of
-from mosscrate.core.errors import InUse, MediumError
+from mosscrate.core.errors import InProof, InUse, MediumError
 from mosscrate.core.slots import sysfs
 from mosscrate.core.slots.kernel_tree import Tree, number_in, text_in
 from mosscrate.core.slots.medium import Access, Medium, Source
+from mosscrate.core.slots.proofs import known_by
 from mosscrate.core.slots.service import Service
 from mosscrate.core.slots.uses import System
 
@@ -22,6 +23,7 @@ class Readers:
     """What both views tell; a card without a serial number is known by what is on it."""
 
     service: Service = field(default_factory=Service)
+    proofs: Path | None = None                # where proofs of cards are noted
     _marks: dict[Path, tuple[tuple[str, str], str]] = field(default_factory=dict, repr=False)   # as of when, mark
 
     def media(self) -> list[Medium]:
@@ -70,8 +72,11 @@ class Readers:
         if then != now:
             try:
                 with self.open(replace(medium, may_ask=False), Access.READ) as blocks:
+                    blocks.refuse_marks()
                     mark = mark_of(blocks)
                 self._marks[medium.path] = now, mark
+            except InProof as met:
+                mark = known_by(self.proofs, met.nonce) or met.nonce.hex()
             except (MediumError, OSError):               # it stays what it was known as, as long as it is not taken out
                 mark = mark if then is not None and then[0] == now[0] else ""
         return replace(medium, mark=mark)

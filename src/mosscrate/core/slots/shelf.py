@@ -9,10 +9,11 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mosscrate.core.contents.identity import mark_of
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import InProof, MediumError
 from mosscrate.core.slots import letting_go
 from mosscrate.core.slots.files import ImageFiles, Memory, file_on
 from mosscrate.core.slots.medium import Medium, Slot, Source
+from mosscrate.core.slots.proofs import known_by
 from mosscrate.core.slots.readers import Readers
 from mosscrate.core.slots.simulated import SimulatedSlots
 from mosscrate.core.slots.storage import Storage
@@ -30,6 +31,7 @@ class Shelf:
     crates: tuple[Path, ...] = ()            # of other crates that were used here
     memory: Memory = field(default_factory=Memory)
     readers: Readers = field(default_factory=Readers, repr=False)
+    proofs: Path | None = None               # where proofs of cards are noted, of this bench
     slots: tuple[Slot, ...] = field(init=False, repr=False)     # asked in this order
 
     def __post_init__(self) -> None:
@@ -38,7 +40,7 @@ class Shelf:
 
     def media(self) -> list[Medium]:
         """Everything at hand: simulated cards, readers, opened images. Raises MediumError."""
-        return _told_apart([self._told_from_backups(medium) for slot in self.slots for medium in slot.media()])
+        return _told_apart([self._known(medium) for slot in self.slots for medium in slot.media()])
 
     def empty_slots(self) -> list[EmptySlot]:
         """Slots of readers that wait for a card."""
@@ -87,7 +89,11 @@ class Shelf:
         if found is None:
             raise MediumError(f"{path} is neither a device nor an image.")
         twin = next((m for m in self.media() if m.path == found.path and m.twin), None) if found.serial else None
-        return twin or self._told_from_backups(found)
+        return twin or self._known(found)
+
+    def note_proofs(self, folder: Path) -> None:
+        """Say where proofs are noted: a card in the middle of one is known for that."""
+        self.proofs = self.readers.proofs = folder
 
     def kept_as(self, storage: Storage) -> str:
         """The id of the backup that a storage is, in whatever crate and under whatever name; "" for none."""
@@ -110,8 +116,9 @@ class Shelf:
     def _crates(self) -> set[Path]:
         return {root.resolve() for root in (self.backups, *self.crates) if root is not None and _is_open(root)}
 
-    def _told_from_backups(self, medium: Medium) -> Medium:
-        """A medium that stands on a backup is one, also a device."""
+    def _known(self, medium: Medium) -> Medium:
+        """With what is noted here of proofs; a medium that stands on a backup is one, also a device."""
+        medium = replace(medium, proofs=self.proofs)
         if medium.source == Source.SIMULATED:
             return medium
         try:
@@ -133,6 +140,8 @@ def _mark(medium: Medium) -> str:
     try:
         with replace(medium, may_ask=False).open_to_look() as blocks:
             return mark_of(blocks) or "blank"
+    except InProof as met:
+        return known_by(medium.proofs, met.nonce) or met.nonce.hex()
     except MediumError:
         return "unread"
 

@@ -21,6 +21,7 @@ class FindingsPanel(Panel):
 
     back_wanted = pyqtSignal(str)             # typed tag
     finish_wanted = pyqtSignal(str)
+    put_back_wanted = pyqtSignal(str)
 
     def __init__(self, model: BenchModel) -> None:
         super().__init__()
@@ -40,6 +41,11 @@ class FindingsPanel(Panel):
             each.setProperty("compact", True)
         self.entry.hide()
         self.column.addWidget(self.entry)
+        self.proof_entry = TagEntry("Put back")
+        self.proof_entry.confirmed.connect(lambda _: self.put_back_wanted.emit(self.proof_entry.typed()))
+        self.proof_entry.buttons[0].setProperty("compact", True)
+        self.proof_entry.hide()
+        self.column.addWidget(self.proof_entry)
         self.setMinimumHeight(WITHOUT)
 
     def show_layout(self, layout: Layout | None, error: str) -> None:
@@ -54,12 +60,14 @@ class FindingsPanel(Panel):
             self._show([*self._suits(layout), *layout.findings] or
                        [Finding(Severity.GOOD, "Nothing that needs a word.")])
 
-    def offer(self, tag: str) -> None:
-        """A card in the middle of a job can be taken back or finished here; "" offers nothing."""
-        self.entry.setVisible(bool(tag))
-        self.setMinimumHeight(WITH_ENTRY if tag else WITHOUT)
-        self.entry.ask(tag)
-        self.entry.prompt.setText(f"Type {tag} to mend it")
+    def offer(self, job_tag: str, proof_tag: str = "") -> None:
+        """A card in the middle of a job, or of a proof, can be brought out of it here; "" offers nothing."""
+        entries = ((self.entry, job_tag, "mend it"), (self.proof_entry, proof_tag, "put its contents back"))
+        for entry, tag, what in entries:
+            entry.setVisible(bool(tag))
+            entry.ask(tag)
+            entry.prompt.setText(f"Type {tag} to {what}")
+        self.setMinimumHeight(WITH_ENTRY if job_tag or proof_tag else WITHOUT)
 
     def show_checked(self, layout: Layout) -> None:
         """What a thorough check has found."""

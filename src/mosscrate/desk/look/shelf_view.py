@@ -154,6 +154,8 @@ class _Delegate(QStyledItemDelegate):
             return "being read…", "muted"
         if medium.source == Source.BACKUP:
             return "a kept backup", "muted"
+        if self.model.proof_on(medium):
+            return "in the middle of a proof", "problem"
         if self.model.interrupted_on(medium):
             return "in the middle of a job", "problem"
         if worst(layout.findings) in (Severity.WARNING, Severity.PROBLEM):

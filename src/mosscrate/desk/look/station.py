@@ -17,6 +17,7 @@ from mosscrate.core.contents.inspecting import Structure, inspect
 from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition
 from mosscrate.core.errors import MossError
 from mosscrate.core.machines import check
+from mosscrate.core.proof.job import put_back_on
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sizes import exact
@@ -92,6 +93,7 @@ class LookStation(QWidget):
         self.findings = FindingsPanel(model)
         self.findings.back_wanted.connect(self._undo_interrupted)
         self.findings.finish_wanted.connect(self._finish_interrupted)
+        self.findings.put_back_wanted.connect(self._put_back_contents)
         self._lay_out()
         self._turn(self.files)
         model.reading_moved.connect(lambda _key: self.core.show_unwrapped(model.unwrapped(model.selected)))
@@ -182,8 +184,9 @@ class LookStation(QWidget):
         self.reader.show_medium(medium)
         self.findings.show_layout(layout, self.model.seen[medium.key].error
                                   if medium and medium.key in self.model.seen else "")
-        stopped = self.model.interrupted_on(medium)
-        self.findings.offer(medium.tag if medium and stopped and medium.key not in self.model.busy else "")
+        tag = medium.tag if medium and medium.key not in self.model.busy else ""
+        proof, job = self.model.proof_on(medium), self.model.interrupted_on(medium)
+        self.findings.offer(tag if job and not proof else "", tag if proof else "")
         self._shown, self._inspected = None, None
         self._show_partition()
         self._show_structures()
@@ -256,11 +259,12 @@ class LookStation(QWidget):
         is_free = medium is not None and medium.key not in self.model.busy
         is_contained = medium is not None and medium.source == Source.IMAGE and medium.is_write_protected
         may_change = is_free and medium is not None and medium.source != Source.BACKUP and not is_contained \
-            and not self.model.interrupted_on(medium)
+            and not self.model.interrupted_on(medium) and not self.model.proof_on(medium)
         is_kept = medium is not None and medium.source == Source.BACKUP
-        self.keep_button.setEnabled(is_free and (layout is not None or self._is_unreadable(medium)) and not is_kept)
-        self.move_button.setEnabled(is_free and layout is not None)
-        self.save_button.setEnabled(is_free and layout is not None)
+        holds = is_free and not self.model.proof_on(medium)         # contents, not marks
+        self.keep_button.setEnabled(holds and (layout is not None or self._is_unreadable(medium)) and not is_kept)
+        self.move_button.setEnabled(holds and layout is not None)
+        self.save_button.setEnabled(holds and layout is not None)
         self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
         self.prepare_button.setEnabled(may_change and layout is not None)
         self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
@@ -368,6 +372,12 @@ class LookStation(QWidget):
         if medium is not None and logged is not None:
             self._recover(f"Finish on {medium.name}", medium, lambda watch: _finished(
                 recovering.finish(logged, bench, watch, typed_tag=tag, card=medium)))
+
+    def _put_back_contents(self, tag: str) -> None:
+        medium, bench = self.model.selected, self.model.bench
+        if medium is not None:
+            self._recover(f"Put back the contents of {medium.name}", medium,
+                          lambda watch: put_back_on(medium, bench, watch, typed_tag=tag))
 
     def _recover(self, title: str, medium: Medium, work: Callable[[Watch], str]) -> None:
         job = self.model.run(title, work, {medium.key})

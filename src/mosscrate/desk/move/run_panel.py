@@ -11,6 +11,8 @@ from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
 from mosscrate.desk.shared.rate_plot import RatePlot
 from mosscrate.desk.shared.tag_entry import TagEntry
 
+KEEP_FIRST = "Keep all of it, then undo"
+
 
 class RunPanel(Panel):
     """Follows one job, then offers what can be done next."""
@@ -19,6 +21,7 @@ class RunPanel(Panel):
     close_wanted = pyqtSignal()
     look_wanted = pyqtSignal()
     back_wanted = pyqtSignal(str)             # typed tag
+    keep_wanted = pyqtSignal(str)
     finish_wanted = pyqtSignal(str)
 
     def __init__(self) -> None:
@@ -33,7 +36,7 @@ class RunPanel(Panel):
         self.stop_button = button("Stop", self.stop_wanted.emit)
         self.look_button = button("Show the card", self.look_wanted.emit, style="primary")
         self.close_button = button("Back to the plan", self.close_wanted.emit)
-        self.entry = TagEntry("Take it back", "Finish it")
+        self.entry = TagEntry("Take it back", "Finish it", KEEP_FIRST)
         self.entry.confirmed.connect(self._confirmed)
         self.column.addWidget(self.head)
         self.column.addWidget(self.words)
@@ -69,8 +72,8 @@ class RunPanel(Panel):
         self.words.setText("Stopping at the next safe place…")
 
     def end(self, title: str, sentence: str, *, style: str = "good", undo_tag: str = "", can_finish: bool = False,
-            can_look: bool = False) -> None:
-        """The job has ended; with a tag it can be taken back."""
+            can_look: bool = False, keeps_first: bool = False) -> None:
+        """The job has ended; with a tag it can be taken back, or kept as it is now and then taken back."""
         had_focus = self.stop_button.hasFocus()
         self.head.setText(title)
         restyle(self.head, style)
@@ -82,7 +85,8 @@ class RunPanel(Panel):
         self.entry.setVisible(bool(undo_tag))
         self.entry.ask(undo_tag)
         self.entry.prompt.setText(f"Type {undo_tag} to take it back")
-        self.entry.buttons[1].setVisible(can_finish)
+        for each, is_shown in zip(self.entry.buttons, (not keeps_first, can_finish, keeps_first), strict=True):
+            each.setVisible(is_shown)
 
     def _show(self, *, is_running: bool) -> None:
         self.stop_button.setVisible(is_running)
@@ -93,4 +97,5 @@ class RunPanel(Panel):
         self.entry.setVisible(False)
 
     def _confirmed(self, word: str) -> None:
-        (self.back_wanted if word == "Take it back" else self.finish_wanted).emit(self.entry.typed())
+        wanted = {"Take it back": self.back_wanted, "Finish it": self.finish_wanted, KEEP_FIRST: self.keep_wanted}
+        wanted[word].emit(self.entry.typed())

@@ -8,7 +8,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QFocusEvent
 from PyQt6.QtWidgets import QWidget
 
-from mosscrate.core.errors import Stopped
+from mosscrate.core.errors import ChangedSince, Stopped
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job
@@ -35,6 +35,7 @@ class MoveStation(MovePlanning):
         self.run_panel.close_wanted.connect(self._close_run)
         self.run_panel.look_wanted.connect(lambda: self.elsewhere.emit("look", self.target))
         self.run_panel.back_wanted.connect(self._take_back)
+        self.run_panel.keep_wanted.connect(self._keep_and_take_back)
         self.run_panel.finish_wanted.connect(self._finish)
 
     def rehearse(self) -> None:
@@ -127,7 +128,8 @@ class MoveStation(MovePlanning):
         self._settle()
         title = "Stopped" if isinstance(error, Stopped) else "It could not be done"
         style = "warning" if isinstance(error, Stopped) else "problem"
-        self.run_panel.end(title, str(error), style=style)
+        tag = self.target.tag if isinstance(error, ChangedSince) and error.names and self.target else ""
+        self.run_panel.end(title, str(error), style=style, undo_tag=tag, keeps_first=True)
 
     def _settle(self) -> None:
         self.job = None
@@ -171,6 +173,12 @@ class MoveStation(MovePlanning):
         if job is not None:
             self._start("Take back", lambda watch: recovering.undo(job, bench, watch, typed_tag=tag, card=card),
                         self._taken_back)
+
+    def _keep_and_take_back(self, tag: str) -> None:
+        job, bench, card = self._offered, self.model.bench, self.target
+        if job is not None:
+            self._start("Keep and undo", lambda watch: recovering.undo(job, bench, watch, typed_tag=tag, card=card,
+                                                                       keep_first=True), self._taken_back)
 
     def _finish(self, tag: str) -> None:
         job, bench, card = self._offered, self.model.bench, self.target

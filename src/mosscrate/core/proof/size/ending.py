@@ -9,8 +9,8 @@ from math import gcd
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.proof_marks import BLOCK
 from mosscrate.core.proof.size.journal import as_blocks
-from mosscrate.core.proof.size.marks import BLOCK
 from mosscrate.core.proof.size.plans import FIRST, Numbers, Plan
 from mosscrate.core.proof.size.rounds import Rounds
 

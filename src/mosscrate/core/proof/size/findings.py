@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from mosscrate.core.proof.size.marks import BLOCK, NONE
+from mosscrate.core.blocks.proof_marks import BLOCK, NONE
 from mosscrate.core.proof.size.plans import FIRST, Numbers, Plan
 from mosscrate.core.proof.size.rounds import UNREADABLE, Rounds, Seen
 from mosscrate.core.sizes import MIB

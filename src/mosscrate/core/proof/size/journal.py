@@ -10,50 +10,19 @@ import secrets
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Literal
 
 import msgspec
 import numpy as np
 from blake3 import blake3
 
+from mosscrate.core.blocks.proof_marks import BLOCK
 from mosscrate.core.durable import sync_folder, write_whole
 from mosscrate.core.errors import JobError
-from mosscrate.core.proof.size.marks import BLOCK
 from mosscrate.core.sizes import MIB, binary
+from mosscrate.core.slots.proofs import Place, Record, unfinished
 
-FORMAT = 1
 SPARE = 12 * MIB
-Ended = Literal["none", "put back"]
-
-
-class Place(msgspec.Struct, frozen=True, array_like=True):
-    """A stretch whose contents are held: block, blocks, where in the data file, BLAKE3, the round that read it."""
-
-    block: int
-    count: int
-    at: int
-    digest: str
-    round: int
-
-
-class Record(msgspec.Struct):
-    """The journal of a proof as its JSON file says it.
-
-    `stage` is the step that it is in; in "whole" a file of that name holds everything that stood on the card, but
-    `skipped`, [start, length] in bytes, which could not be read.
-    """
-
-    card: str                              # key of the medium
-    name: str
-    tag: str
-    size: int
-    nonce: str
-    stage: str = "knock"
-    rounds: int = 0
-    places: list[Place] = []
-    ended: Ended = "none"
-    skipped: list[tuple[int, int]] = []
-    format: int = FORMAT
+PROOFS = "proofs"                        # the folder of the state
 
 
 class Journal:
@@ -68,10 +37,10 @@ class Journal:
         self._end = max((place.at + place.count * BLOCK for place in record.places), default=0)
 
     @classmethod
-    def begin(cls, state: Path, card: str, name: str, tag: str, size: int, room: int) -> Journal:
+    def begin(cls, state: Path, card: str, name: str, tag: str, size: int, room: int, *, mark: str = "") -> Journal:
         """A new one. Raises JobError where there is no room for what it may have to hold."""
         nonce = secrets.token_hex(16)
-        folder = state / "proofs" / nonce[:12]
+        folder = state / PROOFS / nonce[:12]
         try:
             folder.mkdir(parents=True)
             free = shutil.disk_usage(folder).free
@@ -79,7 +48,7 @@ class Journal:
                 folder.rmdir()
                 raise JobError(f"There is no room to keep what is on {name} where marks are put: {state} needs "
                                f"{binary(room + SPARE)} and has {binary(free)} left. Nothing was written.")
-            journal = cls(folder, Record(card, name, tag, size, nonce))
+            journal = cls(folder, Record(card, name, tag, size, nonce, mark=mark))
             journal.save()
         except OSError as error:
             raise JobError(f"A proof cannot be noted in {state}: {error.strerror}. Nothing was written.") from error
@@ -88,13 +57,7 @@ class Journal:
     @classmethod
     def unfinished(cls, state: Path) -> Iterator[Journal]:
         """Those whose cards may still hold marks; what cannot be read is left alone."""
-        for path in sorted((state / "proofs").glob("*/proof.json")):
-            try:
-                record = msgspec.json.decode(path.read_bytes(), type=Record)
-            except (OSError, msgspec.MsgspecError):
-                continue
-            if record.ended == "none" and record.format == FORMAT:
-                yield cls(path.parent, record)
+        return (cls(folder, record) for folder, record in unfinished(state / PROOFS))
 
     @property
     def nonce(self) -> bytes:
@@ -171,11 +134,15 @@ class Journal:
             raise JobError(f"A proof of {self.record.name} cannot be noted any more: {error.strerror}. Everything on "
                            "it is as it was.") from error
 
-    def end(self) -> None:
-        """Nothing of it is needed any more: the record says so before the contents go."""
+    def set_aside(self) -> None:
+        """The card is in the middle of it no longer; what stood there stays in the folder."""
         self.record.ended = "put back"
         self.save()
         self.close()
+
+    def end(self) -> None:
+        """Nothing of it is needed any more: the record says so before the contents go."""
+        self.set_aside()
         shutil.rmtree(self.folder, ignore_errors=True)
         sync_folder(self.folder.parent)
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mosscrate.core.proof.size.marks import BLOCK
+from mosscrate.core.blocks.proof_marks import BLOCK
 from mosscrate.core.sizes import GIB, MIB
 
 Numbers = NDArray[np.int64]

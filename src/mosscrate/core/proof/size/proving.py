@@ -8,14 +8,15 @@ from collections.abc import Iterator
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.errors import GuardRefusal, MediumError
+from mosscrate.core.blocks.proof_marks import BLOCK
 from mosscrate.core.proof.size import ending, findings, rounds, whole
-from mosscrate.core.proof.size.journal import Journal, Place, as_blocks
-from mosscrate.core.proof.size.marks import BLOCK, NONE, read
+from mosscrate.core.proof.size.journal import Journal
 from mosscrate.core.proof.size.plans import FIRST, RUN, Plan, comb, knock, run
+from mosscrate.core.proof.size.putting_back import PutBack, told_apart
 from mosscrate.core.proof.size.rounds import Rounds, Seen
 from mosscrate.core.proof.size.verdict import Kind, Verdict
 from mosscrate.core.sizes import counted
+from mosscrate.core.slots.proofs import WHOLE, Place
 from mosscrate.core.watch import Watch
 
 DRIVES_OUT = 8192                        # blocks of a run behind which no mark of the comb is in a cache any more
@@ -37,58 +38,33 @@ def prove_size(card: Blocks, journal: Journal, watch: Watch, *, run_length: int 
     return _Proof(card, journal, watch, run_length).verdict()
 
 
-def put_back(card: Blocks, journal: Journal, watch: Watch) -> int:
-    """After an interruption: everything back, the journal ended; returns how many stretches do not take it back.
+def put_back(card: Blocks, journal: Journal, watch: Watch) -> PutBack:
+    """After an interruption: what bears a mark gets back what stood there, and nothing else is written.
 
-    Raises GuardRefusal where something else was written since, MediumError.
+    Raises MediumError.
     """
-    if journal.record.stage == whole.WHOLE:
+    if journal.record.stage == WHOLE:
         return whole.put_whole_back(card, journal, watch)
-    marked = [place for place in journal.downwards() if place.block >= FIRST]
-    strange = [place.block for place in marked if _is_strange(card, journal, place.block, place.count)]
-    if len(strange) * 2 > len(marked):
-        raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange[0] * BLOCK:,}. "
-                           f"Nothing was put back; what stood there is in {journal.folder}.")
-    return _put_back_and_end([*marked, *_hit_below(card, journal)], card, journal, watch)
+    marked, since = list[Place](), list[int]()
+    for place in journal.downwards():
+        told = told_apart(card, range(place.block, place.block + place.count), journal.old(place), journal.nonce)
+        marked += [journal.block_of(place, block - place.block) for block in reversed(told.marked)]
+        since += [block * BLOCK for block in told.since if place.block >= FIRST]
+    back = rounds.put_back(marked, card, journal, watch)
+    done = PutBack(len(marked), tuple(block * BLOCK for block in back), tuple(sorted(since)))
+    done.end(journal)
+    return done
 
 
-def take_back(card: Blocks, journal: Journal, watch: Watch) -> int:
-    """After a stop, while everybody else is still kept out: the same, and all of the first MiB. Raises MediumError."""
-    if journal.record.stage == whole.WHOLE:
+def take_back(card: Blocks, journal: Journal, watch: Watch) -> PutBack:
+    """After a stop, while everybody else is still kept out: all of it, and all of the first MiB. Raises MediumError."""
+    if journal.record.stage == WHOLE:
         return whole.put_whole_back(card, journal, watch)
-    return _put_back_and_end(journal.downwards(), card, journal, watch)
-
-
-def _put_back_and_end(places: list[Place], card: Blocks, journal: Journal, watch: Watch) -> int:
+    places = journal.downwards()
     left = rounds.put_back(places, card, journal, watch)
-    journal.end()
-    return len(left)
-
-
-def _hit_below(card: Blocks, journal: Journal) -> list[Place]:
-    """Blocks where a map stands that a mark came to lie on. Whatever else is there now, somebody wrote since."""
-    found = []
-    for place in (place for place in journal.downwards() if place.block < FIRST):
-        try:
-            now = as_blocks(card.read(place.block * BLOCK, place.count * BLOCK))
-        except MediumError:
-            continue
-        hit = np.flatnonzero(read(now, journal.nonce) != NONE)
-        found += [journal.block_of(place, int(k)) for k in hit[::-1]]
-    return found
-
-
-def _is_strange(card: Blocks, journal: Journal, block: int, count: int) -> bool:
-    """Whether what stands there is neither as before nor a mark of this proof."""
-    place = journal.held[block]
-    try:
-        data, again = (card.read(block * BLOCK, count * BLOCK) for _ in range(2))
-    except MediumError:
-        return False
-    if data == journal.old(place) or data != again:             # what reads differently each time is held nowhere
-        return False
-    now, old = as_blocks(data), as_blocks(journal.old(place))
-    return bool(((read(now, journal.nonce) == NONE) & (now != old).any(axis=1)).any())
+    done = PutBack(sum(place.count for place in places), tuple(block * BLOCK for block in left))
+    done.end(journal)
+    return done
 
 
 class _Proof:

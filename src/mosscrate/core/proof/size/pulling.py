@@ -10,10 +10,10 @@ import random
 import numpy as np
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.proof_marks import BLOCK, NONE
 from mosscrate.core.errors import JobError
 from mosscrate.core.proof.size import rounds
 from mosscrate.core.proof.size.journal import Journal
-from mosscrate.core.proof.size.marks import BLOCK, NONE
 from mosscrate.core.proof.size.plans import Numbers, comb, knock
 from mosscrate.core.proof.size.rounds import UNREADABLE, Rounds
 from mosscrate.core.proof.size.verdict import Kind, Verdict

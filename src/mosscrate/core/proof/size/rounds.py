@@ -15,11 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.proof_marks import BLOCK, NONE, build, read
 from mosscrate.core.errors import MediumError
-from mosscrate.core.proof.size.journal import Journal, Place, as_blocks
-from mosscrate.core.proof.size.marks import BLOCK, NONE, build, read
+from mosscrate.core.proof.size.journal import Journal, as_blocks
 from mosscrate.core.proof.size.plans import FIRST, Numbers, Plan
 from mosscrate.core.sizes import MIB
+from mosscrate.core.slots.proofs import Place
 from mosscrate.core.watch import Progress, Watch
 
 PIECE = MIB // BLOCK                       # blocks of one command of a run

@@ -6,7 +6,6 @@ what it holds, or given up.
 
 from __future__ import annotations
 
-import random
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
@@ -15,20 +14,21 @@ from pathlib import Path
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Extent, FileBlocks, create_image, open_blocks
+from mosscrate.core.blocks.proof_marks import BLOCK, MAGIC, NO_CONTENTS, build, read
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import copy
-from mosscrate.core.errors import GuardRefusal, MediumError
+from mosscrate.core.errors import MediumError
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.size.journal import Journal, as_blocks
-from mosscrate.core.proof.size.marks import BLOCK, NONE, build, read
 from mosscrate.core.proof.size.plans import Numbers
+from mosscrate.core.proof.size.putting_back import PutBack, told_apart
 from mosscrate.core.proof.size.verdict import Kind, Verdict
 from mosscrate.core.sizes import MIB
+from mosscrate.core.slots.proofs import WHOLE
 from mosscrate.core.watch import Progress, Watch
 
 PIECE = MIB
-HELD, WHOLE = "whole", "whole"           # the file of old contents, the stage in which it counts
-SAMPLES = 64                             # places that are looked at before all is put back
+HELD = "whole"                           # the file of old contents
 NOTHING, FAILED = -1, -2                 # instead of the block whose mark is shown
 TRIES = 3
 FALSE_FROM = 8 * MIB                     # a silent stretch of so much, or a 128th of the card, is no bad place any more
@@ -68,6 +68,7 @@ class Whole:
         watch: is told.
         writes, reads: logs to be filled.
         skipped: stretches that are not marked: what stands there could not be read.
+        magic: of the marks; it says whether contents are to come back in their place.
     """
 
     card: Blocks
@@ -76,6 +77,7 @@ class Whole:
     writes: DepthLog
     reads: DepthLog
     skipped: tuple[Extent, ...] = ()
+    magic: np.uint64 = MAGIC
     shown: list[Shown] = field(default_factory=list)
     repeats: list[Shown] = field(default_factory=list)      # stretches of which every block shows one mark
 
@@ -171,7 +173,7 @@ class Whole:
         return np.where(addresses >= 0, addresses // BLOCK, NOTHING)
 
     def _marks(self, first: int, count: int) -> bytes:
-        return build(np.arange(first, first + count, dtype=np.int64) * BLOCK, self.nonce).tobytes()
+        return build(np.arange(first, first + count, dtype=np.int64) * BLOCK, self.nonce, self.magic).tobytes()
 
     def _note(self, first: int, marks: Numbers) -> None:
         """Runs of one distance; neighbours become one over commands."""
@@ -231,21 +233,26 @@ class HeldContents:
             image.flush()
         return cls(path), copied.unreadable
 
-    def strange(self, card: Blocks, nonce: bytes) -> int | None:
-        """A byte at which the card holds neither what it held nor a mark, if most of some places are like that."""
-        chance, strange = random.Random(nonce), []
-        places = [chance.randrange(max(1, card.size // BLOCK)) * BLOCK for _ in range(SAMPLES)]
+    def put_back_marked(self, card: Blocks, nonce: bytes, skipped: tuple[Extent, ...], watch: Watch) -> PutBack:
+        """After an interruption: only what still bears a mark, the highest address first. Raises MediumError."""
+        pieces = [at for at in range(0, card.size, PIECE) if not any(
+            e.start < at + PIECE and e.end > at for e in skipped)]
+        back, since, left = 0, list[int](), list[int]()
         with open_blocks(self.path) as old:
-            for at in places:
-                length = min(BLOCK, card.size - at)
-                try:
-                    data, again = card.read(at, length), card.read(at, length)
-                except MediumError:
-                    continue
-                is_mark = length == BLOCK and read(as_blocks(data), nonce)[0] != NONE
-                if data == again and not is_mark and data != old.read(at, length):
-                    strange.append(at)
-        return strange[0] if len(strange) * 2 > SAMPLES else None
+            for number, at in enumerate(reversed(pieces)):
+                watch.report(Progress("Putting back what was there", number * PIECE, len(pieces) * PIECE, watch.step))
+                length = min(PIECE, card.size - at) // BLOCK * BLOCK
+                blocks = range(at // BLOCK, (at + length) // BLOCK)
+                told = told_apart(card, blocks, old.read(at, length), nonce)
+                since += [block * BLOCK for block in told.since]
+                back += len(told.marked)
+                for block in reversed(told.marked):
+                    _restore(card, old, block * BLOCK, BLOCK)
+                left += [block * BLOCK for block in told.marked]
+            card.flush()
+            card.drop_cache()
+            left = [at for at in left if not _is_same(card, old, at, BLOCK)]
+        return PutBack(back, tuple(sorted(left)), tuple(sorted(since)))
 
     def put_back(self, card: Blocks, skipped: tuple[Extent, ...], watch: Watch) -> list[int]:
         """The highest address first, compared upward; returns bytes of blocks that do not take theirs.
@@ -305,7 +312,7 @@ def prove_whole(card: Blocks, journal: Journal | None, watch: Watch, *, nonce: b
         journal.record.skipped = [(e.start, e.length) for e in skipped]
         journal.record.stage = WHOLE
         journal.sync()
-    whole = Whole(card, nonce, watch, writes, reads, skipped)
+    whole = Whole(card, nonce, watch, writes, reads, skipped, MAGIC if journal is not None else NO_CONTENTS)
     whole.mark()
     whole.look()
     found = whole.verdict()
@@ -319,14 +326,10 @@ def prove_whole(card: Blocks, journal: Journal | None, watch: Watch, *, nonce: b
     return replace(found, not_back=tuple(at for at in back if at < end))
 
 
-def put_whole_back(card: Blocks, journal: Journal, watch: Watch) -> int:
-    """After an interruption; returns how many blocks do not take it back. Raises GuardRefusal, MediumError."""
+def put_whole_back(card: Blocks, journal: Journal, watch: Watch) -> PutBack:
+    """After an interruption: only what still bears a mark is written. Raises MediumError."""
     skipped = tuple(Extent(start, length) for start, length in journal.record.skipped)
     held = HeldContents(journal.folder / HELD)
-    strange = held.strange(card, journal.nonce)
-    if strange is not None:
-        raise GuardRefusal(f"{card.name} was written since its proof was interrupted, at byte {strange:,}. Nothing was "
-                           f"put back; what stood there is in {journal.folder}.")
-    left = held.put_back(card, skipped, watch)
-    journal.end()
-    return len(left)
+    back = held.put_back_marked(card, journal.nonce, skipped, watch)
+    back.end(journal)
+    return back

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents.fingerprint import fingerprint
-from mosscrate.core.errors import GuardRefusal, MossError
+from mosscrate.core.errors import GuardRefusal, InProof, MossError
 from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.sheet import MediumRef
 from mosscrate.core.slots import Medium, Source
@@ -44,7 +44,10 @@ def inspect(medium: Medium, planned: MediumRef, source: MediumRef | None) -> tup
     checks = tuple(_without_contents(medium, source))
     try:
         with medium.open() as blocks:
+            medium.must_hold_contents(blocks)
             return (*checks, _answer(not is_as_planned(medium, blocks, planned), *CHANGED))
+    except InProof as error:
+        return (*checks, Check(is_good=False, sentence=str(error)))
     except MossError as error:
         return (*checks, Check(is_good=False, sentence=f"It cannot be read: {error}"))
 
@@ -66,7 +69,22 @@ def admit(medium: Medium, planned: MediumRef, source: MediumRef | None, typed_ta
 
 
 def admit_again(medium: Medium, source: MediumRef | None, tags: set[str], typed_tag: str) -> Blocks:
-    """Open a target whose contents an earlier job has changed; whether it is its card, the job itself compares."""
+    """Open a target whose contents an earlier job has changed; whether it is its card, the job itself compares.
+
+    Raises GuardRefusal, MediumError, and InProof where marks of a proof stand in place of its contents.
+    """
+    blocks = admit_to_prove(medium, source, tags, typed_tag)
+    try:
+        medium.must_hold_contents(blocks)
+    except BaseException:
+        blocks.close()
+        raise
+    blocks.refuse_marks()
+    return blocks
+
+
+def admit_to_prove(medium: Medium, source: MediumRef | None, tags: set[str], typed_tag: str) -> Blocks:
+    """Open a card for a proof, or for putting back what one has left. Raises GuardRefusal, MediumError."""
     failed = [c.sentence for c in _without_contents(medium, source) if not c.is_good]
     if failed:
         raise GuardRefusal(f"{medium.name} will not be written. {' '.join(failed)} Nothing was changed.")

@@ -95,7 +95,7 @@ class Job(msgspec.Struct):
         return self.has_written or self.step_began
 
 
-LARGE, SHEET, LEFT = 32 << 10, "sheet.json", "left"
+LARGE, SHEET, BEFORE, LEFT = 32 << 10, "sheet.json", "before", "left"
 _SHEETS = msgspec.json.Decoder(JobSheet)
 _RECORDS = msgspec.json.Decoder(Job)      # built once: several threads may read the log at the same time
 
@@ -244,10 +244,21 @@ class Log:
         left = with_contents(now) if is_whole else left_on(now)
         self.folder.replace(id, LEFT, left.pack())
 
+    def note_before(self, id: str, now: State) -> None:
+        """Note what files a card holds before a job changes it in place. Raises MediumError, JobError."""
+        self.folder.replace(id, BEFORE, left_on(now).pack())
+
     def left(self, id: str) -> Left | None:
         """What files a job left; None where that was not noted, or cannot be read."""
+        return self._noted(id, LEFT)
+
+    def before(self, id: str) -> Left | None:
+        """What files a job found; None where that was not noted, or cannot be read."""
+        return self._noted(id, BEFORE)
+
+    def _noted(self, id: str, name: str) -> Left | None:
         try:
-            return Left.unpack(self.folder.read(id, LEFT))
+            return Left.unpack(self.folder.read(id, name))
         except (JobError, ValueError):
             return None
 

@@ -9,19 +9,19 @@ from dataclasses import replace
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
 from mosscrate.core.crate.lacking import lack_of
-from mosscrate.core.errors import CrateError, MediumError, NotReadYet
+from mosscrate.core.errors import CrateError, InProof, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running.job import Log, Status
-from mosscrate.core.sheet.running.recovering import Interruption, interruption
+from mosscrate.core.sheet.running.recovering import Interruption, in_proof, interruption
 from mosscrate.core.slots import Medium
 
 
 def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple[Layout, Interruption | None]:
     """The layout with that among its findings, in front; and the job that was interrupted. Raises MediumError."""
     stopped = None
-    with suppress(NotReadYet):                               # whatever is packed was not written by a job
-        stopped = interruption(blocks, bench)
+    with suppress(NotReadYet, InProof):                      # whatever is packed was not written by a job
+        stopped = in_proof(medium, blocks) or interruption(blocks, bench)
     more = (*((stopped.finding,) if stopped else ()), *_of_backup(medium, bench), *_of_mount(medium, layout))
     return replace(layout, findings=(*more, *layout.findings)), stopped
 

@@ -30,6 +30,7 @@ from mosscrate.core.sheet.steps import Which
 from mosscrate.core.sheet.steps.shared.whole import is_written, write_image
 from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
+from mosscrate.core.slots.proofs import Record
 from mosscrate.core.watch import Watch
 
 
@@ -91,8 +92,11 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
         kept = _kept_first(job, log, held, bench, watch) if keep_first else ""
         if not job.has_written:
             with told(job, log, name):
-                undone = _undone_kept(job, held, watch) if kept else held.stack.undo(job.id, watch, name=name)
-                return _close(job, log, _sentence(job, undone) + kept)
+                if not kept:
+                    return _close(job, log, _sentence(job, held.stack.undo(job.id, watch, name=name)))
+                held.stack.take_back(held.stack.admit_kept(job.id, name=name), watch)
+                return _close(job, log, f"{name} is as it was before this job, but for files that were written since."
+                              + kept)
         if _had_not_begun_to_write(job, held):
             return _close(job, log, _sentence(job, Undone.HAD_NOT_BEGUN))
         if not kept:
@@ -112,10 +116,11 @@ def unfinished(bench: Bench) -> list[Job]:
 
 @dataclass(frozen=True)
 class Interruption:
-    """A card in the middle of a job; `job` is None where this bench does not know it."""
+    """A card in the middle of a job, or of a proof; `job` is None where this bench knows no job of it."""
 
     job: Job | None
     finding: Finding
+    proof: Record | None = None
 
 
 def interruption(blocks: Blocks, bench: Bench) -> Interruption | None:
@@ -134,6 +139,13 @@ def interruption(blocks: Blocks, bench: Bench) -> Interruption | None:
     return Interruption(None, Finding(
         Severity.PROBLEM, f"It is in the middle of being written over by the job {stamp.job}, of which nothing is "
         "known here.", remedy="Finish it where it began, or write it anew."))
+
+
+def in_proof(medium: Medium, blocks: Blocks) -> Interruption | None:
+    """The proof that a card is in the middle of, None where there is none. Raises MediumError."""
+    record = medium.interrupted_proof(blocks)
+    return None if record is None else Interruption(None, Finding(
+        Severity.PROBLEM, record.sentence, remedy="Put back what stood there, before all else."), record)
 
 
 def jobs_on(medium: Medium, bench: Bench) -> list[Job]:
@@ -183,12 +195,6 @@ def _kept_first(job: Job, log: Log, held: HeldCard, bench: Bench, watch: Watch) 
         must_be_its_card(job, log, held.medium, stack)
     keep_as_it_is(held.medium, stack, bench, watch)
     return " All that was on it until now is in a backup of its own."
-
-
-def _undone_kept(job: Job, held: HeldCard, watch: Watch) -> Undone:
-    """Take back a job although somebody wrote to its card since, which is kept."""
-    held.stack.take_back(held.stack.admit_kept(job.id, name=held.medium.name), watch)
-    return Undone.NOW
 
 
 def _close(job: Job, log: Log, sentence: str) -> str:

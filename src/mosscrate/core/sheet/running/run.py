@@ -159,9 +159,11 @@ class Running:
             self.log.folder.remove(self.job.id, RESERVE)
             ref, is_first = self.job.sheet.target, not self.job.has_written and self.is_as_admitted
             seen = bytes.fromhex(ref.fingerprint if is_first and ref else self.job.seen)
-            left = self._left(number)
+            left, now = self._left(number), State(self.card.blocks)
             self.journal = self.card.stack.begin(self.job.id, room=left.journal, put=left.put, first_step=number,
-                                                  seen=seen)
+                                                  seen=seen, now=now)
+            with suppress(MediumError, JobError):         # it serves to undo the job after others wrote to the card
+                self.log.note_before(self.job.id, now)
             self.job.step_began = True
             self.job.above = ""
         if self._over is None:

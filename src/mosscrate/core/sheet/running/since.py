@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents.fingerprint import State
-from mosscrate.core.contents.left import room_of, since
+from mosscrate.core.contents.left import Name, room_of, since
 from mosscrate.core.errors import GuardRefusal
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running.job import Job, Log
@@ -14,6 +14,7 @@ from mosscrate.core.sheet.running.journal.states import AsBefore
 from mosscrate.core.sheet.running.journal.writing import saved_and_put
 from mosscrate.core.sheet.running.stamp import read_stamp
 from mosscrate.core.slots import Medium
+from mosscrate.core.volumes import soundness
 from mosscrate.core.watch import Watch
 
 
@@ -36,27 +37,38 @@ def must_be_its_card(job: Job, log: Log, medium: Medium, stack: Stack) -> None:
 
 
 def must_be_had_back(journal: Journal, job: Job, log: Log, stack: Stack, name: str) -> None:
-    """Whether files that were written since have taken room that files from before the job would need again.
+    """Whether every file from before a job comes back whole on a card that somebody wrote to since.
 
-    Raises GuardRefusal with their names.
+    Seen through the journal, nothing may be otherwise but what was written since, every volume has to hold together,
+    and no file may have lost its room. Raises GuardRefusal.
     """
-    left, now, before = log.left(job.id), State(stack.card), State(AsBefore(stack.card, journal))
-    if left is None:
+    left, found = log.left(job.id), log.before(job.id)
+    now, before = State(stack.card), State(AsBefore(stack.card, journal))
+    if left is None or found is None:
         raise GuardRefusal(f"What job {job.id} left on {name} is not known, so what was written since cannot be told "
                            "from it. Nothing was written.")
-    names, taken = set(since(left, now)), Stretches()
+    written = set(since(left, now))
+    others = [path for index, path in since(found, before) if (index, path) not in written]
+    unsound = any(part.volume and part.tree and soundness(part.volume, part.tree).because for part in before.parts)
+    gone = [*others, *_without_room(written, now, before, journal)]
+    if gone or unsound:
+        what = f"{', '.join(gone[:NAMED])}{f' and {len(gone) - NAMED} more' if len(gone) > NAMED else ''} lay" \
+            if gone else "its folders and tables would return"
+        raise GuardRefusal(f"{name} cannot be brought back to how it was before job {job.id}: what was written since "
+                           f"lies where {what}. Nothing was written. Copy the new files to this computer; a backup "
+                           "from before the job brings the old ones back.")
+
+
+def _without_room(written: set[Name], now: State, before: State, journal: Journal) -> list[str]:
+    """Files from before whose room holds what was written since, and is not in the journal."""
+    taken = Stretches()
     for part in now.parts:
         for entry in part.tree.entries if part.tree else ():
-            if (part.partition.index, entry.path) in names:
+            if (part.partition.index, entry.path) in written:
                 taken |= room_of(part, entry)
     lost = taken - saved_and_put(journal.groups)[0]
-    gone = [entry.path for part in before.parts for entry in (part.tree.entries if part.tree else ())
-            if room_of(part, entry) & lost]
-    if gone:
-        more = f" and {len(gone) - NAMED} more" if len(gone) > NAMED else ""
-        raise GuardRefusal(f"{name} cannot be brought back to how it was before job {job.id}: what was written since "
-                           f"lies where {', '.join(gone[:NAMED])}{more} lay. Nothing was written. Copy the new files "
-                           "to this computer; a backup from before the job brings the old ones back.")
+    return [entry.path for part in before.parts for entry in (part.tree.entries if part.tree else ())
+            if (part.partition.index, entry.path) not in written and room_of(part, entry) & lost]
 
 
 def keep_as_it_is(medium: Medium, stack: Stack, bench: Bench, watch: Watch) -> str:

@@ -146,7 +146,8 @@ class Stack:
                 raise GuardRefusal(f"{name} is in the middle of an earlier job ({job}, {standing.word}). Finish it or "
                                    "take it back first; nothing was changed.")
 
-    def begin(self, job: str, *, room: int, put: int = 0, first_step: int = 0, seen: bytes | None = None) -> Journal:
+    def begin(self, job: str, *, room: int, put: int = 0, first_step: int = 0, seen: bytes | None = None,
+              now: Seen | None = None) -> Journal:
         """The journal of a new job, noted on those that it lies on. Raises JobError, then nothing was written.
 
         Args:
@@ -156,8 +157,9 @@ class Stack:
                 stands there is saved as well.
             first_step: of the sheet that it is of.
             seen: the card's fingerprint, where it is known as it is now.
+            now: the card as it is seen now.
         """
-        now = self.seen(self.card)
+        now = now or self.seen(self.card)
         related = {other: self.relation(other) for other in self.folder.jobs()
                    if other != job and self.said(other) == Standing.DONE}
         below = tuple(other for other, how in related.items() if how == Relation.SAME and not self.above(other))
@@ -222,15 +224,13 @@ class Stack:
     def admit_kept(self, job: str, *, name: str) -> Journal:
         """The same for a card that somebody wrote to since, and that is kept as it is now before a byte is written.
 
-        What was there before the job must still be had whole through its journal. Raises what `admit` does.
+        Whether what was there before the job can still be had whole is asked elsewhere. Raises what `admit` does.
         """
         self._must_be_uppermost(job, name)
         journal = self._journal_of(job, name)
         is_swapped = any(x.holds == Holds.SWAP for group in journal.groups for x in group.stretches)
-        if journal.slot.standing != Standing.DONE or is_swapped or not self._is_as_before(journal):
-            raise GuardRefusal(f"{name} cannot be brought back to how it was before job {job}: what was written since "
-                               "lies where the old contents would return. Nothing was written. Copy the new files to "
-                               "this computer; a backup from before the job brings the old ones back.")
+        if journal.slot.standing != Standing.DONE or is_swapped:
+            raise GuardRefusal(f"Job {job} can only be undone on {name} as it left it. Nothing was written.")
         return journal
 
     def _journal_of(self, job: str, name: str) -> Journal:

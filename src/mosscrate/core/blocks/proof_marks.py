@@ -1,4 +1,4 @@
-"""Marks: blocks of 4 KiB whose sectors each say for which job and address they were made.
+"""Marks of a proof: blocks of 4 KiB whose sectors each say for which job and address they were made.
 
 Little-endian. Our own structure: a sector is told from everything else by its magic, its job's nonce and a check that
 depends on all of it; the rest is noise, so that a card that packs or joins equal blocks cannot cheat with it.
@@ -12,7 +12,10 @@ from numpy.typing import NDArray
 BLOCK = 4096
 SECTOR = 512
 PER_BLOCK = BLOCK // SECTOR
-MAGIC = np.frombuffer(b"MOSSMARK", "<u8")[0]
+MAGIC_BYTES = b"MOSSMARK"
+MAGIC = np.frombuffer(MAGIC_BYTES, "<u8")[0]
+NO_CONTENTS = np.frombuffer(b"MOSSGONE", "<u8")[0]    # of a proof that gave up what stood there: nothing comes back
+FEW = 32                                  # sectors
 MARK = np.dtype([                         # 512 bytes
     ("magic", "<u8"),
     ("nonce", "<u8", 2),                  # of the job
@@ -26,11 +29,11 @@ Addresses = NDArray[np.int64]             # in bytes, of blocks
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 
-def build(addresses: Addresses, nonce: bytes) -> NDArray[np.uint8]:
+def build(addresses: Addresses, nonce: bytes, magic: np.uint64 = MAGIC) -> NDArray[np.uint8]:
     """Marks for blocks, shape (n, 4096). `nonce` has 16 bytes."""
     sectors = np.zeros((len(addresses), PER_BLOCK), MARK)
     where = addresses.astype(np.uint64)[:, None] + np.arange(PER_BLOCK, dtype=np.uint64) * np.uint64(SECTOR)
-    sectors["magic"] = MAGIC
+    sectors["magic"] = magic
     sectors["nonce"] = np.frombuffer(nonce, "<u8")
     sectors["address"] = where
     sectors["check"] = _mixed(where, nonce)
@@ -43,11 +46,31 @@ def read(blocks: NDArray[np.uint8], nonce: bytes) -> Addresses:
     """The address of the mark that each block of (n, 4096) bytes is: NONE, or TORN where its sectors do not agree."""
     sectors = blocks.reshape(-1, BLOCK).view(MARK).reshape(-1, PER_BLOCK)
     ours = np.frombuffer(nonce, "<u8")
-    is_mark = (sectors["magic"] == MAGIC) & (sectors["nonce"] == ours).all(axis=2) & (
+    is_mark = np.isin(sectors["magic"], (MAGIC, NO_CONTENTS)) & (sectors["nonce"] == ours).all(axis=2) & (
         sectors["check"] == _mixed(sectors["address"], nonce))
     first = sectors["address"].astype(np.int64) - np.arange(PER_BLOCK) * SECTOR
     agrees = (is_mark & (first == first[:, :1])).all(axis=1)
     return np.where(agrees, first[:, 0], np.where(is_mark.any(axis=1), _torn(first, is_mark), NONE))
+
+
+def first_mark(data: bytes | memoryview, offset: int) -> tuple[int, bytes] | None:
+    """The first sector among bytes from `offset` of a medium on that is a mark in place of contents: (byte, nonce)."""
+    first = -offset % SECTOR
+    count = (len(data) - first) // SECTOR
+    if count <= 0:
+        return None
+    if count <= FEW:                                        # most reads are short, and quicker seen through so
+        view = memoryview(data)
+        found = [n for n in range(count) if view[first + n * SECTOR:first + n * SECTOR + 8] == MAGIC_BYTES]
+    else:
+        words = np.frombuffer(data, "<u8", count * SECTOR // 8, first)
+        found = np.flatnonzero(words[::SECTOR // 8] == MAGIC).tolist()
+    for number in found:
+        sector = np.frombuffer(data, MARK, 1, first + number * SECTOR)
+        nonce = sector["nonce"].tobytes()
+        if sector["check"][0] == _mixed(sector["address"], nonce)[0]:
+            return offset + first + number * SECTOR, nonce
+    return None
 
 
 def _torn(first: Addresses, is_mark: NDArray[np.bool_]) -> Addresses:
