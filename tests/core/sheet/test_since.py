@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import os
+import time
+
 import pytest
 
 from mosscrate.core.blocks import Window
 from mosscrate.core.blocks.file import open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import ChangedSince, GuardRefusal
+from mosscrate.core.errors import ChangedSince, CrateError, GuardRefusal, JobError, MediumError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.journal.structures import parse_slot
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Which
 from mosscrate.core.volumes import edit
@@ -112,3 +117,98 @@ def test_files_whose_room_was_taken_since_are_named_and_nothing_is_undone(bench,
     with pytest.raises(GuardRefusal, match="cannot be brought back"):
         undone(bench, card, job, keep_first=True)
     assert card.path.read_bytes() == now
+
+
+@pytest.mark.parametrize("how", ["cut", "newest slot", "head"])
+def test_a_damaged_journal_of_a_job_that_is_done_does_not_stop_later_changes(bench, card, how):
+    job = ran(bench, card, s.MakeFolder(2, "one"))
+    path = bench.state / "jobs" / job.id / "journal"
+    data = bytearray(path.read_bytes())
+    if how == "cut":
+        del data[-9000:]
+    elif how == "head":
+        data[:4096] = bytes(4096)
+    else:
+        number = max((parse_slot(bytes(data[at:at + 512])) for at in (4096, 8192)), key=lambda slot: slot.number).number
+        for at in (4096, len(data) - 8192) if number % 2 == 0 else (8192, len(data) - 4096):
+            data[at:at + 512] = bytes(512)
+    path.write_bytes(data)
+    later = ran(bench, card, s.MakeFolder(2, "two"))
+    undone(bench, card, later)
+    if how != "newest slot":                               # one slot less tells the same
+        with pytest.raises(JobError, match="neither undone nor finished any more"):
+            undone(bench, card, job)
+        recovering.close(job, bench)
+        assert Log(bench.state).load(job.id).status == "closed"
+
+
+def test_a_run_killed_between_its_whole_write_and_its_growth_is_told_and_can_be_finished(bench, card, monkeypatch):
+    put_card(bench, "image", 40 * MIB, handheld(40 * MIB, seed=7).data)
+    before, make = card.path.read_bytes(), os.posix_fallocate
+
+    def killed(fd, at, size):
+        if os.readlink(f"/proc/self/fd/{fd}").endswith("journal.part"):
+            raise Killed
+        make(fd, at, size)
+    with monkeypatch.context() as patched:
+        patched.setattr(os, "posix_fallocate", killed)
+        with pytest.raises(Killed):
+            ran(bench, card, s.KeepCard(Which.TARGET), s.WriteImage(), s.GrowPartition(2, None),
+                source=bench.shelf.find("image"))
+    (job,) = recovering.unfinished(bench)
+    with card.open() as blocks:
+        assert recovering.interruption(blocks, bench).job.id == job.id
+    with pytest.raises(GuardRefusal, match="in the middle of an earlier job"):
+        ran(bench, card, s.MakeFolder(2, "two"))
+    recovering.finish(job, bench, Watch(), typed_tag=card.tag)
+    assert open_partition_size(card) > 50 * MIB
+    undone(bench, card, job)
+    assert survey_of(card.path.read_bytes()) == survey_of(before)
+
+
+class Killed(BaseException):
+    """The process is gone here."""
+
+
+def open_partition_size(medium):
+    with medium.open() as blocks:
+        return survey(blocks).partition(2).volume.size
+
+
+def test_a_backup_is_proven_before_a_card_is_put_back_from_it(bench, card):
+    put_card(bench, "old", 40 * MIB, handheld(40 * MIB, seed=7).data)
+    job = ran(bench, card, s.KeepCard(Which.TARGET), s.WriteImage(), source=bench.shelf.find("old"))
+    pack = max((bench.crate.root / "packs").rglob("*.pack"), key=lambda path: path.stat().st_size)
+    pack.chmod(0o600)
+    data = bytearray(pack.read_bytes())
+    data[len(data) // 2] ^= 1
+    pack.write_bytes(data)
+    now = card.path.read_bytes()
+    with pytest.raises(CrateError, match="nothing was written"):
+        undone(bench, card, job)
+    assert card.path.read_bytes() == now
+
+
+def test_a_card_that_was_exchanged_and_an_image_that_was_replaced_are_called_that(bench, card, tmp_path):
+    image = tmp_path / "disk.img"
+    image.write_bytes(bytes(handheld(40 * MIB).data))
+    for medium in (bench.shelf.find("card"), bench.shelf.medium_at(image)):
+        planned = reference(medium)
+        if medium.path == image:
+            image.rename(tmp_path / "aside.img")
+            image.write_bytes(bytes(handheld(40 * MIB, seed=3).data))
+            word = "was replaced: another file"
+        else:
+            put_card(bench, "card", 60 * MIB, handheld(40 * MIB, seed=3).data, serial="0x77")
+            word = "was exchanged"
+        with pytest.raises(MediumError, match=word):
+            running.find_medium(bench, planned)
+
+
+def test_a_folder_of_a_job_that_was_killed_before_it_had_a_record_is_swept(bench, card):
+    ran(bench, card, s.MakeFolder(2, "one"))
+    for name, age in (("old", 7200), ("young", 5)):
+        (bench.state / "jobs" / name).mkdir()
+        os.utime(bench.state / "jobs" / name, (time.time() - age,) * 2)
+    ran(bench, card, s.MakeFolder(2, "two"))
+    assert {"old", "young"} & {path.name for path in (bench.state / "jobs").iterdir()} == {"young"}

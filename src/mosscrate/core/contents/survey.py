@@ -36,6 +36,7 @@ from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
 PROBE, NEAR, FAR = 4096, 64, 192      # bytes that are read at a place, places in the first MiBs, and over the whole
+SHOWS_AGAIN = "Put back what stood there: then it shows again."
 MARKED = "marks of an interrupted proof stand there"
 CONTRADICTS = "its tables and files contradict one another"
 _PLURALS = {FileKind.ROM: "ROM", FileKind.SAVE: "save", FileKind.FIRMWARE: "firmware file",
@@ -60,8 +61,10 @@ def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = No
     try:
         return _surveyed(blocks, opened or Opened(), thorough=thorough)
     except InProof as met:
-        finding = Finding(Severity.PROBLEM, str(met), remedy="Put back what stood there: then it shows again.")
-        return replace(unknown_layout(blocks.size, blocks.sector, MARKED), findings=(finding,))
+        finding = Finding(Severity.PROBLEM, str(met), remedy=SHOWS_AGAIN)
+        layout = unknown_layout(blocks.size, blocks.sector, MARKED)
+        return replace(layout, partitions=tuple(replace(look, is_unread=False) for look in layout.partitions),
+                       findings=(finding,))
 
 
 def _surveyed(blocks: Blocks, opened: Opened, *, thorough: bool) -> Layout:
@@ -219,7 +222,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, into: Opened
                              is_unread=True), []
     except InProof as met:
         finding = Finding(Severity.PROBLEM, str(met), f"Partition {partition.index}", partition.index,
-                          "Put back what stood there: then it shows again.")
+                          SHOWS_AGAIN)
         return PartitionLook(partition, VolumeLook(kind) if kind else None, Role.UNKNOWN, MARKED), [finding]
     except (FormatError, MediumError) as error:
         finding = Finding(Severity.PROBLEM, f"The volume cannot be opened: {error}", f"Partition {partition.index}",

@@ -108,6 +108,8 @@ class Log:
 
     def create(self, sheet: JobSheet, begun: str, *, was_blank: bool) -> Job:
         """A folder for a new run. Raises JobError."""
+        if isinstance(self.folder, DiskFolder):
+            self.folder.sweep()
         stem = begun[:19].replace(":", ".")
         for number in range(1000):
             name = f"{stem}-{number}" if number else stem
@@ -150,8 +152,10 @@ class Log:
             job.status = _STANDINGS[slot.standing]
         else:
             job.step_began = job.step_began and slot.groups > 0
-            if job.status in (Status.DONE, Status.TAKEN_BACK, Status.GOING_BACK, Status.CLOSED):
+            if job.status in (Status.TAKEN_BACK, Status.GOING_BACK, Status.CLOSED):
                 job.status = Status.FAILED
+            if job.status == Status.DONE:                 # it is told after the slot, whose newest one is damaged
+                return job
         if slot.standing in (Standing.OPEN, Standing.BACK):
             job.done = [*job.done, *[EARLIER] * (slot.steps - len(job.done))][:slot.steps]
         return job

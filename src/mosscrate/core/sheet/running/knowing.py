@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
+from mosscrate.core.contents.survey import SHOWS_AGAIN
 from mosscrate.core.crate.lacking import lack_of
 from mosscrate.core.errors import CrateError, InProof, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity
@@ -23,7 +24,8 @@ def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple
     with suppress(NotReadYet, InProof):                      # whatever is packed was not written by a job
         stopped = in_proof(medium, blocks) or interruption(blocks, bench)
     more = (*((stopped.finding,) if stopped else ()), *_of_backup(medium, bench), *_of_mount(medium, layout))
-    return replace(layout, findings=(*more, *layout.findings)), stopped
+    found = [f for f in layout.findings if not (stopped and stopped.proof and f.remedy == SHOWS_AGAIN)]   # said already
+    return replace(layout, findings=(*more, *found)), stopped
 
 
 def written_from(medium: Medium, bench: Bench) -> Medium | None:

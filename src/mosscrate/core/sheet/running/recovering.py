@@ -8,10 +8,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents.fingerprint import State, fingerprint
 from mosscrate.core.contents.survey import has_blank_ends
-from mosscrate.core.errors import ChangedSince, JobError, MediumError, MossError
+from mosscrate.core.crate.checking import check_chunks
+from mosscrate.core.errors import ChangedSince, CrateError, JobError, MediumError, MossError
 from mosscrate.core.findings import Finding, Severity
+from mosscrate.core.images.kept import kept_in
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
 from mosscrate.core.sheet.running import guard
@@ -222,6 +225,8 @@ def _put_back(job: Job, log: Log, held: HeldCard, bench: Bench, opened: Opened, 
     kept, target = job.kept.get(Which.TARGET), held.blocks
     crate = bench.crate_with(kept) if kept else None
     source = opened.add(crate.open(kept)) if crate and kept else None
+    if source is not None and crate is not None and kept is not None:
+        _must_be_sound(source, crate.named(kept), crate.digest(kept), watch)
     job.status = Status.GOING_BACK
     log.save(job)
     stamp = stamp_of(job.id, job.nonce)
@@ -241,6 +246,21 @@ def _put_back(job: Job, log: Log, held: HeldCard, bench: Bench, opened: Opened, 
     notes = Notes(stamp, note, crate.digest(kept), crate.named(kept))
     write_image(source, target, watch, verify=True, notes=notes)
     return f"{target.name} holds again what it held before this job."
+
+
+def _must_be_sound(source: Blocks, name: str, expected: str, watch: Watch) -> None:
+    """Prove all of a backup before a card is written from it: else neither state of the card could be had.
+
+    Raises CrateError, JobError.
+    """
+    kept = kept_in(source)
+    try:
+        if kept is not None:
+            check_chunks(kept.path, watch)
+        elif expected and digest(source, source.size, watch, phase="Comparing with its record") != expected:
+            raise CrateError(f"{name} is not as it was recorded.")
+    except (CrateError, MediumError) as error:
+        raise CrateError(f"{error} The card is not put back from it; nothing was written.") from error
 
 
 def _had_not_begun_to_write(job: Job, held: HeldCard) -> bool:

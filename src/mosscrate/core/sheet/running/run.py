@@ -44,7 +44,7 @@ from mosscrate.core.sheet.sights import Card
 from mosscrate.core.sheet.step import Step
 from mosscrate.core.sheet.steps import KeepCard, Which
 from mosscrate.core.sheet.steps.shared.whole import not_as_recorded
-from mosscrate.core.slots import Medium
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.files import file_on
 from mosscrate.core.watch import Watch
 
@@ -320,12 +320,22 @@ def find_medium(bench: Bench, ref: MediumRef) -> Medium:
     """The medium of a sheet: where it was, else anywhere on the shelf by its identity. Raises MediumError."""
     if ref.backup:
         return bench.shelf.medium_at(bench.crate_with(ref.backup).image(ref.backup))
-    path = Path(ref.path)
+    path, instead = Path(ref.path), None
     if file_on(path):
-        medium = bench.shelf.medium_at(path)
-        if medium.key == ref.key:
-            return medium
+        instead = bench.shelf.medium_at(path)
+        if instead.key == ref.key:
+            return instead
     found = next((m for m in bench.shelf.media() if m.key == ref.key), None)
     if found is None:
-        raise MediumError(f"{ref.name} (tag {ref.tag}) is not there. Put it into a reader; nothing was changed.")
+        raise not_there(ref, instead)
     return found
+
+
+def not_there(ref: MediumRef, instead: Medium | None) -> MediumError:
+    """What is said where a medium is not at hand; `instead` lies at its path now."""
+    if instead is None:
+        return MediumError(f"{ref.name} (tag {ref.tag}) is not there. Put it into a reader; nothing was changed.")
+    what = "replaced: another file is there under its name" if instead.source == Source.IMAGE else \
+        f"exchanged: the card at {ref.path} is another one"
+    return MediumError(f"{ref.name} (tag {ref.tag}) was {what} now ({instead.name}, tag {instead.tag}). Nothing was "
+                       "changed.")

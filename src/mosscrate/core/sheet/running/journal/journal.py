@@ -304,4 +304,5 @@ def missing(job: str) -> JobError:
 
 def _damaged(job: str) -> JobError:
     return JobError(f"The journal of job {job} is damaged: it is not as it was written. Nothing of it is used, and "
-                    "nothing was written to the card.")
+                    "nothing was written to the card. This job can be neither undone nor finished any more; other jobs "
+                    f"are not affected. Close it: `mosscrate sheet close {job}`.")

@@ -96,8 +96,10 @@ class Stack:
 
     def said(self, job: str) -> Standing | None:
         """How a job stands: its slot where there is a journal, else its record; None where nothing is known of it."""
-        slot = Journal.slot_of(self.folder, job)
-        return slot.standing if slot else self.records.standing(job)
+        slot, noted = Journal.slot_of(self.folder, job), self.records.standing(job)
+        if slot is None or (slot.standing == Standing.OPEN and noted == Standing.DONE):
+            return noted                                  # the record is told after the slot: the newest one is damaged
+        return slot.standing
 
     def relation(self, job: str) -> Relation:
         """How the card at hand looks to a job. Raises MediumError."""
@@ -106,7 +108,7 @@ class Stack:
         journal = Journal.glance(self.folder, job)
         if journal is None or journal.head.card_size != self.card.size:
             return Relation.OTHER
-        is_whole = len(journal.groups) == journal.slot.groups
+        is_whole = len(journal.groups) == journal.slot.groups and journal.file.size >= journal.head.file_size
         is_as_left = self._is_as_left if journal.slot.left else self._is_as_before
         if is_whole and not misfits(journal, self.card, journal.slot.low, journal.slot.high) and is_as_left(journal):
             return Relation.SAME

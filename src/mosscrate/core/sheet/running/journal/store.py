@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
+import time
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -15,6 +17,7 @@ from mosscrate.core.errors import JobError
 from mosscrate.core.sizes import binary
 
 JOURNAL, RECORD, PART = "journal", "job.json", ".part"
+YOUNG = 3600                           # seconds
 AT_ONCE = 512                          # parts that one call takes, below the system's IOV_MAX
 
 
@@ -168,6 +171,13 @@ class DiskFolder:
         except OSError as error:
             raise _error(self.root / job, "made", error) from error
         return True
+
+    def sweep(self) -> None:
+        """Remove folders of jobs that were killed before they had a record; a young one may just be getting its own."""
+        for folder in self.root.glob("*/"):
+            with suppress(OSError):
+                if not (folder / RECORD).exists() and time.time() - folder.stat().st_mtime > YOUNG:
+                    shutil.rmtree(folder)
 
     def has(self, job: str, name: str) -> bool:
         """See Folder."""
