@@ -10,6 +10,7 @@ from mosscrate.core.proof.size import Journal, prove_size
 from mosscrate.core.watch import Watch
 from tests.core.test_proof_size import problems
 from tests.lying_cards import STANDARD, random_case
+from tests.odd_cards import judged
 
 
 def main(first: int, cases: int) -> int:
@@ -27,7 +28,13 @@ def main(first: int, cases: int) -> int:
             print(f"card {seed} ({case.kind}{', cached' if case.has_cache else ''}): {sentence}")
         ends = "held" if not verdict.is_false else "exact" if verdict.is_exact else "about"
         counted[case.kind, f"{verdict.stage}, {ends}"] += 1
+    for seed in range(first, first + cases):
+        with tempfile.TemporaryDirectory() as folder:
+            found = judged(seed, Path(folder))
+        wrong += bool(found)
+        for sentence in found:
+            print(f"odd card {seed}: {sentence}")
     for (kind, how), number in sorted(counted.items()):
         print(f"{kind:16} {how:14} {number:6}")
-    print(f"{cases} cards, {wrong} of them judged wrongly")
+    print(f"{2 * cases} cards, {wrong} of them judged wrongly")
     return wrong

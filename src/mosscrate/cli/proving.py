@@ -137,8 +137,10 @@ def _layout(medium: Medium) -> Layout | None:
 
 
 def _size_record(verdict: Verdict, name: str) -> dict[str, Any]:
-    return {"good": not verdict.is_false, "kind": str(verdict.kind), "stage": verdict.stage, "claimed": verdict.size,
-            "real": verdict.real, "exact": verdict.is_exact, "sentence": verdict.sentence(name)}
+    return {"good": verdict.is_good, "kind": str(verdict.kind), "stage": verdict.stage, "claimed": verdict.size,
+            "real": verdict.real, "exact": verdict.is_exact,
+            "at_least": verdict.at_least, "lost": [[e.start, e.length] for e in verdict.lost],
+            "skipped": [[e.start, e.length] for e in verdict.skipped], "sentence": verdict.sentence(name)}
 
 
 def _read_record(sound: Soundness, name: str) -> dict[str, Any]:

@@ -23,7 +23,7 @@ MARK = np.dtype([                         # 512 bytes
     ("check", "<u8"),                     # of nonce and address
     ("noise", "<u8", 59)])
 NONE = -1                                 # no mark stands there
-TORN = -2                                 # some sectors of one, and others
+TORN = -2                                 # a part of one, or a damaged one
 
 Addresses = NDArray[np.int64]             # in bytes, of blocks
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -37,20 +37,30 @@ def build(addresses: Addresses, nonce: bytes, magic: np.uint64 = MAGIC) -> NDArr
     sectors["nonce"] = np.frombuffer(nonce, "<u8")
     sectors["address"] = where
     sectors["check"] = _mixed(where, nonce)
-    steps = np.arange(1, 60, dtype=np.uint64) * _GOLDEN
-    sectors["noise"] = _mix(sectors["check"][..., None] + steps)
+    sectors["noise"] = _noise(sectors["check"])
     return sectors.view(np.uint8).reshape(len(addresses), BLOCK)
 
 
-def read(blocks: NDArray[np.uint8], nonce: bytes) -> Addresses:
-    """The address of the mark that each block of (n, 4096) bytes is: NONE, or TORN where its sectors do not agree."""
+def read(blocks: NDArray[np.uint8], nonce: bytes, own: Addresses | None = None) -> Addresses:
+    """The address of the mark that each block of (n, 4096) bytes is, every byte compared.
+
+    NONE where no sector is one, TORN where some are, or are damaged. With their `own` addresses, shape (n,), one sector
+    that was made for another block is enough to name that one: room may fold by less than a block.
+    """
     sectors = blocks.reshape(-1, BLOCK).view(MARK).reshape(-1, PER_BLOCK)
     ours = np.frombuffer(nonce, "<u8")
-    is_mark = np.isin(sectors["magic"], (MAGIC, NO_CONTENTS)) & (sectors["nonce"] == ours).all(axis=2) & (
+    begins = np.isin(sectors["magic"], (MAGIC, NO_CONTENTS)) & (sectors["nonce"] == ours).all(axis=2) & (
         sectors["check"] == _mixed(sectors["address"], nonce))
+    is_mark = begins.copy()
+    is_mark[begins] = (sectors["noise"][begins] == _noise(sectors["check"][begins])).all(axis=1)
     first = sectors["address"].astype(np.int64) - np.arange(PER_BLOCK) * SECTOR
     agrees = (is_mark & (first == first[:, :1])).all(axis=1)
-    return np.where(agrees, first[:, 0], np.where(is_mark.any(axis=1), _torn(first, is_mark), NONE))
+    found = np.where(agrees, first[:, 0], np.where(begins.any(axis=1), TORN, NONE))
+    if own is None:
+        return found
+    foreign = is_mark & (first != own[:, None])
+    where = foreign.argmax(axis=1)[:, None]
+    return np.where(foreign.any(axis=1), np.take_along_axis(first, where, axis=1)[:, 0], found)
 
 
 def first_mark(data: bytes | memoryview, offset: int) -> tuple[int, bytes] | None:
@@ -73,10 +83,10 @@ def first_mark(data: bytes | memoryview, offset: int) -> tuple[int, bytes] | Non
     return None
 
 
-def _torn(first: Addresses, is_mark: NDArray[np.bool_]) -> Addresses:
-    """A room that folds by less than a block shows sectors of two marks: the address by its first whole sector."""
-    return np.where(is_mark.sum(axis=1) * 2 > PER_BLOCK, TORN,
-                    np.take_along_axis(first, is_mark.argmax(axis=1)[:, None], axis=1)[:, 0])
+def _noise(checks: NDArray[np.uint64]) -> NDArray[np.uint64]:
+    """What fills a mark behind its check, shape (..., 59)."""
+    with np.errstate(over="ignore"):
+        return _mix(checks[..., None] + np.arange(1, 60, dtype=np.uint64) * _GOLDEN)
 
 
 def _mixed(where: NDArray[np.uint64], nonce: bytes) -> NDArray[np.uint64]:

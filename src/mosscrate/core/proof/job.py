@@ -57,7 +57,7 @@ def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verd
         with _ending(medium, card, journal, watch):
             verdict = prove_size(card, journal, watch)
         journal.end()
-    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=verdict.is_good)
     return verdict
 
 
@@ -89,7 +89,7 @@ def prove_every_block(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: 
             verdict = prove_whole(card, journal, watch, nonce=journal.nonce, writes=log or DepthLog(card.size),
                                   reads=DepthLog(card.size))
         journal.end()
-    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=verdict.is_good)
     return verdict
 
 
@@ -104,7 +104,7 @@ def give_up_and_prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: 
         except Stopped as stopped:
             raise Stopped(f"Stopped. What stood on {medium.name} is lost, as was said before; lay it out anew.") \
                 from stopped
-    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=verdict.is_good)
     return verdict
 
 
@@ -132,7 +132,7 @@ def pull(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdi
         with _ending(medium, card, left, watch):
             verdict = look_after_pulling(card, left, watch)
         left.end()
-    note(medium, bench, "size", verdict.sentence(medium.name), is_good=not verdict.is_false)
+    note(medium, bench, "size", verdict.sentence(medium.name), is_good=verdict.is_good)
     return verdict
 
 

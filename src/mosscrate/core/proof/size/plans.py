@@ -63,7 +63,7 @@ def tooth(blocks: int) -> int:
 
 def run(blocks: int, chance: random.Random, length: int = RUN) -> Plan:
     """One long stretch at the top, an eighth of the card at most; then single looks all the way down."""
-    count = min(length // BLOCK, blocks // 8)
+    count = min(length // BLOCK, blocks // 8, blocks - FIRST)
     stride = max(1, count // (RUN // STRIDE))
     first = blocks - count
     looked = np.arange(first - stride, -1, -stride)

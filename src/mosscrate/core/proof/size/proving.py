@@ -35,6 +35,9 @@ def prove_size(card: Blocks, journal: Journal, watch: Watch, *, run_length: int 
         watch: is told; stopping puts everything back first.
         run_length: bytes of the run.
     """
+    if card.size // BLOCK <= FIRST:
+        return Verdict(Kind.UNSURE, "knock", card.size, evidence=f"{card.name} is too small for the quick proof, which "
+                       "leaves the first MiB alone. The full proof (every block) tells how large it is.")
     return _Proof(card, journal, watch, run_length).verdict()
 
 
@@ -190,8 +193,14 @@ class _Proof:
             self.rounds.not_back |= set(rounds.put_back(journal.downwards(), self.rounds.card, journal,
                                                         self.rounds.watch))
         lost = sorted(block * BLOCK for block in self.rounds.not_back | self.hit if block < end)
+        if kind in (Kind.DROPS, Kind.REPEATS, Kind.HOLE):
+            edge = end - (kind == Kind.REPEATS)                 # exactly is only what was asked on both sides
+            is_exact = is_exact and edge - 1 in self.rounds.held_once and edge in self.rounds.gone_once
+        is_exact = is_exact and not self.rounds.is_odd and end > FIRST
+        held = [block for block in self.rounds.held_once if block < end]
+        at_least = (max(held) + 1) * BLOCK if held and kind in (Kind.DROPS, Kind.REPEATS) and not is_exact else 0
         return Verdict(kind, self.stage, self.rounds.card.size, end * BLOCK, is_exact, hole, evidence,
-                       self.rounds.failed, tuple(lost), hidden * BLOCK)
+                       self.rounds.failed, tuple(lost), hidden * BLOCK, at_least=at_least)
 
 
 def room_for(size: int) -> int:

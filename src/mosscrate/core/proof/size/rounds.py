@@ -70,6 +70,9 @@ class Rounds:
     bad: set[int] = field(default_factory=set)         # blocks that could not be read or written
     not_back: set[int] = field(default_factory=set)    # whose old contents do not stay
     failed: int = 0                                    # commands
+    held_once: set[int] = field(default_factory=set)   # blocks that showed their own mark
+    gone_once: set[int] = field(default_factory=set)   # blocks that were marked and showed something else
+    is_odd: bool = False                               # room folds by less than a block
     ballast: tuple[int, int] = (0, 0)                  # a run after every mark, where a cache has to be driven out
     _failures: int = 0
 
@@ -125,7 +128,10 @@ class Rounds:
         blocks = np.concatenate([marked[0], run, plan.looked]).astype(np.int64)
         is_marked = np.arange(len(blocks)) < len(marked[0]) + len(run)
         self._put_back([*((int(b), 1) for b in single), *pieces])
-        return Seen(blocks, is_marked, np.concatenate(shown).astype(np.int64))
+        seen = Seen(blocks, is_marked, np.concatenate(shown).astype(np.int64))
+        self.held_once.update(seen.held.tolist())
+        self.gone_once.update(blocks[is_marked & (seen.shown != blocks) & (seen.shown != UNREADABLE)].tolist())
+        return seen
 
     # --- what was there -----------------------------------------------------------------------------------------------
 
@@ -204,8 +210,15 @@ class Rounds:
         data = self._read(first, count)
         if data is None:
             return np.full(count, UNREADABLE, np.int64)
-        addresses = read(as_blocks(data), self.journal.nonce)
-        return np.where(addresses >= 0, addresses // BLOCK, addresses)
+        blocks = np.arange(first, first + count)
+        addresses = read(as_blocks(data), self.journal.nonce, blocks * BLOCK)
+        foreign = (addresses >= 0) & (addresses != blocks * BLOCK)
+        if foreign.any() and not self.is_odd:
+            torn = read(as_blocks(data)[foreign], self.journal.nonce) < 0
+            self.is_odd = bool((addresses[foreign] % BLOCK).any() or torn.any())
+        shown = np.where(addresses >= 0, addresses // BLOCK, addresses)
+        is_near = (shown == blocks) & (addresses != blocks * BLOCK)          # of another block, by less than one
+        return np.where(is_near, shown + 1, shown)
 
     # --- putting back -------------------------------------------------------------------------------------------------
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from mosscrate.core.blocks import Extent
 from mosscrate.core.sizes import MIB, binary, counted, exact
 
 
@@ -36,6 +37,9 @@ class Verdict:
         not_back: bytes from the start of blocks below the end whose old contents do not stay.
         hidden: bytes that a cache or an odd fold may still hide.
         is_given_up: whether what stood on it was not put back, as was asked for.
+        at_least: bytes that it holds for certain, where `real` is not exact.
+        lost: stretches that do not hold what is written there.
+        skipped: stretches that were not written, since what stands there could not be read.
     """
 
     kind: Kind
@@ -49,22 +53,30 @@ class Verdict:
     not_back: tuple[int, ...] = ()
     hidden: int = 0
     is_given_up: bool = False
+    at_least: int = 0
+    lost: tuple[Extent, ...] = ()
+    skipped: tuple[Extent, ...] = ()
 
     @property
     def is_false(self) -> bool:
         """Whether it does not hold what it claims."""
         return self.kind not in (Kind.HOLDS, Kind.UNSURE)
 
+    @property
+    def is_good(self) -> bool:
+        """Whether nothing speaks against using it."""
+        return not (self.is_false or self.lost)
+
     def sentence(self, name: str) -> str:
         """The verdict with its certainty, its reason, and what became of the contents."""
-        return " ".join(filter(None, (self._first(name), self._bad(), self._back(name))))
+        return " ".join(filter(None, (self._first(name), self._lost(), self._bad(), self._back(name))))
 
     def _first(self, name: str) -> str:
         if self.kind == Kind.UNSURE:
-            return f"{name} cannot be proved: too many places of it cannot be read or written."
+            return self.evidence or f"{name} cannot be proved: too many places of it cannot be read or written."
         if self.kind == Kind.HOLDS:
             return f"{name} holds the {binary(self.size)} that it claims, {self._certainty()}."
-        about = "" if self.is_exact else "about "
+        about = "" if self.is_exact else f"at least {binary(self.at_least)} and at most " if self.at_least else "about "
         if self.kind == Kind.HOLE:
             first, end = self.hole
             return (f"{name} is false: nothing is held from byte {first:,} to {end:,} ({binary(end - first)}), though "
@@ -81,13 +93,23 @@ class Verdict:
 
     def _certainty(self) -> str:
         if self.stage == "whole":
-            return "every block of it was written and read again"
+            left = f" but {binary(sum(e.length for e in self.skipped))} that could not be read before" \
+                if self.skipped else ""
+            return f"every block of it{left} was written and read again"
         if self.stage == "pulled":
             return "as far as marks tell that were on it while it was out of its reader"
         if self.stage == "run":
             return (f"unless it hides more than {binary(self.hidden * 2 // 3)} behind a cache or lies by less than "
                     f"{binary(self.hidden)}; a false stretch in its middle is only found for certain by the full proof")
         return f"unless it hides more than {binary(2 * MIB)} behind a cache or folds at an odd size"
+
+    def _lost(self) -> str:
+        if not self.lost or self.is_false:
+            return ""
+        shown = ", ".join(f"{binary(e.length)} at byte {e.start:,}" for e in self.lost[:3])
+        more = f" and {len(self.lost) - 3} more" if len(self.lost) > 3 else ""
+        places = counted(len(self.lost), "place")
+        return f"But it does not hold what is written in {places}: {shown}{more}. Use another card."
 
     def _bad(self) -> str:
         return f"{counted(self.bad, 'place')} of it could not be read or written; that says nothing about its size." \

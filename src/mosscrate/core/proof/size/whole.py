@@ -6,17 +6,18 @@ what it holds, or given up.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 
-from mosscrate.core.blocks import Blocks, Extent, FileBlocks, create_image, open_blocks
+from mosscrate.core.blocks import Blocks, Extent, create_image, open_blocks
 from mosscrate.core.blocks.proof_marks import BLOCK, MAGIC, NO_CONTENTS, build, read
 from mosscrate.core.blocks.runs import joined
 from mosscrate.core.blocks.streaming import copy
+from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.errors import MediumError
 from mosscrate.core.proof.log import DepthLog
 from mosscrate.core.proof.size.journal import Journal, as_blocks
@@ -32,6 +33,7 @@ HELD = "whole"                           # the file of old contents
 NOTHING, FAILED = -1, -2                 # instead of the block whose mark is shown
 TRIES = 3
 FALSE_FROM = 8 * MIB                     # a silent stretch of so much, or a 128th of the card, is no bad place any more
+WORN = 64 << 10                          # on small cards, so much is
 
 
 @dataclass(frozen=True)
@@ -78,6 +80,7 @@ class Whole:
     reads: DepthLog
     skipped: tuple[Extent, ...] = ()
     magic: np.uint64 = MAGIC
+    is_odd: bool = False                 # its room folds by less than a block
     shown: list[Shown] = field(default_factory=list)
     repeats: list[Shown] = field(default_factory=list)      # stretches of which every block shows one mark
 
@@ -105,7 +108,7 @@ class Whole:
             try:
                 data = self.card.read(first * BLOCK, count * BLOCK)
                 self.reads.add(first * BLOCK, count * BLOCK, self.card.now() - begun)
-                marks = self._marks_in(data)
+                marks = self._marks_in(first, data)
             except MediumError:
                 marks = np.array([self._mark_at(block) for block in range(first, first + count)], np.int64)
             self._note(first, marks)
@@ -118,22 +121,22 @@ class Whole:
         repeated = self._repeated()
         end = self._shared()
         if repeated is not None:
-            return Verdict(Kind.REPEATS, "whole", size, repeated * BLOCK, is_exact=True, bad=bad,
+            return Verdict(Kind.REPEATS, "whole", size, repeated * BLOCK, is_exact=not self.is_odd, bad=bad,
                            evidence=f"Everything from byte {repeated * BLOCK:,} on shows one and the same mark.")
         if end is not None:
             pair = next(run for run in self.shown if run.is_foreign)
-            return Verdict(Kind.FOLDS, "whole", size, end * BLOCK, is_exact=True, bad=bad,
+            return Verdict(Kind.FOLDS, "whole", size, end * BLOCK, is_exact=not self.is_odd, bad=bad,
                            evidence=f"What was written at byte {pair.mark * BLOCK:,} was read at byte "
                                     f"{pair.first * BLOCK:,}.")
         silent = [run for run in self.shown if run.mark == NOTHING and
-                  run.count * BLOCK >= min(FALSE_FROM, max(BLOCK, size // 128))]
+                  run.count * BLOCK >= min(FALSE_FROM, max(WORN, size // 128))]
         if silent:
             first, last = silent[0], silent[-1]
             is_top = last.end >= self.blocks and len(silent) == 1
             return Verdict(Kind.DROPS if is_top else Kind.HOLE, "whole", size, first.first * BLOCK, is_exact=True,
                            hole=(0, 0) if is_top else (first.first * BLOCK, first.end * BLOCK), bad=bad,
                            evidence="Nothing that was written there could be read again.")
-        return Verdict(Kind.HOLDS, "whole", size, size, is_exact=True, bad=bad)
+        return Verdict(Kind.HOLDS, "whole", size, size, is_exact=True, bad=bad, lost=self.lost, skipped=self.skipped)
 
     @property
     def lost(self) -> tuple[Extent, ...]:
@@ -142,12 +145,9 @@ class Whole:
 
     def _pieces(self, phase: str) -> Iterator[tuple[int, int]]:
         """(first, count) of commands of 1 MiB that touch nothing that is skipped."""
-        step = PIECE // BLOCK
-        for first in range(0, self.blocks, step):
-            self.watch.progress(phase, first * BLOCK, self.card.size)
-            count = min(step, self.blocks - first)
-            if not any(e.start < (first + count) * BLOCK and e.end > first * BLOCK for e in self.skipped):
-                yield first, count
+        for piece in _pieces(self.blocks * BLOCK, self.skipped):
+            self.watch.progress(phase, piece.start, self.card.size)
+            yield piece.start // BLOCK, piece.length // BLOCK
 
     def _one_by_one(self, first: int, count: int) -> None:
         """After a long command has failed: its good blocks are written all the same."""
@@ -163,14 +163,20 @@ class Whole:
 
     def _mark_at(self, block: int) -> int:
         try:
-            return int(self._marks_in(self.card.read(block * BLOCK, BLOCK))[0])
+            return int(self._marks_in(block, self.card.read(block * BLOCK, BLOCK))[0])
         except MediumError:
             self.reads.add_bad(block * BLOCK, BLOCK)
             return FAILED
 
-    def _marks_in(self, data: bytes) -> Numbers:
-        addresses = read(as_blocks(data), self.nonce)
-        return np.where(addresses >= 0, addresses // BLOCK, NOTHING)
+    def _marks_in(self, first: int, data: bytes) -> Numbers:
+        own = np.arange(first, first + len(data) // BLOCK)
+        blocks = as_blocks(data)
+        addresses = read(blocks, self.nonce, own * BLOCK)
+        foreign = (addresses >= 0) & (addresses != own * BLOCK)
+        if foreign.any() and not self.is_odd:
+            self.is_odd = bool((addresses[foreign] % BLOCK).any() or (read(blocks[foreign], self.nonce) < 0).any())
+        shown = np.where(addresses >= 0, addresses // BLOCK, NOTHING)
+        return np.where((shown == own) & (addresses != own * BLOCK), shown + 1, shown)     # less than one away
 
     def _marks(self, first: int, count: int) -> bytes:
         return build(np.arange(first, first + count, dtype=np.int64) * BLOCK, self.nonce, self.magic).tobytes()
@@ -235,24 +241,20 @@ class HeldContents:
 
     def put_back_marked(self, card: Blocks, nonce: bytes, skipped: tuple[Extent, ...], watch: Watch) -> PutBack:
         """After an interruption: only what still bears a mark, the highest address first. Raises MediumError."""
-        pieces = [at for at in range(0, card.size, PIECE) if not any(
-            e.start < at + PIECE and e.end > at for e in skipped)]
-        back, since, left = 0, list[int](), list[int]()
+        marked, since = list[int](), list[int]()
         with open_blocks(self.path) as old:
-            for number, at in enumerate(reversed(pieces)):
-                watch.report(Progress("Putting back what was there", number * PIECE, len(pieces) * PIECE, watch.step))
-                length = min(PIECE, card.size - at) // BLOCK * BLOCK
-                blocks = range(at // BLOCK, (at + length) // BLOCK)
-                told = told_apart(card, blocks, old.read(at, length), nonce)
+            for piece in self._told(reversed(_pieces(card.size, skipped)), card, watch):
+                whole = piece.length // BLOCK * BLOCK
+                blocks = range(piece.start // BLOCK, (piece.start + whole) // BLOCK)
+                told = told_apart(card, blocks, old.read(piece.start, whole), nonce)
                 since += [block * BLOCK for block in told.since]
-                back += len(told.marked)
+                marked += [block * BLOCK for block in told.marked]
                 for block in reversed(told.marked):
-                    _restore(card, old, block * BLOCK, BLOCK)
-                left += [block * BLOCK for block in told.marked]
+                    _restore(card, old, Extent(block * BLOCK, BLOCK))
             card.flush()
             card.drop_cache()
-            left = [at for at in left if not _is_same(card, old, at, BLOCK)]
-        return PutBack(back, tuple(sorted(left)), tuple(sorted(since)))
+            left = [at for at in marked if not _is_same(card, old, Extent(at, BLOCK))]
+        return PutBack(len(marked), tuple(sorted(left)), tuple(sorted(since)))
 
     def put_back(self, card: Blocks, skipped: tuple[Extent, ...], watch: Watch) -> list[int]:
         """The highest address first, compared upward; returns bytes of blocks that do not take theirs.
@@ -260,37 +262,49 @@ class HeldContents:
         Raises MediumError where the card is gone.
         """
         with open_blocks(self.path) as old:
-            todo = [at for at in range(0, card.size, PIECE) if not any(
-                e.start < at + PIECE and e.end > at for e in skipped)]
+            todo = _pieces(card.size, skipped)
             for _ in range(TRIES):
-                for number, at in enumerate(reversed(todo)):
-                    watch.report(Progress("Putting back what was there", number * PIECE, len(todo) * PIECE, watch.step))
-                    _restore(card, old, at, min(PIECE, card.size - at))
+                for piece in self._told(reversed(todo), card, watch):
+                    _restore(card, old, piece)
                 card.flush()
                 card.drop_cache()
-                todo = [at for at in todo if not _is_same(card, old, at, min(PIECE, card.size - at))]
+                todo = [piece for piece in todo if not _is_same(card, old, piece)]
                 if not todo:
                     return []
             card.read(0, BLOCK)                             # raises where it is not there any more
-            return [block for at in todo for block in range(at, min(at + PIECE, card.size), BLOCK)
-                    if not _is_same(card, old, block, min(BLOCK, card.size - block))]
+            blocks = [Extent(at, min(BLOCK, piece.end - at)) for piece in todo
+                      for at in range(piece.start, piece.end, BLOCK)]
+            return [block.start for block in blocks if not _is_same(card, old, block)]
+
+    def _told(self, pieces: Iterable[Extent], card: Blocks, watch: Watch) -> Iterator[Extent]:
+        """Pieces, each told as progress; it cannot be stopped."""
+        for piece in pieces:
+            watch.report(Progress("Putting back what was there", card.size - piece.end, card.size, watch.step))
+            yield piece
 
 
-def _restore(card: Blocks, old: FileBlocks | Blocks, at: int, length: int) -> None:
-    data = old.read(at, length)
+def _pieces(size: int, skipped: tuple[Extent, ...]) -> list[Extent]:
+    """Commands of 1 MiB at most over all of a card but the blocks that are skipped, in order."""
+    out = Stretches.of(skipped).units_of(BLOCK, size)
+    return [Extent(low, high - low) for at in range(0, size, PIECE)
+            for low, high, is_out in out.cut(at, min(at + PIECE, size)) if not is_out]
+
+
+def _restore(card: Blocks, old: Blocks, piece: Extent) -> None:
+    data = old.read(piece.start, piece.length)
     try:
-        card.write(at, data)
+        card.write(piece.start, data)
     except MediumError:
-        for start in reversed(range(0, length, BLOCK)):
+        for at in reversed(range(0, piece.length, BLOCK)):
             try:
-                card.write(at + start, data[start:start + BLOCK])
+                card.write(piece.start + at, data[at:at + BLOCK])
             except MediumError:
                 continue                                    # the comparison tells
 
 
-def _is_same(card: Blocks, old: Blocks, at: int, length: int) -> bool:
+def _is_same(card: Blocks, old: Blocks, piece: Extent) -> bool:
     try:
-        return card.read(at, length) == old.read(at, length)
+        return card.read(piece.start, piece.length) == old.read(piece.start, piece.length)
     except MediumError:
         return False
 
