@@ -24,6 +24,7 @@ from mosscrate.core.contents.record import describe_structure
 from mosscrate.core.contents.survey import open_partition, whole_partition
 from mosscrate.core.contents.unpacking import doubt
 from mosscrate.core.crate.compare import differing
+from mosscrate.core.crate.lacking import files_lacking
 from mosscrate.core.crate.parts import KINDS_BY_WORD, Choice, keep_part
 from mosscrate.core.errors import MediumError
 from mosscrate.core.images import Reach
@@ -180,8 +181,9 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
         click.echo(f"  BLAKE3 {r.blake3}, {'read back and equal' if r.verified else 'not verified'}")
     if not r.is_complete:
         places = ", ".join(f"{n} bytes at {s}" for s, n in r.unreadable[:5])
-        raise MediumError(f"{found.name} could not be read everywhere: {places}. What was read is kept, and the "
-                          "record names it incomplete. “mosscrate rescue” may get more of it, saves first.",
+        raise MediumError(f"{found.name} could not be read everywhere: {places}. {files_lacking(backup)} What was read "
+                          "is kept, and the record names it incomplete. “mosscrate rescue” may get more of it, saves "
+                          "first.",
                           r.unreadable[0][0])
 
 

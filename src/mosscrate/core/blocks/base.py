@@ -110,6 +110,9 @@ class Blocks:
     def read_directly(self) -> None:
         """From now on read sector by sector past the system's memory, where that can be had and nothing is written."""
 
+    def write_through(self) -> None:
+        """From now on each write returns when it is on the medium: what fails is known by its place."""
+
     @property
     def changed_at(self) -> int:
         """Another number after every change: of a file when that was, of a device how much was written so far.
@@ -196,6 +199,10 @@ class View(Blocks):
     def read_directly(self) -> None:
         """See Blocks."""
         self.inner.read_directly()
+
+    def write_through(self) -> None:
+        """See Blocks."""
+        self.inner.write_through()
 
     def now(self) -> float:
         """See Blocks."""

@@ -46,7 +46,7 @@ class FileBlocks(Blocks):
         super().__init__(size, sector=sector, writable=writable, name=str(path))
         self._when_closed: list[Callable[[], None]] = []
         self._aligned: memoryview | None = None      # where direct reads go that nobody has aligned
-        self._refuses_marks = False
+        self._refuses_marks, self._flags = False, 0
 
     def when_closed(self, do: Callable[[], None]) -> None:
         """Do something once the medium is let go of."""
@@ -82,7 +82,8 @@ class FileBlocks(Blocks):
         try:
             os.fsync(self.fd)
         except OSError as error:
-            raise self._error(error, "written", 0) from error
+            raise MediumError(f"{self.path} did not take all that was written, and does not say where: "
+                              f"{self._reason(error)}. Read it through to find the place.") from error
         status = os.fstat(self.fd)
         if self.writable and not self.is_device and (status.st_size < self.size or status.st_nlink == 0):
             what = "was removed" if status.st_nlink == 0 else f"was cut to {status.st_size} bytes"
@@ -107,6 +108,10 @@ class FileBlocks(Blocks):
         with suppress(OSError):
             fcntl.fcntl(self.fd, fcntl.F_SETFL, fcntl.fcntl(self.fd, fcntl.F_GETFL) | os.O_DIRECT)
             self._aligned = memoryview(mmap.mmap(-1, DIRECT))
+
+    def write_through(self) -> None:
+        """See Blocks: the system's memory tells of an error only when everything is synced, and not where."""
+        self._flags = os.RWF_DSYNC
 
     @property
     def changed_at(self) -> int:
@@ -179,7 +184,8 @@ class FileBlocks(Blocks):
         view = memoryview(data)
         while len(view):
             try:
-                count = os.pwrite(self.fd, view, offset)
+                count = os.pwritev(self.fd, [view], offset, self._flags) if self._flags else \
+                    os.pwrite(self.fd, view, offset)
             except OSError as error:
                 raise self._error(error, "written", offset) from error
             view, offset = view[count:], offset + count
@@ -205,11 +211,14 @@ class FileBlocks(Blocks):
         return True
 
     def _error(self, error: OSError, what: str, offset: int) -> MediumError:
-        reason = {errno.EIO: "the medium reports an error there",
-                  errno.ENOSPC: "there is no room left",
-                  errno.ENODEV: "it is no longer there", errno.ENXIO: "it is no longer there",
-                  errno.EPERM: "it is write-protected"}.get(error.errno or 0, os.strerror(error.errno or 0))
-        return MediumError(f"{self.path} cannot be {what} at byte {offset}: {reason}.", offset)
+        return MediumError(f"{self.path} cannot be {what} at byte {offset}: {self._reason(error)}.", offset)
+
+    @staticmethod
+    def _reason(error: OSError) -> str:
+        return {errno.EIO: "the medium reports an error there",
+                errno.ENOSPC: "there is no room left",
+                errno.ENODEV: "it is no longer there", errno.ENXIO: "it is no longer there",
+                errno.EPERM: "it is write-protected"}.get(error.errno or 0, os.strerror(error.errno or 0))
 
 
 PUT_BACK = ("Put back first what stood there: Proof, “Put back”; in a shell `mosscrate proof CARD --put-back`. Nothing "

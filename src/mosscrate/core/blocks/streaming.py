@@ -17,7 +17,7 @@ import numpy as np
 from blake3 import blake3
 
 from mosscrate.core.blocks.base import Blocks, Extent
-from mosscrate.core.blocks.runs import runs_of
+from mosscrate.core.blocks.runs import joined, runs_of
 from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.errors import BrokenOff, MediumError
 from mosscrate.core.watch import Watch
@@ -250,10 +250,14 @@ class _Mending:
         return chunk
 
 
-def read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
-    """Fill `data`; halve what fails until the sectors that cannot be read stand alone. They become zeros, and are told.
+STEPS = (64 << 10, 4 << 10)             # parts of a command that failed: each failure may take seconds
 
-    Raises BrokenOff: of a packed stream there is nothing left to read.
+
+def read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
+    """Fill `data` but for the sectors that cannot be read, which become zeros and are told, neighbours as one.
+
+    One bad sector costs four commands that fail: the whole, then the part of each size where it lies. They go past
+    the system's memory, which knows whole pages only. Raises BrokenOff: of a packed stream there is nothing left.
     """
     try:
         source.read_into(extent.start, data)
@@ -261,12 +265,25 @@ def read_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent
     except BrokenOff:
         raise
     except MediumError:
-        if extent.length <= source.sector:
-            data[:] = bytes(extent.length)
-            return [extent]
-    half = -(-extent.length // 2 // source.sector) * source.sector
-    left = read_around(source, Extent(extent.start, half), data[:half])
-    right = read_around(source, Extent(extent.start + half, extent.length - half), data[half:])
-    if left and right and left[-1].end == right[0].start:
-        right[0] = Extent(left[-1].start, left.pop().length + right[0].length)
-    return left + right
+        source.read_directly()
+        return joined(parts_around(source, extent, data))
+
+
+def parts_around(source: Blocks, extent: Extent, data: memoryview) -> list[Extent]:
+    """What cannot be read of a stretch that has failed as a whole."""
+    if extent.length <= source.sector:
+        data[:] = bytes(extent.length)
+        return [extent]
+    step = next((step for step in STEPS if source.sector < step < extent.length), source.sector)
+    bad, at = list[Extent](), extent.start
+    while at < extent.end:
+        end = min(extent.end, (at // step + 1) * step)
+        part = data[at - extent.start:end - extent.start]
+        try:
+            source.read_into(at, part)
+        except BrokenOff:
+            raise
+        except MediumError:
+            bad += parts_around(source, Extent(at, end - at), part)
+        at = end
+    return bad

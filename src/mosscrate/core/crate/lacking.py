@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from mosscrate.core.blocks import Extent
+from mosscrate.core.contents.fingerprint import State
+from mosscrate.core.contents.left import lying_at
+from mosscrate.core.crate.crate import Backup
 from mosscrate.core.crate.record import BackupRecord, HoledFile
+from mosscrate.core.errors import MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import counted
 
@@ -16,6 +21,22 @@ def lack_of(record: BackupRecord) -> tuple[Finding, ...]:
     return (Finding(Severity.PROBLEM, f"Incomplete: {counted(len(record.unreadable), 'place')} of the card could not "
                     f"be read, first at byte {record.unreadable[0][0]:,}.",
                     remedy="Everything else is here." if record.whole is None else kept(record)),)
+
+
+def files_lacking(backup: Backup) -> str:
+    """Which files of a card lie where it could not be read, in a sentence; "" of a whole backup."""
+    if backup.record.is_complete:
+        return ""
+    try:
+        with backup.open() as blocks:
+            found = lying_at((Extent(start, length) for start, length in backup.record.unreadable), State(blocks))
+    except MossError:
+        return "Which files lie there cannot be told."
+    if not found:
+        return "No file lies there."
+    more = f" and {len(found) - NAMED} more" if len(found) > NAMED else ""
+    are = "1 file lies" if len(found) == 1 else f"{len(found)} files lie"
+    return f"{are} there: {', '.join(path for _, path in found[:NAMED])}{more}."
 
 
 def kept(record: BackupRecord) -> str:

@@ -169,7 +169,9 @@ def _admitted(medium: Medium, bench: Bench, typed_tag: str) -> Blocks:
     """A card for a proof; one that is in the middle of one may have had another tag then. Raises GuardRefusal."""
     left = unfinished_on(medium, bench)
     tags = {medium.tag, *((left.record.tag,) if left else ())}
-    return guard.admit_to_prove(medium, None, tags, typed_tag)
+    card = guard.admit_to_prove(medium, None, tags, typed_tag)
+    card.write_through()
+    return card
 
 
 def unfinished_on(medium: Medium, bench: Bench) -> Journal | None:

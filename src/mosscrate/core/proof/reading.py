@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.streaming import parts_around
 from mosscrate.core.blocks.witnesses import Witnesses
 from mosscrate.core.contents import Layout
 from mosscrate.core.contents.straight import straight
@@ -112,7 +113,10 @@ def read_all(card: Blocks, layout: Layout | None, watch: Watch, *, log: DepthLog
             except MediumError:
                 if not witnesses.is_there():
                     raise
-                _narrow(card, at, length, log, buffer, witnesses)
+                bad = parts_around(card, Extent(at, length), buffer[:length])
+                for place in bad:
+                    log.add_bad(place.start, place.length)
+                witnesses.saw_around(Extent(at, length), bad)
             done += length
             watch.progress(f"Reading {card.name}", done, card.size)
     named_files = tuple(hits(card, layout, log.bad)) if log.bad and layout is not None else ()
@@ -185,21 +189,3 @@ def _used(card: Blocks, layout: Layout | None) -> Iterator[Extent]:
         with suppress(FormatError, MediumError):
             for extent in open_volume(partition_window(view, look.partition)).used_extents():
                 yield Extent(look.partition.start + extent.start, extent.length)
-
-
-def _narrow(card: Blocks, at: int, length: int, log: DepthLog, buffer: memoryview, witnesses: Witnesses) -> None:
-    """Halve a command that failed until its bad sectors stand alone."""
-    if length <= card.sector:
-        log.add_bad(at, length)
-        return
-    half = max(card.sector, length // 2 // card.sector * card.sector)
-    for start, count in ((at, half), (at + half, length - half)):
-        if count <= 0:
-            continue
-        begun = card.now()
-        try:
-            card.read_into(start, buffer[:count])
-            log.add(start, count, card.now() - begun)
-            witnesses.saw(start)
-        except MediumError:
-            _narrow(card, start, count, log, buffer, witnesses)

@@ -9,7 +9,7 @@ from dataclasses import replace
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
 from mosscrate.core.contents.survey import SHOWS_AGAIN
-from mosscrate.core.crate.lacking import lack_of
+from mosscrate.core.crate.lacking import files_lacking, lack_of
 from mosscrate.core.errors import CrateError, InProof, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.bench import Bench
@@ -45,7 +45,9 @@ def written_from(medium: Medium, bench: Bench) -> Medium | None:
 def _of_backup(medium: Medium, bench: Bench) -> Iterator[Finding]:
     if medium.backup:
         with suppress(CrateError):
-            yield from lack_of(bench.crate.find(medium.backup).record)
+            backup = bench.crate.find(medium.backup)
+            yield from (replace(lack, sentence=f"{lack.sentence} {files_lacking(backup)}")
+                        for lack in lack_of(backup.record))
 
 
 def _of_mount(medium: Medium, layout: Layout) -> Iterator[Finding]:

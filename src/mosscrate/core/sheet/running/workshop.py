@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.crate.lacking import files_lacking
 from mosscrate.core.errors import JobError, MediumError
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.decision import Done
@@ -112,8 +113,9 @@ class Workshop:
         if not backup.record.is_complete:
             places = counted(len(backup.record.unreadable), "place")
             raise MediumError(f"{medium.name} could not be read in {places}, first at byte "
-                              f"{backup.record.unreadable[0][0]}. What was read is kept as {backup.path.name}, named "
-                              "incomplete; the sheet stops here and the target is untouched.")
+                              f"{backup.record.unreadable[0][0]}. {files_lacking(backup)} What was read is kept as "
+                              f"{backup.path.name}, named incomplete; the sheet stops here and the target is "
+                              "untouched.")
         self.kept[which] = backup.id
         self.changes.kept(which, backup.id)
         if which == Which.SOURCE:                            # what is kept is what is written
