@@ -19,7 +19,7 @@ from mosscrate.core.blocks.faulty import Bad
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate.lacking import kept as kept_sentence
 from mosscrate.core.errors import CrateError, InUse, MediumError, Stopped
-from mosscrate.core.rescue import Class, Ending, Wishes, finish, rescue, unfinished_rescue
+from mosscrate.core.rescue import Class, Ending, Wishes, finish, job, rescue, unfinished_rescue
 from mosscrate.core.rescue.runs import Runs
 from mosscrate.core.sheet.bench import Bench, standard_bench
 from mosscrate.core.slots.simulated import CardFile, write_card
@@ -240,3 +240,21 @@ def test_two_at_once_and_damaged_files_are_refused_with_a_sentence(tmp_path):
     begun.target.write_bytes(b"")
     with pytest.raises(CrateError, match="was cut"):
         rescue(card, bench, Wishes(), Watch())
+
+
+def test_a_rescue_that_was_killed_in_its_first_moments_is_gone_on_with(laid_out, tmp_path, monkeypatch):
+    bench = standard_bench(slots=tmp_path / "none", crate=tmp_path / "crate", state=tmp_path / "state")
+    medium = bench.shelf.medium_at(laid_out)
+
+    def killed(*_):
+        raise KeyboardInterrupt
+    with monkeypatch.context() as patched:
+        patched.setattr(job, "create_image", killed)
+        with pytest.raises(KeyboardInterrupt):
+            rescue(medium, bench, Wishes(), Watch())
+    begun = unfinished_rescue(medium, bench)
+    assert begun is not None
+    rescue(medium, bench, Wishes(), Watch())
+    backup = finish(medium, bench, Watch())
+    assert backup.path == begun.path.with_suffix(".img")
+    assert len(list((tmp_path / "crate").glob("*/*.img"))) == 1

@@ -108,6 +108,7 @@ def rescue_and_finish(medium: Medium, bench: Bench, wishes: Wishes, watch: Watch
 
 def how_far(medium: Medium, bench: Bench, begun: Rescue) -> Standing:
     """How far an earlier rescue came, from what it has read alone."""
+    _target(begun).close()
     areas, layout = _from_target(begun)
     with open_blocks(begun.target) as target:
         return standing(begun.state, areas, None, _hits(target, begun.state, layout))
@@ -122,6 +123,7 @@ def finish(medium: Medium, bench: Bench, watch: Watch) -> Backup:
     if begun is None:
         raise CrateError(f"No rescue of {medium.name} was begun, so there is nothing to keep.")
     state, started = begun.state, time.monotonic()
+    _target(begun).close()
     areas, layout = _from_target(begun)
     image = begun.path.with_suffix(".img")
     with _target(begun) as target:
@@ -147,14 +149,15 @@ def _begin(medium: Medium, bench: Bench, card: Blocks) -> Rescue:
     path.parent.mkdir(parents=True, exist_ok=True)
     begun = Rescue(path.with_suffix(STATE), RescueState(record, bench.crate.now().isoformat(timespec="seconds"),
                                                         path.with_suffix(TARGET).name, card.sector))
-    create_image(begun.target, card.size).close()
-    begun.state.save(begun.path)
+    begun.state.save(begun.path)                           # first: it is known for begun from its first moment
     return begun
 
 
 def _target(begun: Rescue) -> FileBlocks:
     """What is read goes there. Raises CrateError where it is gone or cut; InUse where somebody is at work on it."""
     try:
+        if not begun.target.exists() and not begun.state.have.total:
+            create_image(begun.target, begun.state.card.size).close()
         target = reopen_image(begun.target)
     except MediumError as error:
         raise CrateError(f"The rescue {begun.path} cannot be gone on with, what it has read is gone: {error}") \

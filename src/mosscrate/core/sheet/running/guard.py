@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.contents.fingerprint import fingerprint
+from mosscrate.core.contents.fingerprint import State
 from mosscrate.core.errors import GuardRefusal, InProof, MossError
 from mosscrate.core.images import packed_in
 from mosscrate.core.sheet.sheet import MediumRef
@@ -45,27 +45,28 @@ def inspect(medium: Medium, planned: MediumRef, source: MediumRef | None) -> tup
     try:
         with medium.open() as blocks:
             medium.must_hold_contents(blocks)
-            return (*checks, _answer(not is_as_planned(medium, blocks, planned), *CHANGED))
+            return (*checks, _answer(not is_as_planned(medium, State(blocks), planned), *CHANGED))
     except InProof as error:
         return (*checks, Check(is_good=False, sentence=str(error)))
     except MossError as error:
         return (*checks, Check(is_good=False, sentence=f"It cannot be read: {error}"))
 
 
-def admit(medium: Medium, planned: MediumRef, source: MediumRef | None, typed_tag: str) -> Blocks:
-    """Open the target for writing, locked, and the card that was planned for. Raises GuardRefusal, MediumError.
+def admit(medium: Medium, planned: MediumRef, source: MediumRef | None, typed_tag: str) -> State:
+    """Open the target for writing, locked, and the card that was planned for: as it stands, on its open blocks.
 
-    Nothing was written then.
+    Raises GuardRefusal, MediumError; nothing was written then.
     """
     target = admit_again(medium, source, {medium.tag, planned.tag} if medium.key == planned.key else {medium.tag},
                          typed_tag)
     try:
-        if not is_as_planned(medium, target, planned):
+        state = State(target)
+        if not is_as_planned(medium, state, planned):
             raise GuardRefusal(f"{medium.name} will not be written. {CHANGED[0]} Nothing was changed.")
     except BaseException:
         target.close()
         raise
-    return target
+    return state
 
 
 def admit_again(medium: Medium, source: MediumRef | None, tags: set[str], typed_tag: str) -> Blocks:
@@ -95,10 +96,10 @@ def admit_to_prove(medium: Medium, source: MediumRef | None, tags: set[str], typ
     return medium.open_for_guard()
 
 
-def is_as_planned(medium: Medium, blocks: Blocks, planned: MediumRef) -> bool:
+def is_as_planned(medium: Medium, state: State, planned: MediumRef) -> bool:
     """Whether an open medium is the one that was planned with, and holds what it held then. Raises MediumError."""
-    is_same = medium.key == planned.key and (blocks.size == planned.size or packed_in(blocks) is not None)
-    return is_same and fingerprint(blocks).hex() == planned.fingerprint
+    is_same = medium.key == planned.key and (state.blocks.size == planned.size or packed_in(state.blocks) is not None)
+    return is_same and state.digest.hex() == planned.fingerprint
 
 
 def _without_contents(medium: Medium, source: MediumRef | None) -> Iterator[Check]:

@@ -98,7 +98,8 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
         card = None
         if sheet.target and needs_guard(sheet):
             medium = find_medium(bench, sheet.target)
-            blocks = opened.add(guard.admit(medium, sheet.target, sheet.source, typed_tag))
+            admitted = guard.admit(medium, sheet.target, sheet.source, typed_tag)
+            blocks = opened.add(admitted.blocks)
             card = HeldCard(medium, blocks, Stack(log.folder, log, blocks, State))
             card.stack.settle()
             first = next(step for step in sheet.steps if step.changes)
@@ -108,7 +109,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
                 must_be_kept_still(medium, blocks, bench.crate, watch)
         was_blank = card is not None and Card(card.blocks).is_blank
         job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
-        return Running(job, log, bench, card, opened, is_as_admitted=True).go_on(watch)
+        return Running(job, log, bench, card, opened, admitted=admitted if card else None).go_on(watch)
 
 
 @dataclass
@@ -130,7 +131,7 @@ class Running:
     card: HeldCard | None
     opened: Opened
     journal: Journal | None = None
-    is_as_admitted: bool = False                   # the card is the one that was planned for, compared under its lock
+    admitted: State | None = None                  # the card as it was planned for, compared under its lock
     _over: JournalledBlocks | None = None
     _source: Blocks | None = None
     _foreseen: tuple[int, Forecast] | None = None  # the first step of it, and what was told before anything is done
@@ -157,11 +158,10 @@ class Running:
         assert self.card is not None, "a step that changes a card was admitted"
         if self.journal is None:
             self.log.folder.remove(self.job.id, RESERVE)
-            ref, is_first = self.job.sheet.target, not self.job.has_written and self.is_as_admitted
-            seen = bytes.fromhex(ref.fingerprint if is_first and ref else self.job.seen)
-            left, now = self._left(number), State(self.card.blocks)
+            left, now = self._left(number), self.admitted if not self.job.has_written else None
+            now = now or State(self.card.blocks)
             self.journal = self.card.stack.begin(self.job.id, room=left.journal, put=left.put, first_step=number,
-                                                  seen=seen, now=now)
+                                                  now=now)
             with suppress(MediumError, JobError):         # it serves to undo the job after others wrote to the card
                 self.log.note_before(self.job.id, now)
             self.job.step_began = True
@@ -197,7 +197,8 @@ class Running:
         kept = job.kept.get(Which.SOURCE)
         source_blocks = self.opened.add(self.bench.crate_with(kept).open(kept)) if kept else \
             self.opened.add(source.open_for_job(Reach())) if source else None
-        if source and source_blocks and sheet.source and not guard.is_as_planned(source, source_blocks, sheet.source):
+        if source and source_blocks and sheet.source and not guard.is_as_planned(
+                source, State(source_blocks), sheet.source):
             raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
                                "what is there now; nothing was changed by this.")
         target = self.card.medium if self.card else find_medium(self.bench, sheet.target) if sheet.target else None

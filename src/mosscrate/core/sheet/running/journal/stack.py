@@ -101,16 +101,16 @@ class Stack:
             return noted                                  # the record is told after the slot: the newest one is damaged
         return slot.standing
 
-    def relation(self, job: str) -> Relation:
-        """How the card at hand looks to a job. Raises MediumError."""
+    def relation(self, job: str, now: Seen | None = None) -> Relation:
+        """How the card at hand, which is seen as `now`, looks to a job. Raises MediumError."""
         if not self.folder.has(job, JOURNAL) or self.records.is_stamped(job, self.card):
             return self.records.relation(job, self.card, self.seen)
         journal = Journal.glance(self.folder, job)
         if journal is None or journal.head.card_size != self.card.size:
             return Relation.OTHER
         is_whole = len(journal.groups) == journal.slot.groups and journal.file.size >= journal.head.file_size
-        is_as_left = self._is_as_left if journal.slot.left else self._is_as_before
-        if is_whole and not misfits(journal, self.card, journal.slot.low, journal.slot.high) and is_as_left(journal):
+        if is_whole and not misfits(journal, self.card, journal.slot.low, journal.slot.high) and (
+                self._is_as_left(journal, now) if journal.slot.left else self._is_as_before(journal)):
             return Relation.SAME
         return Relation.TOUCHED if shows(journal, self.card) else Relation.OTHER
 
@@ -148,8 +148,7 @@ class Stack:
                 raise GuardRefusal(f"{name} is in the middle of an earlier job ({job}, {standing.word}). Finish it or "
                                    "take it back first; nothing was changed.")
 
-    def begin(self, job: str, *, room: int, put: int = 0, first_step: int = 0, seen: bytes | None = None,
-              now: Seen | None = None) -> Journal:
+    def begin(self, job: str, *, room: int, put: int = 0, first_step: int = 0, now: Seen | None = None) -> Journal:
         """The journal of a new job, noted on those that it lies on. Raises JobError, then nothing was written.
 
         Args:
@@ -158,18 +157,17 @@ class Stack:
             put: bytes that it may put into room that is free; where that held something when a job below began, what
                 stands there is saved as well.
             first_step: of the sheet that it is of.
-            seen: the card's fingerprint, where it is known as it is now.
             now: the card as it is seen now.
         """
         now = now or self.seen(self.card)
-        related = {other: self.relation(other) for other in self.folder.jobs()
+        related = {other: self.relation(other, now) for other in self.folder.jobs()
                    if other != job and self.said(other) == Standing.DONE}
         below = tuple(other for other, how in related.items() if how == Relation.SAME and not self.above(other))
         free = now.free
         for other, how in related.items():
             if free and how != Relation.OTHER:
                 free &= self._let_go_by(other)
-        head = Head(job, 0, self.card.size, self.card.sector, seen or now.digest, below, first_step, free=free)
+        head = Head(job, 0, self.card.size, self.card.sector, now.digest, below, first_step, free=free)
         again = min(put, (now.free - free).bytes)
         try:
             journal = Journal.create(self.folder, head, room + again + again // SECTOR * 8)
@@ -392,10 +390,10 @@ class Stack:
             return wrong
         return [] if self._is_as_left(journal) and self._is_as_before(journal) else [Extent(0, self.card.size)]
 
-    def _is_as_left(self, journal: Journal) -> bool:
+    def _is_as_left(self, journal: Journal, now: Seen | None = None) -> bool:
         """Whether the card is the one that the job left; of one that is not done, nothing is known."""
         slot = journal.slot
-        return slot.standing != Standing.DONE or not slot.left or self.seen(self.card).digest == slot.left
+        return slot.standing != Standing.DONE or not slot.left or (now or self.seen(self.card)).digest == slot.left
 
     def _is_as_before(self, journal: Journal) -> bool:
         """Whether the card, seen through the journal, is the one from before the job."""
