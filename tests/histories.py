@@ -23,6 +23,7 @@ from mosscrate.core.errors import JobError, MossError
 from mosscrate.core.sheet.running.job import Job, Log, Status
 from mosscrate.core.sheet.running.journal import journal as journal_module
 from mosscrate.core.sheet.running.journal import stack as stack_module
+from mosscrate.core.sheet.running.journal import writing as writing_module
 from mosscrate.core.sheet.running.journal.journal import Journal
 from mosscrate.core.sheet.running.journal.stack import LIVE, Stack, Undone
 from mosscrate.core.sheet.running.journal.store import JOURNAL, RECORD, First
@@ -626,7 +627,46 @@ def _unchained(patch) -> None:
     patch(journal_module, "_groups", groups)
 
 
+def _named_first(patch) -> None:
+    def create(self: Folder, job: str, name: str, size: int, first: First | None = None) -> File:
+        self._must_have_room()
+        self.world.files.append(Bytes(bytes(size)))
+        file = File(self.world, len(self.world.files) - 1)
+        self._name((job, name), file.number)
+        self.sync_names()
+        for at, data in first(file.inode) if first else ():
+            file.write(at, data)
+        file.sync()
+        return file
+    patch(Folder, "create", create)
+
+
+def _upwards(patch) -> None:
+    back = stack_module.taken_back
+    patch(stack_module, "taken_back", lambda journal, layers, start, now: back(journal, layers[::-1], start, now))
+
+
+def _one_step_more(patch) -> None:
+    go_on = Stack.go_on
+
+    def skips(self: Stack, job: str, watch: Watch, *, name: str) -> Journal | None:
+        journal = go_on(self, job, watch, name=name)
+        if journal is not None:
+            journal.slot = replace(journal.slot, steps=journal.slot.steps + 1)
+        return journal
+    patch(Stack, "go_on", skips)
+
+
 _BROKEN: dict[str, Callable[[Any], None]] = {
+    "let go once": lambda patch: patch(JournalledBlocks, "_fill", lambda self, extents: None),
+    "put is claimed": lambda patch: patch(writing_module, "saved_and_put", lambda groups: (Stretches(), Stretches())),
+    "free below": lambda patch: patch(Stack, "_let_go_by", lambda self, job: Stretches.of(
+        [Extent(0, CELLS * SECTOR)])),
+    "named last": _named_first,
+    "back downwards": _upwards,
+    "uncovered": lambda patch: patch(Stack, "_uncover", lambda self, head: None),
+    "forgotten behind": lambda patch: patch(Journal, "forget_behind", lambda self, state: None),
+    "steps counted": _one_step_more,
     "mark before removal": _removal_first,
     "digest of new": lambda patch: patch(stack_module, "misfits", lambda *a, **k: []),
     "identity": lambda patch: patch(Stack, "_is_as_before", lambda self, journal: True),

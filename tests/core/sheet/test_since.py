@@ -11,11 +11,14 @@ from mosscrate.core.blocks import Window
 from mosscrate.core.blocks.file import open_blocks
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import ChangedSince, CrateError, GuardRefusal, JobError, MediumError
+from mosscrate.core.errors import ChangedSince, CrateError, GuardRefusal, JobError, MediumError, MossError
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Log
+from mosscrate.core.sheet.running.journal import states
+from mosscrate.core.sheet.running.journal.journal import Journal
+from mosscrate.core.sheet.running.journal.stack import Stack
 from mosscrate.core.sheet.running.journal.structures import parse_slot
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.step import Which
@@ -42,6 +45,13 @@ def write_in_place(medium, path, data, index=2):
         blocks.write(start, data)
 
 
+def largest_save(medium, index=2):
+    """Of which the first sector is none that a fingerprint looks at."""
+    with medium.open() as blocks:
+        entries = open_partition(blocks, index).tree().entries
+    return max((e for e in entries if e.path.endswith(".sav")), key=lambda e: e.size).path
+
+
 def add(medium, path, data, index=2):
     with open_blocks(medium.path, writable=True) as blocks:
         partition = survey(blocks).partition(index).partition
@@ -58,7 +68,7 @@ def files(medium_or_blocks, index=2):
 
 @pytest.fixture
 def card(bench):
-    put_card(bench, "card", 60 * MIB, handheld(40 * MIB).data)
+    put_card(bench, "card", 80 * MIB, handheld(40 * MIB).data)
     return bench.shelf.find("card")
 
 
@@ -69,7 +79,7 @@ def test_a_moved_volume_that_a_device_wrote_to_is_not_moved_back_before_that_is_
     job = ran(bench, card, s.MovePartition(2, None), s.LabelPartition(2, "MOVED"))
     for step in others:
         undone(bench, card, ran(bench, card, step))
-    saved = next(p for p, (digest, _) in files(card).items() if p.endswith(".sav") and digest)
+    saved = largest_save(card)
     if how == "new":
         add(card, saved := "device.sav", b"progress" * 500)
     else:
@@ -96,7 +106,7 @@ def test_a_card_that_was_written_over_and_played_with_is_not_put_back_before_tha
     before = card.path.read_bytes()
     job = ran(bench, card, s.KeepCard(Which.TARGET), s.WriteImage(verify=True), source=bench.shelf.find("old"))
     card = bench.shelf.find("card")
-    saved = next(p for p, (digest, _) in files(card).items() if p.endswith(".sav") and digest)
+    saved = largest_save(card)
     write_in_place(card, saved, b"progress")
     now = card.path.read_bytes()
     with pytest.raises(ChangedSince, match=r"1 file was written since"):
@@ -199,7 +209,7 @@ def test_a_card_that_was_exchanged_and_an_image_that_was_replaced_are_called_tha
             image.write_bytes(bytes(handheld(40 * MIB, seed=3).data))
             word = "was replaced: another file"
         else:
-            put_card(bench, "card", 60 * MIB, handheld(40 * MIB, seed=3).data, serial="0x77")
+            put_card(bench, "card", 80 * MIB, handheld(40 * MIB, seed=3).data, serial="0x77")
             word = "was exchanged"
         with pytest.raises(MediumError, match=word):
             running.find_medium(bench, planned)
@@ -212,3 +222,34 @@ def test_a_folder_of_a_job_that_was_killed_before_it_had_a_record_is_swept(bench
         os.utime(bench.state / "jobs" / name, (time.time() - age,) * 2)
     ran(bench, card, s.MakeFolder(2, "two"))
     assert {"old", "young"} & {path.name for path in (bench.state / "jobs").iterdir()} == {"young"}
+
+
+BROKEN = {
+    "what stands in free room is claimed": (
+        states, "_misfits_in_free", lambda *_: (),
+        lambda bench, card, _: test_a_moved_volume_that_a_device_wrote_to_is_not_moved_back_before_that_is_kept(
+            bench, card, (), "in its place")),
+    "contents are compared": (
+        recovering, "must_be_as_left", lambda *_: None,
+        lambda bench, card, _: test_a_card_that_was_written_over_and_played_with_is_not_put_back_before_that_is_kept(
+            bench, card)),
+    "room that was taken": (
+        recovering, "must_be_had_back", lambda *_: None,
+        lambda bench, card, _: test_files_whose_room_was_taken_since_are_named_and_nothing_is_undone(bench, card)),
+    "backups are proven": (
+        recovering, "check_chunks", lambda *_: None,
+        lambda bench, card, _: test_a_backup_is_proven_before_a_card_is_put_back_from_it(bench, card)),
+    "record after slot": (
+        Stack, "said", lambda self, job: getattr(Journal.slot_of(self.folder, job), "standing", None),
+        lambda bench, card, _: test_a_damaged_journal_of_a_job_that_is_done_does_not_stop_later_changes(
+            bench, card, "newest slot")),
+}
+
+
+@pytest.mark.parametrize("rule", BROKEN)
+def test_code_that_breaks_one_of_these_rules_is_found_out(bench, card, monkeypatch, rule):
+    owner, name, broken, scenario = BROKEN[rule]
+    with monkeypatch.context() as patched:
+        patched.setattr(owner, name, broken)
+        with pytest.raises((AssertionError, pytest.fail.Exception, MossError)):
+            scenario(bench, card, monkeypatch)

@@ -1,13 +1,14 @@
 """What files a card held when a job left it, so that what was written since can be named.
 
-Of every entry there is a digest of what its folder says of it. Where a job wrote the card over, contents are noted too:
-all of saves and small files, and places of large ones, since a machine may write over a save in its place.
+Of every entry there is a digest of what its folder says of it. Of files that lie where a job has put something,
+contents are noted too: all of saves and small files, and places of large ones, since a machine may write over a save in
+its place.
 """
 
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
 import msgspec
 from blake3 import blake3
@@ -50,16 +51,32 @@ def left_on(state: State) -> Left:
                                         for e in part.tree.entries} for part in state.parts if part.tree})
 
 
-def with_contents(state: State) -> Left:
-    """The same with contents of saves, small files, and places of large ones. Raises MediumError."""
-    return Left(left_on(state).lines, {part.partition.index: dict(_contents(part)) for part in state.parts})
+def with_contents(state: State, put: Stretches) -> Left:
+    """The same with contents of files that lie where something was put, as far as the budget goes; saves first.
+
+    Raises MediumError.
+    """
+    budget, contents = BUDGET, dict[int, dict[str, bytes]]()
+    for part in state.parts if put else ():
+        here = contents.setdefault(part.partition.index, {})
+        files = [e for e in (part.tree.entries if part.tree else ()) if e.kind == Kind.FILE and e.size]
+        for entry in sorted(files, key=_rank):
+            if len(here) < MOST and budget > 0 and room_of(part, entry) & put:
+                here[entry.path] = _digest(part, entry)
+                budget -= entry.size if _is_read_whole(entry) else SAMPLES * LARGE
+    return Left(left_on(state).lines, contents)
 
 
 def since(left: Left, now: State) -> list[Name]:
     """What is new, other or gone by the folders of a card, and by contents that were noted. Raises MediumError."""
-    found = set(_differing(left.lines, left_on(now).lines))
-    if left.contents:
-        found |= set(_differing(left.contents, with_contents(now).contents))
+    lines, found = left_on(now).lines, set[Name]()
+    for index in {*left.lines, *lines}:
+        before, after = left.lines.get(index, {}), lines.get(index, {})
+        found |= {(index, path) for path in {*before, *after} if before.get(path) != after.get(path)}
+    for part in now.parts:
+        noted = left.contents.get(part.partition.index, {})
+        found |= {(part.partition.index, e.path) for e in (part.tree.entries if part.tree and noted else ())
+                  if e.path in noted and e.kind == Kind.FILE and _digest(part, e) != noted[e.path]}
     return sorted(found)
 
 
@@ -83,34 +100,25 @@ def room_of(part: Part, entry: Entry) -> Stretches:
         return Stretches()
 
 
-def _contents(part: Part) -> Iterator[tuple[str, bytes]]:
-    """Saves first, then small files, then places of large ones, as far as the budget goes."""
-    volume, tree = part.volume, part.tree
-    if volume is None or tree is None:
-        return
-    files = [e for e in tree.entries if e.kind == Kind.FILE and e.size]
-    saves = [e for e in files if kind_of(e) == FileKind.SAVE and e.size <= SAVE]
-    whole = [*saves, *(e for e in files if e.size <= SMALL and kind_of(e) != FileKind.SAVE)][:MOST]
-    known, left = {e.path for e in whole}, BUDGET
-    for entry in whole:
-        if (left := left - entry.size) < 0:
-            break
-        try:
-            yield entry.path, _short(*volume.read_file(entry))
-        except (FormatError, MediumError):
-            yield entry.path, b""
-    for entry in [e for e in files if e.path not in known][:MOST // SAMPLES]:
-        try:
-            yield entry.path, _short(*(volume.read_at(entry, (entry.size - LARGE) * k // (SAMPLES - 1), LARGE)
-                                       for k in range(SAMPLES)))
-        except (FormatError, MediumError):
-            yield entry.path, b""
+def _rank(entry: Entry) -> int:
+    return 0 if kind_of(entry) == FileKind.SAVE else 1 if entry.size <= SMALL else 2
 
 
-def _differing(then: dict[int, dict[str, bytes]], now: dict[int, dict[str, bytes]]) -> Iterator[Name]:
-    for index in {*then, *now}:
-        before, after = then.get(index, {}), now.get(index, {})
-        yield from ((index, path) for path in {*before, *after} if before.get(path) != after.get(path))
+def _is_read_whole(entry: Entry) -> bool:
+    return entry.size <= (SAVE if kind_of(entry) == FileKind.SAVE else SMALL)
+
+
+def _digest(part: Part, entry: Entry) -> bytes:
+    """Of all of a small file or save, of three places of a large one; b"" where it cannot be read."""
+    volume = part.volume
+    assert volume is not None, "it was walked"
+    try:
+        if _is_read_whole(entry):
+            return _short(*volume.read_file(entry))
+        return _short(*(volume.read_at(entry, (entry.size - LARGE) * k // (SAMPLES - 1), LARGE)
+                        for k in range(SAMPLES)))
+    except (FormatError, MediumError):
+        return b""
 
 
 def _short(*pieces: bytes | memoryview) -> bytes:

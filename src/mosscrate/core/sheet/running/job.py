@@ -14,6 +14,7 @@ from pathlib import Path
 import msgspec
 
 from mosscrate.core.blocks import Blocks, Extent
+from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents.fingerprint import State
 from mosscrate.core.contents.left import Left, left_on, lying_at, since, with_contents
 from mosscrate.core.errors import JobError
@@ -240,13 +241,12 @@ class Log:
         """See Records."""
         return self.is_whole(id) and has_stamp(card, self._record(id).nonce)
 
-    def note_left(self, id: str, now: State, *, is_whole: bool) -> None:
-        """Note what files a job left, of a card that was written over their contents too.
+    def note_left(self, id: str, now: State, put: Stretches) -> None:
+        """Note what files a job left, and contents of those that lie where it has put something.
 
         Raises MediumError, JobError.
         """
-        left = with_contents(now) if is_whole else left_on(now)
-        self.folder.replace(id, LEFT, left.pack())
+        self.folder.replace(id, LEFT, with_contents(now, put).pack())
 
     def note_before(self, id: str, now: State) -> None:
         """Note what files a card holds before a job changes it in place. Raises MediumError, JobError."""
@@ -272,8 +272,8 @@ class Log:
         if left is None or not isinstance(now, State):
             return ()
         is_somewhere = not any(place.length == now.blocks.size for place in places)
-        names = {*since(left, now), *(lying_at(places, now) if is_somewhere else ())}
-        return tuple(path for _, path in sorted(names))
+        names = since(left, now) or (lying_at(places, now) if is_somewhere else [])
+        return tuple(path for _, path in names)
 
     def has_journal(self, job: Job) -> bool:
         """Whether a job has changed a card in place and can tell how."""

@@ -13,8 +13,9 @@ from pathlib import Path
 
 import msgspec
 
-from mosscrate.core.blocks import Blocks, Overlay
+from mosscrate.core.blocks import Blocks, Extent, Overlay
 from mosscrate.core.blocks.streaming import digest
+from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.fingerprint import State, fingerprint
 from mosscrate.core.contents.unpacking import prove_packed
@@ -34,7 +35,7 @@ from mosscrate.core.sheet.running.journal.journal import Journal
 from mosscrate.core.sheet.running.journal.stack import Stack
 from mosscrate.core.sheet.running.journal.store import JOURNAL
 from mosscrate.core.sheet.running.journal.structures import Standing
-from mosscrate.core.sheet.running.journal.writing import JournalledBlocks
+from mosscrate.core.sheet.running.journal.writing import JournalledBlocks, saved_and_put
 from mosscrate.core.sheet.running.opened import Opened
 from mosscrate.core.sheet.running.stamp import stamp_of
 from mosscrate.core.sheet.running.telling import told
@@ -254,8 +255,10 @@ class Running:
         if self.card is None or not self.job.has_changed:
             return
         now = State(self.card.blocks)
+        put = Stretches.of([Extent(0, now.blocks.size)]) if self.job.has_written else \
+            saved_and_put(self.journal.groups)[1] if self.journal else Stretches()
         with suppress(MediumError, JobError):             # it serves to name files; the slot and the record compare
-            self.log.note_left(self.job.id, now, is_whole=self.job.has_written)
+            self.log.note_left(self.job.id, now, put)
         if self.journal is not None:
             why = self.card.stack.settle_done(self.journal, now)
             self.job.message = f"This job cannot be undone: {why}. Keep the card now." if why else ""
