@@ -12,7 +12,7 @@ from typing import Any, Protocol
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.declared import Declared
 from mosscrate.core.errors import FitError, FormatError
-from mosscrate.core.findings import Finding
+from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import exfat, ext, fat, ffs, hfs
 from mosscrate.core.volumes.base import Editor, Entry, Kind, Making, Resized, Seat, Traits, Tree, Volume
@@ -81,6 +81,7 @@ class VolumeFormat(Protocol):
 FORMATS: tuple[VolumeFormat, ...] = (ext, exfat, ffs, hfs, fat)
 _SHOWN = (fat, exfat, ext, ffs, hfs)                # in the order in which people look for them
 KINDS: tuple[Facts, ...] = tuple(facts for module in _SHOWN for facts in module.FACTS)
+FOLDS = ("fat", "exfat")                          # families whose names do not differ by case
 _BY_KIND = {facts.kind: facts for facts in KINDS}
 
 __all__ = [
@@ -168,7 +169,20 @@ def soundness(volume: Volume, tree: Tree) -> Soundness:
 
 def check(volume: Volume) -> tuple[Finding, ...]:
     """Everything wrong with the structure of a volume; empty for a sound one."""
-    return format_with(volume).check(volume)
+    return (*format_with(volume).check(volume), *_alike(volume))
+
+
+def _alike(volume: Volume) -> Iterator[Finding]:
+    """Names in one folder that the machines of a volume take for the same, as other systems make them."""
+    if _BY_KIND[volume.variant].family not in FOLDS:
+        return
+    groups: dict[str, list[str]] = {}
+    for entry in volume.tree().entries:
+        groups.setdefault(entry.path.lower(), []).append(entry.path)
+    for paths in (paths for paths in groups.values() if len(paths) > 1):
+        yield Finding(Severity.WARNING, f"{', '.join(f'“{path}”' for path in paths)} are one name for machines that do "
+                      "not tell capitals from small letters: they show one of them, or the first one twice.",
+                      remedy="Rename one of them on the system that made it.")
 
 
 def format_for(kind: str) -> VolumeFormat:

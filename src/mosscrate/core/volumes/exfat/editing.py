@@ -8,7 +8,7 @@ that this edit itself has freed are used last.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import distinct, runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.by_name import ByName
 from mosscrate.core.volumes.clusters import BAD, END, NOTHING, Clusters, FreeClusters, Table, copy_of, extents_of
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.exfat import directory, names
@@ -54,14 +55,14 @@ class _Folder:
     path: str
     item: _Item | None                   # None: the root
     clusters: Clusters
+    items: ByName[_Item]
     head: bytes = b""
-    items: dict[str, _Item] = field(default_factory=dict)      # by folded name
     is_changed: bool = False
 
     @property
     def data(self) -> bytes:
         """The entries as they are written."""
-        return self.head + b"".join(i.raw for i in self.items.values())
+        return self.head + b"".join(i.raw for i in self.items)
 
 
 class ExfatEditor:
@@ -92,7 +93,7 @@ class ExfatEditor:
         """See Editor."""
         parent, name = self._split(path)
         folder = self._folder(parent)
-        present = folder.items.get(self._folded(name))
+        present = folder.items.find(name)
         if present is not None and present.is_folder:
             return
         self._must_be_new(folder, path, name)
@@ -101,7 +102,7 @@ class ExfatEditor:
         self._data.zero(self._g.cluster_offset(int(clusters[0])), self._g.cluster)
         item = self._enter(folder, name, traits, clusters, IS_FOLDER, self._g.cluster)
         key = self._key(path)
-        self._folders[key] = _Folder(path.strip("/"), item, clusters, is_changed=True)
+        self._folders[key] = _Folder(path.strip("/"), item, clusters, ByName(self._folded), is_changed=True)
 
     def add_file(self, path: str, data: Data, traits: Traits = PLAIN, *, size: int | None = None) -> None:
         """See Editor."""
@@ -120,10 +121,10 @@ class ExfatEditor:
 
     def remove(self, path: str) -> None:
         """See Editor."""
-        parent, name = self._split(path)
+        parent, _ = self._split(path)
         item = self._item(path)
         if item.is_folder:
-            for inner in list(self._folder(path).items.values()):
+            for inner in list(self._folder(path).items):
                 self.remove(f"{path.strip('/')}/{inner.name}")
             clusters = self._folders.pop(self._key(path)).clusters
         else:
@@ -133,19 +134,19 @@ class ExfatEditor:
             self._table[clusters] = 0
             self._free.give_back(clusters)
         folder = self._folder(parent)
-        del folder.items[self._folded(name)]
+        folder.items.drop(item)
         folder.is_changed = True
 
     def rename(self, path: str, new: str) -> None:
         """See Editor."""
-        parent, name = self._split(path)
+        parent, _ = self._split(path)
         to, new_name = self._split(new)
         item, old_folder, folder = self._item(path), self._folder(parent), self._folder(to)
         old_key, new_key = self._key(path), self._key(new)
         if item.is_folder and new_key.startswith(old_key + "/"):
             raise FitError(f"“{path}” cannot be moved into itself.")
-        if old_key != new_key:
-            self._must_be_new(folder, new, new_name)
+        if folder.items.others(new_name, item):
+            raise FitError(f"“{new}” is there already.")
         self._must_be_possible(new_name)
         self._must_have_room(folder, new_name, 0)
         if item.is_folder:
@@ -154,11 +155,11 @@ class ExfatEditor:
                 carried = self._folders.pop(key)
                 carried.path = new.strip("/") + carried.path[len(old_key):]
                 self._folders[new_key + key[len(old_key):]] = carried
-        del old_folder.items[self._folded(name)]
+        old_folder.items.drop(item)
         old_folder.is_changed = folder.is_changed = True
         item.raw = self._renamed(item.raw, new_name)
         item.name = new_name
-        folder.items[self._folded(new_name)] = item
+        folder.items.put(item)
 
     def relabel(self, label: str) -> None:
         """See Editor."""
@@ -211,26 +212,29 @@ class ExfatEditor:
             item = self._item(path)
             if not item.is_folder or item.row is None:
                 raise FitError(f"“{path}” is a file, not a folder.")
+            if not self._folder(self._split(path)[0]).items.is_alone(item):
+                raise FitError(f"“{path}” has a namesake that this file system takes for the same; nothing is changed "
+                               "in it.")
             data = self.volume.folder_bytes(item.row.first_cluster, contiguous=item.row.is_contiguous,
                                             length=item.row.data_length)
             clusters = self._clusters_of(item)
-        folder = _Folder(path.strip("/"), item, clusters, _other_entries(data))
+        folder = _Folder(path.strip("/"), item, clusters, ByName(self._folded), _other_entries(data))
         for row in directory.rows(data):
             raw = data[row.slot * ENTRY_SIZE:(row.slot + row.slots) * ENTRY_SIZE]
-            folder.items[self._folded(row.name)] = _Item(row.name, raw, None, row, row.is_folder)
+            folder.items.put(_Item(row.name, raw, None, row, row.is_folder))
         self._folders[key] = folder
         return folder
 
     def _item(self, path: str) -> _Item:
         parent, name = self._split(path)
-        found = self._folder(parent).items.get(self._folded(name)) if name else None
+        found = self._folder(parent).items.find(name) if name else None
         if found is None:
             raise FitError(f"There is no “{path}” on this volume.")
         return found
 
     def _must_be_new(self, folder: _Folder, path: str, name: str) -> None:
         self._must_be_possible(name)
-        if self._folded(name) in folder.items:
+        if name in folder.items:
             raise FitError(f"“{path}” is there already.")
 
     def _must_be_possible(self, name: str) -> None:
@@ -248,7 +252,7 @@ class ExfatEditor:
                               first_cluster=int(clusters[0]) if len(clusters) else 0, size=size,
                               is_contiguous=contiguous, stamp=names.stamp_of(traits.modified))
         item = _Item(name, raw, clusters, None, bool(attributes & IS_FOLDER))
-        folder.items[self._folded(name)] = item
+        folder.items.put(item)
         folder.is_changed = True
         return item
 

@@ -16,6 +16,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.blocks.runs import runs_of
 from mosscrate.core.errors import FitError
 from mosscrate.core.volumes.base import PLAIN, Data, Traits
+from mosscrate.core.volumes.by_name import ByName
 from mosscrate.core.volumes.clusters import END, FREE, NOTHING, Clusters, FreeClusters, Table, copy_of, extents_of
 from mosscrate.core.volumes.debt import FolderDebt
 from mosscrate.core.volumes.fat import directory, names
@@ -52,7 +53,7 @@ class _Folder:
 
     cluster: int
     head: bytes                                          # the two dot entries, or the label of a root
-    items: dict[str, _Item] = field(default_factory=dict)      # by lower-case name
+    items: ByName[_Item] = field(default_factory=lambda: ByName(str.lower))
     taken: names.ShortNames = field(default_factory=names.ShortNames)
     length: int = 0                                      # bytes of all items
     is_changed: bool = False
@@ -60,16 +61,16 @@ class _Folder:
     @property
     def data(self) -> bytes:
         """The entries as they are written."""
-        return self.head + b"".join(i.raw for i in self.items.values())
+        return self.head + b"".join(i.raw for i in self.items)
 
     def put(self, item: _Item) -> None:
         """One more name, which is taken already."""
-        self.items[item.name.lower()] = item
+        self.items.put(item)
         self.length += len(item.raw)
 
-    def drop(self, name: str) -> None:
+    def drop(self, item: _Item) -> None:
         """One name fewer."""
-        item = self.items.pop(name.lower())
+        self.items.drop(item)
         self.taken.discard(item.short)
         self.length -= len(item.raw)
 
@@ -103,7 +104,7 @@ class FatEditor:
         """See Editor."""
         parent, name = self._split(path)
         folder = self._folder(parent)
-        present = folder.items.get(name.lower())
+        present = folder.items.find(name)
         if present is not None and present.is_folder:
             return
         self._must_be_new(folder, path, name)
@@ -138,32 +139,32 @@ class FatEditor:
 
     def remove(self, path: str) -> None:
         """See Editor."""
-        parent, name = self._split(path)
+        parent, _ = self._split(path)
         item = self._item(path)
         if item.is_folder:
-            for inner in list(self._folder(path).items.values()):
+            for inner in list(self._folder(path).items):
                 self.remove(f"{path}/{inner.name}")
             self._folders.pop(self._true_path(path))
         self._release(item.cluster)
         folder = self._folder(parent)
-        folder.drop(name)
+        folder.drop(item)
         folder.is_changed = True
 
     def rename(self, path: str, new: str) -> None:
         """See Editor."""
-        parent, name = self._split(path)
+        parent, _ = self._split(path)
         to, new_name = self._split(new)
         item, old_folder, folder = self._item(path), self._folder(parent), self._folder(to)
         if item.is_folder and (new.lower() + "/").startswith(path.lower() + "/") and new.lower() != path.lower():
             raise FitError(f"“{path}” cannot be moved into itself.")
-        if folder is not old_folder or new_name.lower() != name.lower():
-            self._must_be_new(folder, new, new_name)
+        if folder.items.others(new_name, item):
+            raise FitError(f"“{new}” is there already.")
         self._must_be_possible(new_name)
         self._must_have_room(folder, new_name, 0)
         if item.is_folder:
             self._folder(path)
             self._carry_folders(self._true_path(path), f"{self._true_path(to)}/{new_name}".lstrip("/"))
-        old_folder.drop(name)
+        old_folder.drop(item)
         entry = np.frombuffer(item.raw[-ENTRY_SIZE:], DIRECTORY_ENTRY)[0]
         new_name = new_name.upper() if self.volume.boot.is_gemdos else new_name
         raw = directory.renamed(new_name, entry, folder.taken)
@@ -223,6 +224,7 @@ class FatEditor:
             item = self._item(path)
             if not item.is_folder:
                 raise FitError(f"“{path}” is a file, not a folder.")
+            self._must_be_alone(path, item)
             cluster = item.cluster
             data = self.volume.directory_bytes(cluster)
         self._folders[true] = _loaded(data, cluster, fat32=self.volume.boot.is_fat32)
@@ -230,10 +232,16 @@ class FatEditor:
 
     def _item(self, path: str) -> _Item:
         parent, name = self._split(path)
-        found = self._folder(parent).items.get(name.lower()) if name else None
+        found = self._folder(parent).items.find(name) if name else None
         if found is None:
             raise FitError(f"There is no “{path}” on this volume.")
         return found
+
+    def _must_be_alone(self, path: str, item: _Item) -> None:
+        """Of two folders that are called alike none is changed inside: a path would lead into either."""
+        if not self._folder(self._split(path)[0]).items.is_alone(item):
+            raise FitError(f"“{path}” has a namesake that this file system takes for the same; nothing is changed "
+                           "in it.")
 
     def _true_path(self, path: str) -> str:
         return path.strip("/").lower()
@@ -245,7 +253,7 @@ class FatEditor:
 
     def _must_be_new(self, folder: _Folder, path: str, name: str) -> None:
         self._must_be_possible(name)
-        if name.lower() in folder.items:
+        if name in folder.items:
             raise FitError(f"“{path}” is there already.")
 
     def _must_be_possible(self, name: str) -> None:
