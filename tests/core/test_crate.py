@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
+from pathlib import Path
 
 import pytest
 from blake3 import blake3
@@ -16,7 +18,7 @@ from mosscrate.core.crate.compare import compare
 from mosscrate.core.errors import CrateError, MediumError, Stopped
 from mosscrate.core.maps import read_map
 from mosscrate.core.sheet import steps as s
-from mosscrate.core.sheet.bench import card_of
+from mosscrate.core.sheet.bench import card_of, standard_bench
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.volumes import Traits, edit
 from mosscrate.core.watch import Progress, Watch
@@ -209,3 +211,22 @@ def test_a_crate_that_runs_full_leaves_no_part_of_a_backup(bench, monkeypatch):
     with pytest.raises(MediumError):
         keep(bench.crate, handheld())
     assert [p for p in bench.crate.root.rglob("*") if p.is_file()] == []
+
+
+def test_the_list_of_crates_is_whole_in_any_script_and_never_replaced_where_it_cannot_be_read(tmp_path, monkeypatch):
+    used = [tmp_path / "Kisten" / name for name in ("クマ", "Läufer", "plain")]
+    for crate in used:
+        bench = standard_bench(slots=tmp_path / "none", crate=crate, state=tmp_path / "state")
+    assert set(used[:2]) <= set(bench.shelf.crates)
+    written = (tmp_path / "state" / "crates").read_bytes()
+    read = Path.read_bytes
+
+    def unreadable(path):
+        if path.name == "crates":
+            raise OSError(errno.EIO, "Input/output error")
+        return read(path)
+    monkeypatch.setattr(Path, "read_bytes", unreadable)
+    with pytest.raises(CrateError, match="must not be written over"):
+        standard_bench(slots=tmp_path / "none", crate=tmp_path / "fourth", state=tmp_path / "state")
+    monkeypatch.undo()
+    assert (tmp_path / "state" / "crates").read_bytes() == written

@@ -69,11 +69,15 @@ def _open_bench(options: QCommandLineParser) -> Bench:
     import tempfile
     from pathlib import Path
 
+    from mosscrate.core.errors import MossError
     from mosscrate.core.sheet.bench import standard_bench
     from mosscrate.demo.cards import bench_at
 
     folder = Path(options.value("folder") or Path(tempfile.gettempdir()) / f"mosscrate-heron-lane-{os.getuid()}")
-    bench = bench_at(folder) if options.isSet("demo") else standard_bench()
+    try:
+        bench = bench_at(folder) if options.isSet("demo") else standard_bench()
+    except MossError as error:
+        sys.exit(f"mosscrate: {error}")
     log_file = _start_log(bench.state)
     sys.excepthook = lambda kind, error, trace: _crashed(log_file, kind, error, trace)
     return bench

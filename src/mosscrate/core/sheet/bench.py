@@ -12,6 +12,7 @@ from blake3 import blake3
 
 from mosscrate.core.crate import CardRecord, Crate
 from mosscrate.core.crate.catalogue import Catalogue
+from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import CrateError
 from mosscrate.core.machines import Machines
 from mosscrate.core.slots import Medium, Shelf
@@ -63,16 +64,23 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
 
 
 def _known_crates(state: Path, crate: Path) -> tuple[Path, ...]:
-    """Crates that were used here before, this one noted too: what is kept in any of them is never written over."""
+    """Crates that were used here before, this one noted too: what is kept in any of them is never written over.
+
+    A list that cannot be read is never replaced: the promise about what is kept rests on it. Raises CrateError then.
+    """
     path, here = state / "crates", str(crate.resolve())
     try:
-        known = path.read_text().splitlines()
-    except (OSError, UnicodeDecodeError):
+        known = path.read_bytes().decode("utf-8", "surrogateescape").splitlines()
+    except FileNotFoundError:
         known = []
+    except OSError as error:
+        raise CrateError(f"The list of crates that were used here cannot be read ({path}: {error.strerror}), so it is "
+                         "not known what must not be written over. Make it readable; nothing was changed.") from error
     if here not in known:
+        lines = "".join(f"{line}\n" for line in [*known, here])
         with suppress(OSError):
             state.mkdir(parents=True, exist_ok=True)
-            path.write_text("".join(f"{line}\n" for line in [*known, here]))
+            write_whole(path, lines.encode("utf-8", "surrogateescape"))
     return tuple(Path(line) for line in known)
 
 
