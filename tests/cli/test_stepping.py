@@ -100,3 +100,16 @@ def test_what_cannot_be_read_is_wrong_usage(cli, cards, line):
     code, _, err = cli(*(word.replace(".card", " card") for word in line.split()))
     assert code == 2
     assert err
+
+
+def test_a_sheet_takes_the_place_of_another_sheet_and_of_nothing_else(cli, cards, tmp_path):
+    sheet, image, link = tmp_path / "sheet.json", tmp_path / "card.img", tmp_path / "link.json"
+    image.write_bytes(b"contents" * 1000)
+    link.symlink_to(image)
+    for kind in ("mbr", "gpt"):
+        assert cli("sheet", "map", "new", kind, "--out", sheet)[0] == 0
+    for path in (image, link, tmp_path / "no folder" / "sheet.json", "/dev/null"):
+        code, _, err = cli("sheet", "map", "new", "mbr", "--out", path)
+        assert code == 1
+        assert "nothing was written" in err or "cannot be saved" in err
+    assert image.read_bytes() == b"contents" * 1000

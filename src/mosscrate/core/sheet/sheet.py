@@ -50,8 +50,19 @@ def reference(medium: Medium) -> MediumRef:
 
 
 def save_sheet(sheet: JobSheet, path: Path) -> None:
-    """Write a sheet as JSON."""
-    write_whole(path, msgspec.json.format(msgspec.json.encode(sheet), indent=2))
+    """Write a sheet as JSON, where nothing is or in the place of another sheet. Raises JobError."""
+    if path.is_symlink() or path.exists():
+        if path.is_symlink() or not path.is_file():
+            raise JobError(f"{path} is no ordinary file. Choose another name for the sheet; nothing was written.")
+        try:
+            load_sheet(path)
+        except JobError as error:
+            raise JobError(f"{path} is there already and is no job sheet. Choose another name; nothing was written.") \
+                from error
+    try:
+        write_whole(path, msgspec.json.format(msgspec.json.encode(sheet), indent=2))
+    except OSError as error:
+        raise JobError(f"The sheet cannot be saved as {path}: {error.strerror}.") from error
 
 
 def load_sheet(path: Path) -> JobSheet:

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from mosscrate.core.contents import Layout
-from mosscrate.core.errors import FitError
+from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.sheet.planning.forecasting import Forecast
 from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.planning.preparing import Wish
@@ -373,6 +373,10 @@ class MovePlanning(MovePage):
             return
         name, _ = QFileDialog.getSaveFileName(self, "Save the job sheet", str(Path.home() / "move.json"))
         if name:
-            save_sheet(self.plan.sheet, Path(name))
+            try:
+                save_sheet(self.plan.sheet, Path(name))
+            except JobError as error:
+                self.model.failed.emit(str(error))
+                return
             tag = self.plan.target.tag
             self.model.said.emit(f"Saved. To run it from a shell: mosscrate sheet run {name} --tag {tag}")
