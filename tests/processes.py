@@ -3,6 +3,7 @@
     python -m tests.processes kills SEED COUNT FOLDER [loop]
     python -m tests.processes pairs SEED COUNT FOLDER
     python -m tests.processes full SEED 30 FOLDER
+    python -m tests.processes proofs SEED COUNT FOLDER
 
 It is run as a program of its own, so that nothing is forked from a process with threads.
 """
@@ -22,6 +23,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import MossError
+from mosscrate.core.proof import job as proof
 from mosscrate.core.sheet import steps as s
 from mosscrate.core.sheet.bench import Bench, card_of
 from mosscrate.core.sheet.running import recovering
@@ -43,7 +45,7 @@ class Writes:
 
     def __init__(self, kill_at: int = 0) -> None:
         self.count, self.kill_at = 0, kill_at
-        for name in ("pwrite", "fsync"):
+        for name in ("pwrite", "pwritev", "fsync"):
             setattr(os, name, self._counted(getattr(os, name)))
 
     def _counted(self, real: Callable[..., int]) -> Callable[..., int]:
@@ -233,6 +235,43 @@ def pairs(seed: int, count: int, folder: Path) -> None:
         raise AssertionError("no two of them ever met")
 
 
+def proofs(seed: int, count: int, folder: Path) -> None:
+    """Proofs of every kind, killed at any write, put back, killed in that too and put back: the card is as before."""
+    rng = random.Random(seed)
+    before = bytes(card().data)
+    between = 0
+    for number in range(count):
+        place = folder / f"{number}"
+        place.mkdir()
+        path, bench = place / "card.img", bench_in(place)
+        path.write_bytes(before)
+        prove = (proof.prove, proof.prove_every_block, _written)[number % 3]
+
+        def work(prove: Callable[..., object] = prove, path: Path = path, bench: Bench = bench) -> str:
+            medium = bench.shelf.medium_at(path)
+            prove(medium, bench, Watch(), typed_tag=medium.tag)
+            return "done"
+
+        def back(path: Path = path, bench: Bench = bench) -> str:
+            medium = bench.shelf.medium_at(path)
+            return proof.put_back_on(medium, bench, Watch(), typed_tag=medium.tag)
+        said = forked(work, kill_at=rng.randint(1, 400 if prove is proof.prove else 160))
+        between += path.read_bytes() != before
+        if said is None and rng.random() < 0.5:
+            forked(back, kill_at=rng.randint(1, 60))
+        last = forked(back) or ""
+        if path.read_bytes() != before or last.startswith("CRASH"):
+            raise AssertionError(f"{prove.__name__}, number {number}: “{said}”, then “{last}”: it is not as before")
+        path.unlink()
+    print(f"{count} proofs, {between} of them killed with marks on the card")
+    if not between:
+        raise AssertionError("no kill met a card with marks on it")
+
+
+def _written(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> object:
+    return proof.write(medium, bench, None, watch, typed_tag=typed_tag)
+
+
 def full_disks(seed: int, folder: Path) -> None:
     """A state folder, and a crate, on disks of thirty sizes: done, refused with the card as it was, or taken back."""
     rng = random.Random(seed)
@@ -294,6 +333,8 @@ def main() -> None:
         kills(seed, count, folder, on_loop="loop" in sys.argv[5:])
     elif what == "full":
         full_disks(seed, folder)
+    elif what == "proofs":
+        proofs(seed, count, folder)
     else:
         pairs(seed, count, folder)
 

@@ -39,3 +39,7 @@ def test_of_two_processes_at_once_one_works_and_the_other_is_told(seed, tmp_path
 @needs_root
 def test_a_full_disk_ends_in_a_sentence_with_the_card_whole(tmp_path):
     assert "30 sizes" in run("full", 3, 30, tmp_path)
+
+
+def test_a_proof_that_is_killed_at_any_moment_leaves_what_was_on_the_card_to_be_put_back(tmp_path):
+    assert "30 proofs" in run("proofs", 4, 30, tmp_path)

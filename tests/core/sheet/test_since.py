@@ -226,9 +226,11 @@ def test_a_folder_of_a_job_that_was_killed_before_it_had_a_record_is_swept(bench
 
 BROKEN = {
     "what stands in free room is claimed": (
-        states, "_misfits_in_free", lambda *_: (),
-        lambda bench, card, _: test_a_moved_volume_that_a_device_wrote_to_is_not_moved_back_before_that_is_kept(
-            bench, card, (), "in its place")),
+        states, "_misfits_in_free", lambda *_: (),        # and nothing is noted of the files there either
+        lambda bench, card, patched: (
+            patched.setattr(Log, "written_since", lambda *_: ()),
+            test_a_moved_volume_that_a_device_wrote_to_is_not_moved_back_before_that_is_kept(
+                bench, card, (), "in its place"))),
     "contents are compared": (
         recovering, "must_be_as_left", lambda *_: None,
         lambda bench, card, _: test_a_card_that_was_written_over_and_played_with_is_not_put_back_before_that_is_kept(

@@ -194,6 +194,7 @@ class Log:
         job = self._record(id)
         if standing == Standing.OPEN:
             job.step_began = True
+            job.status = Status.RUNNING if job.status == Status.DONE else job.status
         else:
             job.status = _STANDINGS[standing]
         self.save(job)

@@ -26,6 +26,7 @@ from mosscrate.core.sizes import counted
 from mosscrate.core.watch import Watch
 
 NAMED = 3                               # files that a sentence names
+MOST_COMPARED = 1 << 30                 # bytes put into free room that undo reads; of more, what was noted of files
 LIVE = (Standing.OPEN, Standing.BACK, Standing.DONE)
 
 
@@ -109,7 +110,7 @@ class Stack:
         if journal is None or journal.head.card_size != self.card.size:
             return Relation.OTHER
         is_whole = len(journal.groups) == journal.slot.groups and journal.file.size >= journal.head.file_size
-        if is_whole and not misfits(journal, self.card, journal.slot.low, journal.slot.high) and (
+        if is_whole and not misfits(journal, self.card, journal.slot.low, journal.slot.high, with_free=False) and (
                 self._is_as_left(journal, now) if journal.slot.left else self._is_as_before(journal)):
             return Relation.SAME
         return Relation.TOUCHED if shows(journal, self.card) else Relation.OTHER
@@ -219,6 +220,8 @@ class Stack:
         journal = self._journal_of(job, name)
         if journal.slot.standing != Standing.UNDONE and (wrong := self._wrong(journal)):
             raise self.changed_since(job, name, wrong)
+        if journal.slot.standing == Standing.DONE and self.records.written_since(job, self.seen(self.card), ()):
+            raise self.changed_since(job, name, ())
         return journal
 
     def admit_kept(self, job: str, *, name: str) -> Journal:
@@ -304,6 +307,7 @@ class Stack:
         ends = tuple(end for end in slot.ends if end <= slot.low)
         lost = slot.steps - first - len(slot.ends) if ends else 0      # ends that are too far back to be noted
         target = ends[-1] if ends else 0
+        self.records.mark(journal.head.job, Standing.OPEN)      # before a slot says so: see `said`
         self.walk_back(journal, target, Standing.BACK, watch)
         journal.forget_behind(target)
         steps = first + lost + len(ends)
@@ -385,8 +389,8 @@ class Stack:
 
     def _wrong(self, journal: Journal) -> list[Extent]:
         """Places that no allowed state has; the whole card where its files are not as the job left or found them."""
-        slot = journal.slot
-        if wrong := misfits(journal, self.card, slot.low, slot.high):
+        slot, put = journal.slot, saved_and_put(journal.groups)[1]
+        if wrong := misfits(journal, self.card, slot.low, slot.high, with_free=put.bytes <= MOST_COMPARED):
             return wrong
         return [] if self._is_as_left(journal) and self._is_as_before(journal) else [Extent(0, self.card.size)]
 
