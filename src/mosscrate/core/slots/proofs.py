@@ -20,6 +20,7 @@ from mosscrate.core.errors import InProof, MediumError
 
 FORMAT = 1
 WHOLE = "whole"                          # the stage in which every block may be a mark
+MOST_FAILED = 2                          # places that cannot be read, after which a card is not asked any more
 LOWEST, SPREAD = 32, 32                  # blocks that are looked at: the last ones that are put back, and others
 Ended = Literal["none", "put back"]
 
@@ -86,10 +87,14 @@ def bears_marks(record: Record, card: Blocks) -> bool:
     """Whether a mark of a proof stands on a card, looked for at some places."""
     if record.size != card.size:
         return False
+    failed = 0
     for block in record.marked_blocks().tolist():
         try:
             data = np.frombuffer(card.read(block * BLOCK, BLOCK), np.uint8).reshape(-1, BLOCK)
         except MediumError:
+            failed += 1
+            if failed == MOST_FAILED:
+                return False
             continue
         except InProof as met:
             if met.nonce.hex() == record.nonce:
@@ -114,10 +119,15 @@ def in_the_middle(folder: Path | None, key: str, card: Blocks) -> tuple[Path, Re
 
 
 def must_hold_contents(folder: Path | None, key: str, card: Blocks) -> None:
-    """Raises InProof where a card is in the middle of a proof, of this bench or of another one; MediumError."""
+    """Raises InProof where a card is in the middle of a proof, of this bench or of another one."""
     if (found := in_the_middle(folder, key, card)) is not None:
         raise InProof(f"{found[1].sentence} {PUT_BACK}", 0, bytes.fromhex(found[1].nonce))
-    last = max(1, card.size // BLOCK) - 1
+    last, failed = max(1, card.size // BLOCK) - 1, 0
     for block in sorted({0, last, *(last * k // SPREAD for k in range(SPREAD))}):
         length = min(BLOCK, card.size - block * BLOCK)
-        must_be_contents(card.read(block * BLOCK, length), block * BLOCK, card.name)
+        try:
+            must_be_contents(card.read(block * BLOCK, length), block * BLOCK, card.name)
+        except MediumError:                               # a bad place is no mark; each may take seconds
+            failed += 1
+            if failed == MOST_FAILED:
+                return
