@@ -27,10 +27,11 @@ Name = tuple[int, str]                           # number of a partition, path
 
 
 class Left(msgspec.Struct, frozen=True):
-    """By partition and path: what the folders said of each entry, and of some their contents."""
+    """By partition and path: what the folders said of each entry, and of some their contents; where partitions lay."""
 
     lines: dict[int, dict[str, bytes]]
     contents: dict[int, dict[str, bytes]] = {}
+    places: dict[int, tuple[int, int]] = {}
 
     def pack(self) -> bytes:
         """As it is stored."""
@@ -48,23 +49,28 @@ class Left(msgspec.Struct, frozen=True):
 def left_on(state: State) -> Left:
     """What the folders of a card say now. Raises MediumError."""
     return Left({part.partition.index: {e.path: _short(line_of(e).encode("utf-8", "surrogatepass"))
-                                        for e in part.tree.entries} for part in state.parts if part.tree})
+                                        for e in part.tree.entries} for part in state.parts if part.tree},
+                places={part.partition.index: (part.partition.start, part.partition.length) for part in state.parts})
 
 
-def with_contents(state: State, put: Stretches) -> Left:
+def with_contents(state: State, put: Stretches, before: Left | None) -> Left:
     """The same with contents of files that lie where something was put, as far as the budget goes; saves first.
 
-    Raises MediumError.
+    Where a partition lies as `before` only what its folders say otherwise is looked at. Raises MediumError.
     """
-    budget, contents = BUDGET, dict[int, dict[str, bytes]]()
+    now, budget, contents = left_on(state), BUDGET, dict[int, dict[str, bytes]]()
     for part in state.parts if put else ():
-        here = contents.setdefault(part.partition.index, {})
-        files = [e for e in (part.tree.entries if part.tree else ()) if e.kind == Kind.FILE and e.size]
+        index, here = part.partition.index, dict[str, bytes]()
+        is_there_still = before is not None and before.places.get(index) == now.places[index]
+        known = before.lines.get(index, {}) if before is not None and is_there_still else {}
+        files = [e for e in (part.tree.entries if part.tree else ()) if e.kind == Kind.FILE and e.size
+                 and known.get(e.path) != now.lines[index][e.path]]
         for entry in sorted(files, key=_rank):
             if len(here) < MOST and budget > 0 and room_of(part, entry) & put:
                 here[entry.path] = _digest(part, entry)
                 budget -= entry.size if _is_read_whole(entry) else SAMPLES * LARGE
-    return Left(left_on(state).lines, contents)
+        contents[index] = here
+    return Left(now.lines, contents, now.places)
 
 
 def since(left: Left, now: State) -> list[Name]:

@@ -247,7 +247,7 @@ class Log:
 
         Raises MediumError, JobError.
         """
-        self.folder.replace(id, LEFT, with_contents(now, put).pack())
+        self.folder.replace(id, LEFT, with_contents(now, put, self.before(id)).pack())
 
     def note_before(self, id: str, now: State) -> None:
         """Note what files a card holds before a job changes it in place. Raises MediumError, JobError."""
