@@ -106,9 +106,10 @@ def undo(job: Job, bench: Bench, watch: Watch, *, typed_tag: str, card: Medium |
             held.stack.admit(job.id, name=name)
             if job.status == Status.DONE:
                 must_be_as_left(job, log, held.stack, name)
+        if job.status == Status.GOING_BACK and _is_back(job, held, watch):
+            return _close(job, log, _sentence(job, Undone.BEFORE))
+        _must_be_sound(job, bench, watch)
         with told(job, log, name):
-            if job.status == Status.GOING_BACK and _is_back(job, held, watch):
-                return _close(job, log, _sentence(job, Undone.BEFORE))
             return _close(job, log, _put_back(job, log, held, bench, opened, watch) + kept)
 
 
@@ -225,8 +226,6 @@ def _put_back(job: Job, log: Log, held: HeldCard, bench: Bench, opened: Opened, 
     kept, target = job.kept.get(Which.TARGET), held.blocks
     crate = bench.crate_with(kept) if kept else None
     source = opened.add(crate.open(kept)) if crate and kept else None
-    if source is not None and crate is not None and kept is not None:
-        _must_be_sound(source, crate.named(kept), crate.digest(kept), watch)
     job.status = Status.GOING_BACK
     log.save(job)
     stamp = stamp_of(job.id, job.nonce)
@@ -248,17 +247,22 @@ def _put_back(job: Job, log: Log, held: HeldCard, bench: Bench, opened: Opened, 
     return f"{target.name} holds again what it held before this job."
 
 
-def _must_be_sound(source: Blocks, name: str, expected: str, watch: Watch) -> None:
-    """Prove all of a backup before a card is written from it: else neither state of the card could be had.
+def _must_be_sound(job: Job, bench: Bench, watch: Watch) -> None:
+    """Prove all of the backup that a card is put back from: else neither state of the card could be had.
 
-    Raises CrateError, JobError.
+    Raises CrateError; the job stays as it is.
     """
-    kept = kept_in(source)
+    backup = job.kept.get(Which.TARGET)
+    if not backup:
+        return
+    crate = bench.crate_with(backup)
     try:
-        if kept is not None:
-            check_chunks(kept.path, watch)
-        elif expected and digest(source, source.size, watch, phase="Comparing with its record") != expected:
-            raise CrateError(f"{name} is not as it was recorded.")
+        with crate.open(backup) as source:
+            kept, expected = kept_in(source), crate.digest(backup)
+            if kept is not None:
+                check_chunks(kept.path, watch)
+            elif expected and digest(source, source.size, watch, phase="Comparing with its record") != expected:
+                raise CrateError(f"{crate.named(backup)} is not as it was recorded, not what was kept.")
     except (CrateError, MediumError) as error:
         raise CrateError(f"{error} The card is not put back from it; nothing was written.") from error
 
