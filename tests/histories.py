@@ -627,25 +627,6 @@ def _unchained(patch) -> None:
     patch(journal_module, "_groups", groups)
 
 
-def _named_first(patch) -> None:
-    def create(self: Folder, job: str, name: str, size: int, first: First | None = None) -> File:
-        self._must_have_room()
-        self.world.files.append(Bytes(bytes(size)))
-        file = File(self.world, len(self.world.files) - 1)
-        self._name((job, name), file.number)
-        self.sync_names()
-        for at, data in first(file.inode) if first else ():
-            file.write(at, data)
-        file.sync()
-        return file
-    patch(Folder, "create", create)
-
-
-def _upwards(patch) -> None:
-    back = stack_module.taken_back
-    patch(stack_module, "taken_back", lambda journal, layers, start, now: back(journal, layers[::-1], start, now))
-
-
 def _one_step_more(patch) -> None:
     go_on = Stack.go_on
 
@@ -662,9 +643,6 @@ _BROKEN: dict[str, Callable[[Any], None]] = {
     "put is claimed": lambda patch: patch(writing_module, "saved_and_put", lambda groups: (Stretches(), Stretches())),
     "free below": lambda patch: patch(Stack, "_let_go_by", lambda self, job: Stretches.of(
         [Extent(0, CELLS * SECTOR)])),
-    "named last": _named_first,
-    "back downwards": _upwards,
-    "uncovered": lambda patch: patch(Stack, "_uncover", lambda self, head: None),
     "forgotten behind": lambda patch: patch(Journal, "forget_behind", lambda self, state: None),
     "steps counted": _one_step_more,
     "mark before removal": _removal_first,
