@@ -71,6 +71,11 @@ class Stretches:
         rows = np.stack((self.rows[:, 0] // unit * unit, np.minimum(size, -(-self.rows[:, 1] // unit) * unit)), axis=1)
         return Stretches(_merged(rows))
 
+    def cut_to_units(self, unit: int) -> Stretches:
+        """As many whole units of each as there are, counted from its start."""
+        ends = self.rows[:, 1] - (self.rows[:, 1] - self.rows[:, 0]) % unit
+        return Stretches(_merged(np.stack((self.rows[:, 0], ends), axis=1)))
+
     def moved(self, by: int) -> Stretches:
         """Each so many bytes further on."""
         return Stretches(self.rows + by)

@@ -120,7 +120,10 @@ def fingerprint(blocks: Blocks) -> bytes:
 
 
 def _free_of(part: Part) -> Iterator[Extent]:
-    """Free room of a volume whose tables and files agree, and what lies behind it. Bytes of the medium."""
+    """Free blocks of a volume whose tables and files agree. Bytes of the medium.
+
+    What no block of it covers, such as sectors behind the last cluster, is not free: no table says so.
+    """
     if part.volume is None or part.tree is None or part.window is None:
         return
     try:
@@ -129,7 +132,8 @@ def _free_of(part: Part) -> Iterator[Extent]:
         used = Stretches.of(part.volume.used_extents())
     except FormatError:
         return
-    yield from used.without(min(part.volume.size, part.window.size)).moved(part.partition.start)
+    free = used.without(min(part.volume.size, part.window.size))
+    yield from free.cut_to_units(part.volume.block).moved(part.partition.start)
 
 
 def _between_partitions(map: PartitionMap, size: int) -> Stretches:
