@@ -23,6 +23,8 @@ from mosscrate.core.errors import JobError, MossError
 from mosscrate.core.sheet.running.job import Job, Log, Status
 from mosscrate.core.sheet.running.journal import journal as journal_module
 from mosscrate.core.sheet.running.journal import stack as stack_module
+from mosscrate.core.sheet.running.journal import states as states_module
+from mosscrate.core.sheet.running.journal import structures as structures_module
 from mosscrate.core.sheet.running.journal import writing as writing_module
 from mosscrate.core.sheet.running.journal.journal import Journal
 from mosscrate.core.sheet.running.journal.stack import LIVE, Stack, Undone
@@ -34,9 +36,13 @@ from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.watch import Watch
 
 SECTOR, CELLS, ROOM = 512, 8, 20 << 10
-SEEN, FREE = (0, 5), (6, 7)                 # cells that the fingerprint covers; cells that belong to nobody
-Plan = list[list[dict[int, int]]]           # steps of groups; a group fills cells from what others hold
-SMALL: dict[str, Plan] = {"j1": [[{1: 2, 2: 1, 6: 1}], [{1: 0, 0: 2}]], "j2": [[{2: 0}], [{6: 3}, {4: 2}]]}
+TABLE = 5                                   # the cell whose first byte has a bit for every cell that belongs to nobody
+SEEN = (0, TABLE)                           # cells that the fingerprint covers
+MAY_BE_FREE = (1, 2, 3, 4, 6, 7)
+ROOMY, BRIM_FULL = 0b1100_0000, 0
+Plan = list[list[dict[int, int]]]           # steps of groups; a group fills cells from what others hold, the table anew
+SMALL: dict[str, Plan] = {"j1": [[{1: 2, 6: 1, TABLE: 0b1000_0100}], [{1: 0, 0: 1}]],
+                          "j2": [[{2: 0, TABLE: 0b1000_0000}], [{6: 3}, {4: 2}]]}
 
 
 class Cut(BaseException):
@@ -231,12 +237,18 @@ def cells_of(data: bytes) -> list[bytes]:
     return [bytes(data[k * SECTOR:(k + 1) * SECTOR]) for k in range(CELLS)]
 
 
-def fresh(mark: str, different: tuple[int, ...] = ()) -> Bytes:
-    return Bytes(b"".join(value("fresh", mark if k in different else "", k) for k in range(CELLS)))
+def fresh(mark: str, different: tuple[int, ...] = (), free: int = ROOMY) -> Bytes:
+    cells = [value("fresh", mark if k in different else "", k) for k in range(CELLS)]
+    cells[TABLE] = bytes([free]) + cells[TABLE][1:]
+    return Bytes(b"".join(cells))
 
 
 def value(*what: object) -> bytes:
     return blake3(repr(what).encode()).digest(SECTOR)
+
+
+def free_in(table: bytes) -> set[int]:
+    return {c for c in MAY_BE_FREE if table[0] >> c & 1}
 
 
 class Seen:
@@ -244,19 +256,29 @@ class Seen:
 
     def __init__(self, card: Blocks) -> None:
         self.digest = blake3(b"".join(card.read(c * SECTOR, SECTOR) for c in SEEN)).digest()
-        self.free = Stretches.of(Extent(c * SECTOR, SECTOR) for c in FREE)
+        free = free_in(card.read(TABLE * SECTOR, SECTOR))
+        self.free = Stretches.of(Extent(c * SECTOR, SECTOR) for c in free)
 
 
-def changed(job: str, step: int, cell: int, source: bytes) -> bytes:
-    """A new value that depends on what was read, so that a step done twice over its own result shows."""
-    return value(job, step, cell, source)
+def filled(job: str, step: int, group: dict[int, int], read: Callable[[int], bytes]) -> dict[int, bytes]:
+    """What a group puts into its cells: values that depend on what was read, so that a step done twice shows.
+
+    What is free is not read, and is taken into use only where it is filled. The table comes first.
+    """
+    free = free_in(read(TABLE))
+    new = {c: value(job, step, c, b"" if source in free else read(source))
+           for c, source in group.items() if c != TABLE}
+    if TABLE not in group:
+        return new
+    left = sum(1 << c for c in free - set(new))
+    return {TABLE: bytes([group[TABLE] | left]) + value(job, step, TABLE)[1:], **new}
 
 
 class Program:
     """What people ask for, with the words that they are told."""
 
     def __init__(self, world: World, plans: dict[str, Plan]) -> None:
-        self.world, self.plans = world, plans
+        self.world, self.plans, self.doubt = world, plans, ""
         folder = Folder(world)
         self.log = Log(folder)
         self.stack = Stack(folder, self.log, Card(world), Seen)
@@ -307,14 +329,14 @@ class Program:
         for number, step in enumerate(self.plans[job]):
             if number < first:
                 continue
-            over.forgo([Extent(c * SECTOR, SECTOR) for c in FREE])
             for group in step:
-                new = {c: changed(job, number, c, over.read(source * SECTOR, SECTOR)) for c, source in group.items()}
+                new = filled(job, number, group, lambda cell: over.read(cell * SECTOR, SECTOR))
                 for cell, data in new.items():
+                    over.forgo(list(Seen(over).free))
                     over.write(cell * SECTOR, data)
                 over.flush()
             over.end_step(number + 1)
-        self.stack.settle_done(journal)
+        self.doubt = self.stack.settle_done(journal)
         self.stack.last_word(job, Standing.DONE)
         return str(Standing.DONE.word)
 
@@ -333,16 +355,17 @@ class Truth:
     """What really happened; the program does not see it."""
 
     plans: dict[str, Plan]
+    first: list[bytes]
     jobs: list[Past] = field(default_factory=list)
     is_clean: bool = True               # nobody else has written, exchanged or damaged anything
+    foreign: dict[tuple[str, int], bytes] = field(default_factory=dict)     # what somebody else wrote to a card's cell
 
     def began(self, world: World, job: str) -> Truth:
         before = world.contents()
         after = list(before)
         for number, step in enumerate(self.plans[job]):
             for group in step:
-                new = {c: changed(job, number, c, after[s]) for c, s in group.items()}
-                for c, v in new.items():
+                for c, v in filled(job, number, group, after.__getitem__).items():
                     after[c] = v
         return replace(self, jobs=[*(p for p in self.jobs if p.job != job), Past(job, world.at_hand, before, after)])
 
@@ -356,11 +379,16 @@ class Truth:
         """With nobody else about, what the program says of a card is what the card is, but for what was free."""
         job, standing = self.top(world)
         past = next((p for p in self.jobs if p.job == job), None)
-        wanted = past.after if past and standing == Standing.DONE else cells_of(fresh("").now) if not past else None
+        wanted = past.after if past and standing == Standing.DONE else self.first if not past else None
         if self.is_clean and wanted is not None:
-            bad = [c for c in range(CELLS) if c not in FREE and world.contents()[c] != wanted[c]]
+            used = set(range(CELLS)) - free_in(wanted[TABLE])
+            bad = [c for c in used if world.contents()[c] != wanted[c]]
             if bad:
                 raise Wrong(f"job {job} is “{standing}”, but cells {bad} are not so")
+        stack = Program(world, self.plans).stack
+        for past in self.jobs if self.is_clean else ():
+            if stack.folder.has(past.job, JOURNAL) and Journal.glance(stack.folder, past.job) is None:
+                raise Wrong(f"the journal of {past.job} is damaged, and nobody has damaged it")
 
     def check_word(self, world: World, job: str, word: str) -> None:
         """A word that was just said is true of all that it claims: the job's cells and what the fingerprint sees."""
@@ -368,7 +396,9 @@ class Truth:
         cells = {c for step in self.plans[job] for g in step for c in g} | set(SEEN)
         is_done = word == Standing.DONE.word
         wanted, now = past.after if is_done else past.before, cells_of(world.cards[past.card].now)
-        bad = [c for c in range(CELLS) if c not in FREE and now[c] != wanted[c] and (self.is_clean or c in cells)]
+        used = set(range(CELLS)) - free_in(wanted[TABLE])
+        bad = [c for c in used if now[c] != wanted[c] and (self.is_clean or c in cells)
+               and now[c] != self.foreign.get((past.card, c))]
         shown = [c for c in bad if now[c] == past.after[c]]
         if (bad and (is_done or word == Undone.NOW)) or (shown and word == Undone.HAD_NOT_BEGUN):
             raise Wrong(f"said “{word}” of job {job}, but cells {bad} are not so")
@@ -379,6 +409,7 @@ class Truth:
         if world.is_locked and not Rules.lock_is_broken:
             return "held by another process", []
         others = {n: bytes(c.now) for n, c in world.cards.items()}
+        theirs = self._of_others(world)
         cuts: list[World] = []
         ticks = 0
 
@@ -391,8 +422,9 @@ class Truth:
                 meanwhile(ticks)
 
         world.is_locked, world.on_tick = True, on_tick
+        program = Program(world, self.plans)
         try:
-            word = str(getattr(Program(world, self.plans), what)(job))
+            word = str(getattr(program, what)(job))
         except MossError as why:
             if bytes(world.card.now) != others[world.at_hand] and not meanwhile and not world.is_full:
                 raise Wrong(f"{what} {job} was refused ({why}) after it had written") from why
@@ -404,15 +436,27 @@ class Truth:
         owner = next((p.card for p in self.jobs if p.job == job), world.at_hand)
         if owner != world.at_hand and bytes(world.card.now) != others[world.at_hand]:
             raise Wrong(f"{what} {job} wrote to another card")
+        if program.doubt and self.is_clean:
+            raise Wrong(f"{what} {job}: done, and it could not be taken back: {program.doubt}")
         if what == "overwrite":
-            program = Program(world, self.plans)
             left = [p.job for p in self.jobs if self.is_clean and program.said(p.job) in LIVE
                     and not program.stack.had_not_begun(p.job)]
             if left:
                 raise Wrong(f"jobs {left} are open under a whole write")
         else:
             self.check_word(world, job, word)
+            own = {c for step in self.plans[job] for g in step for c in (*g, *(MAY_BE_FREE if TABLE in g else ()))}
+            left = self._of_others(world)
+            gone = [c for c in theirs if c not in left and (what == "undo" or c not in own)]
+            if gone:
+                raise Wrong(f"{what} {job} said “{word}”; what somebody else wrote into cells {gone} is gone")
         return word, cuts
+
+    def _of_others(self, world: World) -> dict[int, bytes]:
+        """What somebody else has written to the card at hand, and stands there in use."""
+        now = world.contents()
+        return {c: v for (card, c), v in self.foreign.items()
+                if card == world.at_hand and now[c] == v and c not in free_in(now[TABLE])}
 
 
 def power_cuts(world: World, rng: random.Random | None = None) -> Iterator[World]:
@@ -442,7 +486,8 @@ def power_cuts(world: World, rng: random.Random | None = None) -> Iterator[World
 def exhaustive(crashes: int, acts: int) -> int:
     """Every history of two jobs with that many crashes, none of them disturbed by anybody. Raises Wrong."""
     known: set[Any] = set()
-    queue = [(World({"A": fresh("")}), Truth(SMALL), crashes, acts)]
+    card = fresh("")
+    queue = [(World({"A": card}), Truth(SMALL, cells_of(card.now)), crashes, acts)]
     while queue:
         world, truth, left, more = queue.pop()
         job, standing = truth.top(world)
@@ -467,19 +512,29 @@ def exhaustive(crashes: int, acts: int) -> int:
     return len(known)
 
 
+def _some_free(rng: random.Random) -> int:
+    return sum(1 << c for c in rng.sample(MAY_BE_FREE, rng.randint(0, 4)))
+
+
+def _group(rng: random.Random, own: list[int]) -> dict[int, int]:
+    """Some cells of a job from others of it; one in two gives room free or takes it into use."""
+    group = {c: rng.choice(own) for c in rng.sample([*own, 6], rng.randint(1, len(own)))}
+    return {**group, TABLE: _some_free(rng)} if rng.random() < 0.5 else group
+
+
 def chance(seed: int) -> None:
     """One longer history with everything that can happen to a card and its journals. Raises Wrong."""
     rng = random.Random(seed)
     plans: dict[str, Plan] = {}
     is_held = rng.random() < 0.5            # the first group holds all cells of a job, so that foreign writes show
-    kinds = ("flip", "cut", "remove", "full", "room", *(("write", "exchange", "return") if is_held else ()))
+    kinds = ("flip", "cut", "remove", "full", "room", *(3 * ("write",) + ("exchange", "return") if is_held else ()))
     for number in range(1, 6):
         own = rng.sample(range(5), rng.randint(1, 3))
-        steps = [[{c: rng.choice(own) for c in rng.sample([*own, 6], rng.randint(1, len(own)))}
-                  for _ in range(rng.randint(1, 2))] for _ in range(rng.randint(1, 3))]
+        steps = [[_group(rng, own) for _ in range(rng.randint(1, 2))] for _ in range(rng.randint(1, 3))]
         plans[f"j{number}"] = [[{c: c for c in own}], *steps] if is_held else steps
-    world = World({"A": fresh(""), "B": fresh("b", (5,)), "C": fresh("c", (0, 1, 2, 3, 4))})
-    truth, is_quiet = Truth(plans), rng.random() < 0.4
+    free = rng.choice((ROOMY, BRIM_FULL, _some_free(rng)))
+    world = World({"A": fresh("", free=free), "B": fresh("b", (5,), free), "C": fresh("c", (0, 1, 2, 3, 4), free)})
+    truth, is_quiet = Truth(plans, world.contents()), rng.random() < 0.4
     for turn in range(rng.randint(4, 12)):
         if not is_quiet and rng.random() < 0.4:
             disturb(world, truth, rng, turn, rng.choice(kinds))
@@ -536,8 +591,15 @@ def disturb(world: World, truth: Truth, rng: random.Random, turn: int, kind: str
     world.is_full = kind == "full" or (world.is_full and kind != "room")
     truth.is_clean = truth.is_clean and kind in ("full", "room", "return")
     if kind == "write":
-        cell = rng.randrange(6)
-        world.card.now[cell * SECTOR:(cell + 1) * SECTOR] = value("foreign", turn)
+        lately = {c for past in truth.jobs[-1:] for step in truth.plans[past.job] for g in step for c in g}
+        cell = rng.choice((rng.randrange(CELLS), *lately))
+        mask = world.contents()[TABLE][0]
+        if cell == TABLE:
+            _write_foreign(world, truth, cell, bytes([mask]) + value("foreign", turn)[1:])
+            return
+        _write_foreign(world, truth, cell, value("foreign", turn))
+        if mask >> cell & 1 and rng.random() < 0.7:         # it takes free room into use
+            _write_foreign(world, truth, TABLE, bytes([mask & ~(1 << cell)]) + world.contents()[TABLE][1:])
     elif kind == "exchange":
         world.at_hand = rng.choice("BC")
     elif kind == "return":
@@ -545,7 +607,7 @@ def disturb(world: World, truth: Truth, rng: random.Random, turn: int, kind: str
     elif kind in ("flip", "cut") and journals:
         store = world.files[rng.choice(journals)]
         if not store.is_damaged:                # one damage a journal is what two slots are for
-            slots = [at + k for at in (4096, 8192) for k in range(0, 300, 7)]
+            slots = [at + k for at in (4096, 8192) for k in range(120)]
             filled = [at for at in range(len(store.now)) if store.now[at]]
             at = rng.choice([0, *filled]) if rng.random() < 0.6 else rng.choice(slots)
             if kind == "flip":
@@ -555,6 +617,11 @@ def disturb(world: World, truth: Truth, rng: random.Random, turn: int, kind: str
             store.loose, store.is_damaged = {}, True
     elif world.names and kind == "remove":
         del world.names[rng.choice(sorted(world.names))]
+
+
+def _write_foreign(world: World, truth: Truth, cell: int, data: bytes) -> None:
+    world.card.now[cell * SECTOR:(cell + 1) * SECTOR] = data
+    truth.foreign[world.at_hand, cell] = data
 
 
 class Rules:
@@ -638,7 +705,62 @@ def _one_step_more(patch) -> None:
     patch(Stack, "go_on", skips)
 
 
+def _named_first(patch) -> None:
+    def create(self: Folder, job: str, name: str, size: int, first: First | None = None) -> File:
+        self._must_have_room()
+        self.world.files.append(Bytes(bytes(size)))
+        file = File(self.world, len(self.world.files) - 1)
+        self._name((job, name), file.number)
+        self.sync_names()
+        for at, data in first(file.inode) if first else ():
+            file.write(at, data)
+        file.sync()
+        return file
+    patch(Folder, "create", create)
+
+
+def _downwards(patch) -> None:
+    back = states_module.taken_back
+    for module in (stack_module, states_module):
+        patch(module, "taken_back", lambda journal, layers, *rest: back(journal, layers[::-1], *rest))
+
+
+def _free_as_of_the_job(patch) -> None:
+    def begin_step(self: JournalledBlocks) -> None:
+        if self._may_go is None:
+            self._may_go = Stretches()
+            self._may_go = self._look(self).free
+    patch(JournalledBlocks, "_begin_step", begin_step)
+
+
+def _unopened(patch) -> None:
+    mark = Log.mark
+    patch(Log, "mark", lambda self, job, standing: standing == Standing.OPEN or mark(self, job, standing))
+
+
+def _oldest_slot(patch) -> None:
+    def oldest(file: File, head: Any) -> Slot | None:
+        found = (structures_module.parse_slot(file.read(place, structures_module.SLOT.itemsize))
+                 for which in (0, 1) for place in journal_module._places(head, which))
+        return min((slot for slot in found if slot), key=lambda slot: slot.number, default=None)
+    patch(journal_module, "_newest", oldest)
+
+
+def _without_free(patch) -> None:
+    patch(stack_module, "misfits", lambda journal, card, low, high, with_free=False:
+          states_module.misfits(journal, card, low, high, with_free=False))
+
+
 _BROKEN: dict[str, Callable[[Any], None]] = {
+    "named last": _named_first,
+    "back upwards": _downwards,
+    "free as of the stack": _free_as_of_the_job,
+    "free room compared": _without_free,
+    "record opened": _unopened,
+    "newest slot": _oldest_slot,
+    "groups before slots": lambda patch: patch(Journal, "sync", lambda self: None),
+    "uppermost": lambda patch: patch(Stack, "_must_be_uppermost", lambda self, job, name: None),
+    "uncovered": lambda patch: patch(Stack, "_uncover", lambda self, head: None),
     "let go once": lambda patch: patch(JournalledBlocks, "_fill", lambda self, extents: None),
     "put is claimed": lambda patch: patch(writing_module, "saved_and_put", lambda groups: (Stretches(), Stretches())),
     "free below": lambda patch: patch(Stack, "_let_go_by", lambda self, job: Stretches.of(
