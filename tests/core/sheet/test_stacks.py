@@ -6,7 +6,7 @@ import struct
 
 import pytest
 
-from mosscrate.core.blocks import Extent, MemoryBlocks
+from mosscrate.core.blocks import Extent
 from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents.fingerprint import State
 from tests import stacks
