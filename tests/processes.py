@@ -81,6 +81,13 @@ def forked(work: Callable[[], str], *, kill_after: float | None = None, kill_at:
     return said or None
 
 
+def writes_of(work: Callable[[], object]) -> str:
+    """How many writes and syncs some work makes in this process."""
+    writes = Writes()
+    work()
+    return str(writes.count)
+
+
 def bench_in(folder: Path) -> Bench:
     return Bench(Shelf(backups=folder / "crate"), Crate(folder / "crate"), folder / "state")
 
@@ -110,12 +117,8 @@ class Killed:
 
     def cost(self) -> tuple[float, int]:
         """Seconds and writes that a whole run takes."""
-        def work() -> str:
-            writes = Writes()
-            self.act("run")
-            return str(writes.count)
         begun = time.monotonic()
-        said = forked(work)
+        said = forked(lambda: writes_of(lambda: self.act("run")))
         assert said is not None, "nobody killed it"
         return time.monotonic() - begun, int(said)
 

@@ -13,8 +13,8 @@ from tests.loops import needs_root
 ROOT = Path(__file__).parents[3]
 
 
-def run(*words: object) -> str:
-    done = subprocess.run([sys.executable, "-m", "tests.processes", *map(str, words)], cwd=ROOT, capture_output=True,
+def run(*words: object, program: str = "tests.processes") -> str:
+    done = subprocess.run([sys.executable, "-m", program, *map(str, words)], cwd=ROOT, capture_output=True,
                           text=True, check=False)
     assert done.returncode == 0, done.stderr[-3000:]
     return done.stdout
@@ -43,3 +43,8 @@ def test_a_full_disk_ends_in_a_sentence_with_the_card_whole(tmp_path):
 
 def test_a_proof_that_is_killed_at_any_moment_leaves_what_was_on_the_card_to_be_put_back(tmp_path):
     assert "30 proofs" in run("proofs", 4, 30, tmp_path)
+
+
+@pytest.mark.parametrize("seed", [11, 12])
+def test_commands_that_are_killed_at_any_write_can_be_undone_or_finished(seed, tmp_path):
+    assert "16 commands" in run(seed, 16, tmp_path, program="tests.command_kills")
