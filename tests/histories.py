@@ -527,7 +527,8 @@ def chance(seed: int) -> None:
     rng = random.Random(seed)
     plans: dict[str, Plan] = {}
     is_held = rng.random() < 0.5            # the first group holds all cells of a job, so that foreign writes show
-    kinds = ("flip", "cut", "remove", "full", "room", *(3 * ("write",) + ("exchange", "return") if is_held else ()))
+    kinds = (*("flip", "cut") * 2, "remove", "full", "room",
+             *(("write", "write", "exchange", "return") if is_held else ()))
     for number in range(1, 6):
         own = rng.sample(range(5), rng.randint(1, 3))
         steps = [[_group(rng, own) for _ in range(rng.randint(1, 2))] for _ in range(rng.randint(1, 3))]

@@ -51,6 +51,19 @@ def test_a_backup_with_a_note_stays() -> None:
     assert len(too_many([backup(d, "the good one") for d in days], Ages(), NOW)) == 0
 
 
+def test_a_whole_backup_stays_rather_than_one_with_gaps_and_the_last_whole_one_in_any_case() -> None:
+    """What could not be read in March does not displace what could."""
+    whole, gaps = backup(480), backup(470)
+    first, last = backup(900), backup(1)
+    for partial in (gaps, first, last):
+        partial.record.unreadable.append((0, 512))
+    assert too_many([first, whole, gaps, last], Ages(), NOW) == [gaps]
+    later = [backup(469 - n) for n in range(3)]
+    for partial in later:
+        partial.record.unreadable.append((0, 512))
+    assert whole not in too_many([first, whole, gaps, *later, last], Ages(), NOW)
+
+
 def test_names_and_notes_stay_with_card_and_backup(tmp_path: Path) -> None:
     """The newest counts; what is damaged or too long does no harm."""
     crate, card = Crate(tmp_path), card_with("fat16", 3, acts=20)

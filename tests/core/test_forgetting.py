@@ -107,13 +107,13 @@ def test_nothing_is_removed_while_somebody_is_at_work_or_has_just_ended(tmp_path
     packs = set(tmp_path.rglob("*.pack"))
     with lease(tmp_path, "Pipkin is being kept"), pytest.raises(InUse, match="Pipkin is being kept"):
         give_back(tmp_path, Watch())
-    real = forgetting._goes
+    real = forgetting._rooms_in
 
-    def meanwhile(path: Path, live, writer) -> bool:
-        if not crate.lanes():
-            kept(crate, "abcd")                            # all of it is there already: not a byte is written
-        return real(path, live, writer)
-    monkeypatch.setattr(forgetting, "_goes", meanwhile)
+    def meanwhile(root: Path, lists) -> dict:
+        found = real(root, lists)
+        kept(crate, "abcd")                                # all of it is there already: not a byte is written
+        return found
+    monkeypatch.setattr(forgetting, "_rooms_in", meanwhile)
     with pytest.raises(InUse, match="made meanwhile"):
         give_back(tmp_path, Watch())
     assert packs <= set(tmp_path.rglob("*.pack"))

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import mmap
+from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
+from mosscrate.core.crate.trust import Trust
 from mosscrate.core.errors import CrateError, FormatError
 from mosscrate.core.images.kept import Manifest, packs_of, read_manifest
 from mosscrate.core.images.kept.manifest import About, read_about
 from mosscrate.core.images.kept.packs import Packs
 from mosscrate.core.images.kept.proving import prove_pack
 from mosscrate.core.sizes import counted
+from mosscrate.core.there import below, is_there
 from mosscrate.core.watch import Watch
 
 NAMED = 5                                # files that a sentence names
@@ -45,6 +48,18 @@ def is_all_there(path: Path) -> bool:
     return bool(packs.has(manifest_at(path).names).all())
 
 
+def has_known_damage(path: Path) -> bool:
+    """Whether a backup lacks chunks by the tables, or holds some that were found damaged before; nothing is read."""
+    packs, trust = packs_of(path.resolve().parents[2]), Trust(path.resolve().parents[2])
+    packs.refresh()
+    try:
+        names = manifest_at(path).names
+    except CrateError:
+        return True
+    bad = trust.known_bad(packs)
+    return not packs.has(names).all() or any(name.tobytes() in bad for name in names)
+
+
 def damaged_in(manifest: Manifest, packs: Packs, watch: Watch, *, phase: str) -> list[int]:
     """Numbers of the chunks of a backup that cannot be read. Raises Stopped."""
     bad = []
@@ -66,32 +81,70 @@ def manifest_at(path: Path) -> Manifest:
 
 
 def check_store(crate: Path, watch: Watch) -> list[str]:
-    """Read every pack and every list of chunks once; a sentence for each that is damaged. Raises Stopped."""
+    """Read every pack and every list of chunks once; a sentence for each that is damaged. Raises Stopped.
+
+    What goes or comes meanwhile, since somebody keeps or gives room back, is not damage: what a list lacks then is
+    looked for once more.
+    """
     told: list[str] = []
-    paths = sorted(crate.glob("packs/*/*.pack"))
-    good = set[bytes]()
+    good, trust = set[bytes](), Trust(crate)
+    paths = _told_of(told, lambda: below(crate / "packs", ".pack"))
     for number, path in enumerate(paths):
         watch.progress("Checking what is kept", number, len(paths))
         try:
             proven = prove_pack(path)
-            good |= set(proven.good)
+            trust.proved(path, proven)
+        except FileNotFoundError:
+            continue
         except OSError as error:
             told.append(f"The pack {path.name} cannot be read: {error.strerror}.")
             continue
+        good |= set(proven.good)
         if proven.where:
             told.append(f"The pack {path.name} is damaged in {proven.where[0]}; what is kept in it is found all the "
                         "same.")
-    for path in sorted(crate.glob("backups/*/*.kept")):
+    trust.save()
+    packs = Packs(crate)
+    for path in _told_of(told, lambda: below(crate / "backups", ".kept")):
         watch.check()
         try:
             manifest = manifest_at(path)
-        except CrateError as error:
-            told.append(str(error))
-            continue
-        missing = [number for number, name in enumerate(manifest.names) if name.tobytes() not in good]
-        if missing:
-            told.append(_not_what_was_kept(manifest, missing))
+            missing = [number for number, name in enumerate(manifest.names) if name.tobytes() not in good]
+            if missing and (missing := _still_missing(manifest, missing, packs)) and is_there(path):
+                told.append(_not_what_was_kept(manifest, missing))
+        except (CrateError, OSError) as error:
+            if not _is_gone(path):                            # it may just have been forgotten
+                told.append(str(error))
+    packs.close()
     return told
+
+
+def _told_of(told: list[str], ask: Callable[[], list[Path]]) -> list[Path]:
+    """What a folder holds; one that cannot be read is told."""
+    try:
+        return ask()
+    except OSError as error:
+        told.append(f"The folder {error.filename} cannot be read: {error.strerror}. What is in it was not checked.")
+        return []
+
+
+def _still_missing(manifest: Manifest, missing: list[int], packs: Packs) -> list[int]:
+    """Of the numbers of chunks, those that cannot be read now either."""
+    packs.refresh()
+    found = []
+    for number in missing:
+        try:
+            packs.read(manifest.names[number].tobytes())
+        except CrateError:
+            found.append(number)
+    return found
+
+
+def _is_gone(path: Path) -> bool:
+    try:
+        return not is_there(path)
+    except OSError:
+        return False
 
 
 def _not_what_was_kept(manifest: Manifest, bad: list[int]) -> str:

@@ -6,7 +6,7 @@ import os
 import re
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -32,6 +32,7 @@ from mosscrate.core.errors import CrateError, FormatError, MediumError
 from mosscrate.core.images import disk_in
 from mosscrate.core.images.kept.manifest import About, CardRecord
 from mosscrate.core.sizes import binary
+from mosscrate.core.there import entries, is_there
 from mosscrate.core.watch import Watch
 
 TAKEN = (".img", ".json", ".rescue")      # by a backup, or by a rescue that will become one
@@ -127,7 +128,7 @@ class Crate:
     def lanes(self) -> list[Lane]:
         """The cards, the one kept last first. Records that cannot be used are left out."""
         cards: dict[str, list[Backup]] = {}
-        for path in sorted(self.root.glob("*/*.json")):
+        for path in _in_folders(self.root, ".json"):
             try:
                 record = records.load(path)
             except CrateError:
@@ -142,7 +143,7 @@ class Crate:
     def troubles(self) -> list[Trouble]:
         """Kept images without a record that can be used, and records without their image: none of them is forgotten."""
         found = []
-        for image in sorted(self.root.glob("*/*.img")):
+        for image in _in_folders(self.root, ".img"):
             try:
                 record = records.load(image.with_suffix(".json"))
                 if record.image != image.name:
@@ -157,12 +158,14 @@ class Crate:
                 _record_of(path)
             except CrateError as error:
                 found.append(Trouble(path, str(error)))
-        late = broken_in(self.root)
-        for path in sorted(self.root.glob(f"backups/*/*{KEPT}")) if late else ():
+        late = _taken_for_dead(self.root)
+        found += [Trouble(Path(path), f"The folder {path} cannot be read: {why}. What is kept in it is not listed.")
+                  for path, why in _unread(self.root)]
+        for path in _in_folders(self.root / "backups", KEPT) if late else ():
             if _is_late(path, late):
                 found.append(Trouble(path, f"The backup {path.stem} is not whole: its computer slept while it was "
                                      "made, and another one gave room back. Keep that card again."))
-        for path in sorted(self.root.glob("*/*.json")):
+        for path in _in_folders(self.root, ".json"):
             with suppress(CrateError):
                 image = path.with_name(records.load(path).image)
                 if not image.exists():
@@ -173,8 +176,8 @@ class Crate:
     def room(self) -> int:
         """Bytes that everything in it takes on its disk."""
         taken = 0
-        for pattern in ("packs/*/*.pack", f"backups/*/*{KEPT}", "*/*.img"):
-            for path in self.root.glob(pattern):
+        for folder, ending in (("packs", ".pack"), ("backups", KEPT), ("", ".img")):
+            for path in _in_folders(self.root / folder, ending):
                 with suppress(OSError):
                     taken += path.stat().st_blocks * 512
         return taken
@@ -212,6 +215,8 @@ class Crate:
                         and f"{b.kept_at:%Y-%m-%d}".startswith(day)]):
             if chosen:
                 return chosen[-1]
+        for path, why in _unread(self.root):
+            raise CrateError(f"The folder {path} cannot be read: {why}. It is not known whether “{text}” is in it.")
         raise CrateError(f"There is no backup “{text}” in this crate. `crate list` names what is kept.")
 
     def image(self, id: str) -> Path:
@@ -240,12 +245,17 @@ class Crate:
             folder: where it goes; the crate's own where it is left out.
             used: bytes that are in use on it; None where that is not known.
         """
-        place = folder or self.root
-        while not place.exists():
-            place = place.parent
+        try:
+            place = folder or self.root
+            while not is_there(place):
+                place = place.parent
+            spare = shutil.disk_usage(place).free
+        except OSError as error:
+            raise CrateError(f"The disk of {self.root} cannot be asked: {error.strerror}. Nothing was written.") \
+                from error
         there = sum(e.length for e in blocks.extents() if not e.is_hole)
         needed = there if used is None else min(there, used)
-        free = shutil.disk_usage(place).free - SPARE_ROOM
+        free = spare - SPARE_ROOM
         if needed > free:
             raise CrateError(f"There is no room for this backup: it may need {binary(needed)}, the disk of "
                              f"{place} has {binary(max(0, free))} to spare. Nothing was written.")
@@ -360,12 +370,41 @@ def _open(path: Path) -> Blocks:
 
 def _lists(root: Path) -> list[Listed]:
     """The lists of chunks that are in a crate, in order; one that was put too late only if nothing is missing."""
-    found, late = [], broken_in(root)
+    found, late = [], _taken_for_dead(root)
     with suppress(OSError), os.scandir(root / "backups") as folders:
         for folder in folders:
             with suppress(OSError), os.scandir(folder) as files:       # a file in between, or just removed
                 found += [Listed(Path(file.path), _stamp(file.stat())) for file in files if file.name.endswith(KEPT)]
     return sorted((one for one in found if not _is_late(one.path, late)), key=lambda one: str(one.path))
+
+
+def _taken_for_dead(root: Path) -> set[str]:
+    """See `broken_in`; nothing where that cannot be told: every chunk is proven when it is read."""
+    try:
+        return broken_in(root)
+    except OSError:
+        return set()
+
+
+def _in_folders(root: Path, ending: str) -> list[Path]:
+    """What lies in the folders of a folder, as far as they can be read: `_unread` names the others."""
+    found = list[Path]()
+    with suppress(OSError):
+        for folder in entries(root):
+            with suppress(OSError):
+                found += entries(folder, ending)
+    return found
+
+
+def _unread(root: Path) -> Iterator[tuple[str, str]]:
+    """Folders of backups that may not be looked into, or do not answer, and why."""
+    for place in (root, root / "backups"):
+        folder = place
+        try:
+            for folder in entries(place):
+                entries(folder)
+        except OSError as error:
+            yield str(folder), error.strerror or ""
 
 
 def _is_late(path: Path, late: set[str]) -> bool:

@@ -7,8 +7,10 @@ which packs there are, so he sees either the old pack under its name or none of 
 
 from __future__ import annotations
 
+import errno
 import fcntl
-from collections.abc import Callable, Iterator, Sequence
+import os
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,12 +26,15 @@ from mosscrate.core.crate.library import KeptFile, all_contents, files_in
 from mosscrate.core.crate.packing import PackWriter
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, InUse
-from mosscrate.core.images.kept.packs import names_of, prefixes_of, table_of
-from mosscrate.core.images.kept.proving import stored_chunks
+from mosscrate.core.images.kept.frames import ROW
+from mosscrate.core.images.kept.packs import Packs, has_table, names_of, prefixes_of, table_of
+from mosscrate.core.images.kept.proving import prove_pack, stored_chunks
+from mosscrate.core.there import below, is_there
 from mosscrate.core.watch import Watch
 
 DEAD = 1 / 3                             # share of a pack from which on it is worth copying the rest
 MAY_STAY = 0.1                           # share of the crate that may be dead
+NO_LOCKS = (errno.ENOLCK, errno.ENOTSUP, errno.ENOSYS, errno.EINVAL)
 DOOMED = ".doomed"                       # instead of .pack, between taking its name away and removing it
 
 
@@ -69,43 +74,103 @@ def forget(backup: Backup) -> None:
 
 
 def give_back(crate: Path, watch: Watch) -> GivenBack:
-    """Remove what no backup needs.
+    """Remove what no backup needs; packs of which nothing is needed go first, they ask for no room of their own.
 
     Raises:
         InUse: somebody keeps a card in it; nothing was removed.
-        CrateError: a list of chunks cannot be read, so that nobody knows what it needs; nothing was removed.
-        Stopped: nothing was removed.
+        CrateError: something cannot be read, so that nobody knows what is needed, or what is needed cannot be copied.
+            Nothing that any backup needs was removed.
+        Stopped: likewise.
     """
-    with _only_one(crate):
-        return _give_back(crate, watch)
+    with _alone_in(crate):
+        lists = _lists(crate)
+        rooms = _rooms_in(crate, lists)
+        dead = {path for path, room in rooms.items() if room.stored and room.dead == room.stored}
+        removed = _remove(sorted(dead), lambda: _must_be_unchanged(crate, lists))
+        rooms = {path: room for path, room in rooms.items() if path not in dead}
+        try:
+            copied = _copy_and_remove(crate, lists, rooms, _worth_it(rooms), watch)
+        except _NoRoom:
+            if not removed:
+                raise
+            return GivenBack(removed, 0)
+        return GivenBack(removed + copied.removed, copied.copied)
 
 
-def _give_back(crate: Path, watch: Watch) -> GivenBack:
-    _must_be_alone(crate)
-    for doomed in crate.glob(f"packs/*/*{DOOMED}"):             # of a giving back that did not live to its end
-        doomed.rename(doomed.with_suffix(".pack"))
-    lists = _lists(crate)
-    live = _needed(lists)
-    victims, writer = list[Path](), PackWriter(crate, verify=True)
+def put_away(crate: Path, damaged: Collection[Path], watch: Watch) -> bool:
+    """Copy what is needed and sound out of damaged packs and remove them, where nothing is needed that is nowhere else.
+
+    Returns whether all of them are gone. Raises what `give_back` does.
+    """
+    with _alone_in(crate):
+        lists = _lists(crate)
+        rooms = {path: room for path, room in _rooms_in(crate, lists).items() if path in damaged}
+        _copy_and_remove(crate, lists, rooms, sorted(rooms), watch)
+        return not any(is_there(path) for path in rooms)
+
+
+@contextmanager
+def _alone_in(crate: Path) -> Iterator[None]:
+    """Nobody else is at work on it; what an earlier giving back did not end is as before. Raises InUse, CrateError."""
     try:
-        for path in _worth_it({path: _room_in(path, live) for path in sorted(crate.glob("packs/*/*.pack"))}):
+        with _only_one(crate):
+            _must_be_alone(crate)
+            for doomed in below(crate / "packs", DOOMED):
+                doomed.rename(doomed.with_suffix(".pack"))
+            yield
+    except OSError as error:
+        where = f" ({Path(str(error.filename)).name})" if error.filename else ""
+        raise CrateError(f"The crate {crate} cannot be read or written{where}: {os.strerror(error.errno or 0)}. Nobody "
+                         "knows what is needed of it, so no room was given back.") from error
+
+
+def _rooms_in(crate: Path, lists: list[Path]) -> dict[Path, _Room]:
+    live = _needed(lists)
+    return {path: _room_in(path, live) for path in below(crate / "packs", ".pack")}
+
+
+class _NoRoom(CrateError):
+    """What is still needed of packs that are mostly dead cannot be copied."""
+
+
+def _copy_and_remove(crate: Path, lists: list[Path], rooms: dict[Path, _Room], wanted: list[Path],
+                     watch: Watch) -> GivenBack:
+    """Copy what is needed out of packs, prove it under its new name, and only then remove them."""
+    victims, writer, packs = list[Path](), PackWriter(crate, verify=True), Packs(crate)
+    packs.refresh()
+    moved = set[bytes]()
+    try:
+        for path in wanted:
             watch.progress("Looking for room", len(victims), None)
-            if _goes(path, live, writer):
+            if (names := _copied(path, rooms[path].needed, writer, packs)) is not None:
                 victims.append(path)
+                moved |= names
         writer.finish()
-    except BaseException:
+    except BaseException as error:
         writer.abandon()
+        if isinstance(error, CrateError) and _is_full(error.__cause__):
+            raise _NoRoom("The disk of the crate is full: what is still needed of half-empty packs cannot be copied "
+                          "on it. No room was given back; what is kept is as before.") from error
         raise
-    removed = sum(path.stat().st_size for path in victims)
-    _remove(victims, lambda: _must_be_unchanged(crate, lists))
-    return GivenBack(removed, writer.added)
+    finally:
+        packs.close()
+    proven = {name for path in writer.paths for name in prove_pack(path).good}
+    if moved - proven:
+        raise CrateError("What was copied does not read back as it was: the disk of the crate may be failing. No room "
+                         "was given back.")
+    return GivenBack(_remove(victims, lambda: _must_be_unchanged(crate, lists)), writer.added)
+
+
+def _is_full(error: BaseException | None) -> bool:
+    return isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
 
 
 class _Room(NamedTuple):
-    """Bytes of chunks in a pack, and of those that nobody needs."""
+    """Bytes of chunks in a pack, and of those that nobody needs; rows of those that somebody does."""
 
     stored: int
     dead: int
+    needed: NDArray[np.void] = np.zeros(0, ROW)
 
     @property
     def share(self) -> float:
@@ -113,10 +178,11 @@ class _Room(NamedTuple):
 
 
 def _room_in(path: Path, live: NDArray[np.uint64]) -> _Room:
-    """All of it counts as needed where it cannot be read: somebody has to look at it."""
-    rows = table_of(path)
+    """Of one without a sound table all counts as needed: not all that is in it may have been found. Raises OSError."""
+    rows, is_known = table_of(path), has_table(path)
     is_live = np.isin(prefixes_of(names_of(rows["name"])), live)
-    return _Room(int(rows["stored"].sum()), int(rows["stored"][~is_live].sum()))
+    dead = int(rows["stored"][~is_live].sum()) if is_known else 0
+    return _Room(int(rows["stored"].sum()), dead, rows[is_live])
 
 
 def _worth_it(rooms: dict[Path, _Room]) -> list[Path]:
@@ -131,24 +197,29 @@ def _worth_it(rooms: dict[Path, _Room]) -> list[Path]:
     return sorted(found)
 
 
-def _goes(path: Path, live: NDArray[np.uint64], writer: PackWriter) -> bool:
-    """Whether a pack can be done away with; what is needed of it is in the writer then."""
-    rows = table_of(path)
-    needed = list(stored_chunks(path, rows[np.isin(prefixes_of(names_of(rows["name"])), live)]))
-    if not all(chunk.is_proven for chunk in needed):
-        return False                                          # a damaged pack is left for mending
-    for chunk in needed:
+def _copied(path: Path, rows: NDArray[np.void], writer: PackWriter, packs: Packs) -> set[bytes] | None:
+    """Copy what is needed of a pack; the names of it. None where it has to stay: a damaged chunk is nowhere else.
+
+    Raises OSError where it cannot be read, CrateError where what is copied cannot be written.
+    """
+    chunks = list(stored_chunks(path, rows))
+    for chunk in chunks:
+        if not chunk.is_proven and not packs.can_be_read(chunk.name, but=path):
+            return None                                       # a damaged pack is left for mending
+    sound = [chunk for chunk in chunks if chunk.is_proven]
+    for chunk in sound:
         if writer.claim(chunk.name):
             writer.add(chunk.name, chunk.codec, chunk.stored, chunk.raw)
-    return True
+    return {chunk.name for chunk in sound}
 
 
-def _remove(victims: list[Path], must_be_unchanged: Callable[[], None]) -> None:
-    """Take the names of packs away, see that nobody has begun or ended meanwhile, and remove them."""
+def _remove(victims: list[Path], must_be_unchanged: Callable[[], None]) -> int:
+    """Take the names of packs away, see that nobody has begun or ended meanwhile, and remove them; their bytes."""
     must_be_unchanged()
-    doomed = list[Path]()
+    doomed, size = list[Path](), 0
     try:
         for path in victims:
+            size += path.stat().st_size
             doomed.append(path.rename(path.with_suffix(DOOMED)))
         must_be_unchanged()
     except BaseException:
@@ -159,20 +230,25 @@ def _remove(victims: list[Path], must_be_unchanged: Callable[[], None]) -> None:
         gone.unlink()
     for folder in {path.parent for path in victims}:
         sync_folder(folder)
+    return size
 
 
 def _lists(crate: Path) -> list[Path]:
-    return sorted(crate.glob("backups/*/*.kept"))
+    """Raises OSError: one that may not be seen is not one that is not there."""
+    return below(crate / "backups", ".kept")
 
 
 def _needed(lists: list[Path]) -> NDArray[np.uint64]:
-    """First bytes of the names of all chunks that any list needs: a false match only keeps a chunk longer."""
+    """First bytes of the names of all chunks that any list needs: a false match only keeps a chunk longer.
+
+    Raises CrateError, OSError.
+    """
     found = [np.zeros(0, np.uint64)]
     for path in lists:
         try:
             names = manifest_at(path).names
         except CrateError as error:
-            if not path.exists():
+            if not is_there(path):
                 continue                                      # it has just been forgotten
             raise CrateError(f"{error} No room was given back: nobody knows what it needs.") from error
         found.append(prefixes_of(names))
@@ -189,8 +265,9 @@ def _only_one(crate: Path) -> Iterator[None]:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
             raise InUse("Room is being given back already. Nothing was removed by this.") from error
-        except OSError:
-            pass                                              # a network folder without locks: leases tell as well
+        except OSError as error:
+            if error.errno not in NO_LOCKS:                   # a network folder without locks: leases tell as well
+                raise
         yield
 
 
@@ -202,5 +279,6 @@ def _must_be_unchanged(crate: Path, lists: list[Path]) -> None:
 
 
 def _must_be_alone(crate: Path) -> None:
+    """Raises InUse, OSError."""
     if busy := at_work(crate):
         raise InUse(f"Somebody is at work on this crate ({busy[0]}). No room was given back; ask again later.")

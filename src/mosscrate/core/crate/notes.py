@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import msgspec
 
 from mosscrate.core.durable import sync_folder, write_whole
 from mosscrate.core.errors import CrateError
+from mosscrate.core.there import entries
 
 ENDING = ".note"
 LONGEST_NAME, LONGEST_TEXT = 80, 4000    # letters
@@ -30,8 +32,10 @@ _NOTES = msgspec.json.Decoder(Note)
 
 def notes_in(crate: Path) -> dict[str, Note]:
     """The newest note on each card and backup; what cannot be used as one is passed over."""
-    found: dict[str, Note] = {}
-    for path in crate.glob(f"names/*{ENDING}"):
+    found, paths = dict[str, Note](), list[Path]()
+    with suppress(OSError):
+        paths = entries(crate / "names", ENDING)
+    for path in paths:
         try:
             note = _NOTES.decode(path.read_bytes()) if path.stat().st_size <= LARGEST else None
         except (OSError, ValueError):
@@ -46,11 +50,11 @@ def put_note(crate: Path, about: str, *, name: str = "", text: str = "") -> Note
     name, text = " ".join(name.split()), text.strip()
     if len(name) > LONGEST_NAME or len(text) > LONGEST_TEXT:
         raise CrateError(f"A name has {LONGEST_NAME} letters at most, a note {LONGEST_TEXT}. Nothing was noted.")
-    older = [path for path in crate.glob(f"names/*{ENDING}") if _is_about(path, about)]
     note = Note(about, datetime.now(UTC).isoformat(timespec="microseconds"), name, text)
     path = crate / "names" / f"{secrets.token_hex(8)}{ENDING}"
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
+        older = [path for path in entries(crate / "names", ENDING) if _is_about(path, about)]
         write_whole(path, msgspec.json.encode(note))
         for gone in older:
             gone.unlink(missing_ok=True)

@@ -14,7 +14,7 @@ import numpy as np
 from backports import zstd
 from blake3 import blake3
 
-from mosscrate.core.crate.leases import host
+from mosscrate.core.crate.leases import Holder, locked
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.frames import (
@@ -31,6 +31,7 @@ from mosscrate.core.images.kept.frames import (
     ZSTD,
     check_of,
 )
+from mosscrate.core.there import below
 
 PACK = 64 << 20                          # bytes after which the next one is begun
 WORTH = 0.95                             # packed only where it becomes smaller than this
@@ -61,13 +62,8 @@ class Squeezer:
 
 
 def left_over(crate: Path) -> list[Path]:
-    """Packs that processes of this computer have begun and did not live to finish."""
-    found = []
-    for part in crate.glob(f"packs/*/*{PART}"):
-        where, _, process = part.suffixes[-2][1:].rpartition("-") if len(part.suffixes) > 1 else ("", "", "")
-        if where == host() and process.isdecimal() and not Path(f"/proc/{process}").exists():
-            found.append(part)
-    return found
+    """Packs that processes of this computer have begun and did not live to finish. Raises OSError."""
+    return [part for part in below(crate / "packs", PART) if Holder.named(part).is_gone(part)]
 
 
 class PackWriter:
@@ -81,11 +77,12 @@ class PackWriter:
     def __init__(self, crate: Path, *, verify: bool) -> None:
         self.crate, self.verify = crate, verify
         self.added = 0                                   # bytes of finished packs
+        self.paths: list[Path] = []                      # of these
         self._lock = threading.Lock()
         self._names: set[bytes] = set()                  # of this writing
         self._open: _Pack | None = None
         self._finisher = ThreadPoolExecutor(1, "packs")
-        self._finished: list[Future[int]] = []
+        self._finished: list[Future[_Pack]] = []
 
     def claim(self, name: bytes) -> bool:
         """Whether a chunk has to be added: nobody has claimed it in this writing before."""
@@ -113,7 +110,8 @@ class PackWriter:
             if self._open is not None:
                 self._finish_one()
         self._finisher.shutdown()
-        self.added = sum(future.result() for future in self._finished)
+        packs = [future.result() for future in self._finished]
+        self.added, self.paths = sum(pack.size for pack in packs), [pack.path for pack in packs]
 
     def abandon(self) -> None:
         """What is not finished goes; finished packs stay, for the next time."""
@@ -136,9 +134,9 @@ class _Pack:
         self.id = secrets.token_bytes(16)
         name = self.id.hex()
         self.path = crate / "packs" / name[:2] / f"{name}.pack"
-        self.part = self.path.with_suffix(f".{host()}-{os.getpid()}{PART}")
+        self.part = self.path.with_name(Holder.me().within(name, PART))
         self.path.parent.mkdir(parents=True, exist_ok=True)
-        self.fd = os.open(self.part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+        self.fd = locked(self.part)
         self.rows: list[tuple[bytes, int, int, int]] = []
         self.checks: list[bytes] = []
         head = np.zeros(1, PACK_HEAD)
@@ -191,21 +189,23 @@ class _Pack:
         self.size += wanted
 
 
-def _finished(pack: _Pack, verify: bool) -> int:  # noqa: FBT001 - handed to an executor
-    """Synced, read back, and under its name; returns its bytes."""
+def _finished(pack: _Pack, verify: bool) -> _Pack:  # noqa: FBT001 - handed to an executor
+    """Synced, read back, and under its name."""
     try:
         pack.end()
         os.fsync(pack.fd)
         if verify:
             pack.prove()
-        os.close(pack.fd)
-        pack.part.rename(pack.path)                      # to a name that nobody else uses
+        pack.part.rename(pack.path)                      # to a name that nobody else uses; it is locked until then
         sync_folder(pack.path.parent)
         sync_folder(pack.path.parent.parent)
     except OSError as error:
-        pack.part.unlink(missing_ok=True)
+        with suppress(OSError):
+            pack.part.unlink()
         raise _cannot(pack.path.parents[2], error) from error
-    return pack.size
+    finally:
+        os.close(pack.fd)
+    return pack
 
 
 def _cannot(crate: Path, error: OSError) -> CrateError:

@@ -11,6 +11,7 @@ import threading
 import time
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -31,6 +32,7 @@ from mosscrate.core.crate.leases import IN_NAMES, Lease, lease
 from mosscrate.core.crate.packing import PackWriter, Squeezer, left_over
 from mosscrate.core.crate.reading import BUFFERS, Chunks, TapeReader
 from mosscrate.core.crate.taping import Tape, role_of, tape_of
+from mosscrate.core.crate.trust import Trust
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.frames import (
@@ -94,17 +96,19 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
 def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Watch, kept_at: datetime,
            described: dict[str, Any], *, held: Lease, since: int, verify: bool, every_byte: bool) -> Stored:
     begun = time.monotonic()
-    packs, writer = packs_of(crate.resolve()), PackWriter(crate, verify=verify)
+    packs, writer, trust = packs_of(crate.resolve()), PackWriter(crate, verify=verify), Trust(crate.resolve())
     packs.refresh()
     try:
-        _use_again(left_over(crate), packs, writer, watch)
-        reader, packing = TapeReader(tape, blocks), _Packing(packs, writer)
+        _use_again(_left_over(crate), packs, writer, watch)
+        reader, packing = TapeReader(tape, blocks), _Packing(packs, writer, trust)
         names = packing.all_of(reader, watch)
         confirm_packed(blocks)
         writer.finish()
     except BaseException:
         writer.abandon()
         raise
+    finally:
+        _note_proven(trust, writer, verify=verify)
     packs.refresh()
     if not packs.has(names).all():
         raise CrateError(f"The crate {crate} lost packs while {card.name} was kept. No backup was made; keep it again.")
@@ -119,11 +123,35 @@ def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Wat
     _put(path, {b"HEAD": msgspec.msgpack.encode(about), b"NAME": names.tobytes(),
                 b"CLEN": lengths.astype("<u4").tobytes(), b"RUNS": runs.tobytes(), b"FILE": files.tobytes(),
                 b"PATH": paths})
-    if held.is_broken and not is_all_there(path):
+    if _was_taken_for_dead(held) and not is_all_there(path):
         path.unlink()
         raise CrateError(f"This computer slept while {card.name} was kept, and another one gave back room that was "
                          "needed. No backup was made; keep it again.")
     return Stored(path, about)
+
+
+def _note_proven(trust: Trust, writer: PackWriter, *, verify: bool) -> None:
+    """What was written was read back; of what was there already, what was read through is known."""
+    with suppress(OSError):
+        for path in writer.paths if verify else ():
+            trust.proved(path)
+    trust.save()
+
+
+def _was_taken_for_dead(held: Lease) -> bool:
+    """Also where that cannot be told."""
+    try:
+        return held.is_broken
+    except OSError:
+        return True
+
+
+def _left_over(crate: Path) -> list[Path]:
+    """None where it cannot be told: what was left is packed anew then."""
+    try:
+        return left_over(crate)
+    except OSError:
+        return []
 
 
 def must_belong_together(card: CardRecord, blocks: Blocks, since: int) -> None:
@@ -136,18 +164,19 @@ def must_belong_together(card: CardRecord, blocks: Blocks, since: int) -> None:
 def _use_again(parts: list[Path], packs: Packs, writer: PackWriter, watch: Watch) -> None:
     """Chunks of packs that were never finished go into one of this keeping; then those files go."""
     for part in parts:
-        for chunk in stored_chunks(part, table_of(part)):
-            watch.progress("Using what an interrupted backup has left", 0, None)
-            if chunk.is_proven and packs.find(chunk.name) is None and writer.claim(chunk.name):
-                writer.add(chunk.name, chunk.codec, chunk.stored, chunk.raw)
-        part.unlink(missing_ok=True)
+        with suppress(OSError):                           # another program uses it already, or it cannot be read
+            for chunk in stored_chunks(part, table_of(part)):
+                watch.progress("Using what an interrupted backup has left", 0, None)
+                if chunk.is_proven and packs.find(chunk.name) is None and writer.claim(chunk.name):
+                    writer.add(chunk.name, chunk.codec, chunk.stored, chunk.raw)
+            part.unlink(missing_ok=True)
 
 
 class _Packing:
     """Packs chunks, on several threads."""
 
-    def __init__(self, packs: Packs, writer: PackWriter) -> None:
-        self.packs, self.writer = packs, writer
+    def __init__(self, packs: Packs, writer: PackWriter, trust: Trust) -> None:
+        self.packs, self.writer, self.trust = packs, writer, trust
         self.fresh = 0
         self._counting = threading.Lock()
         self._own = threading.local()
@@ -177,7 +206,10 @@ class _Packing:
 
     def _take(self, whole: Chunks) -> list[tuple[int, bytes]]:
         names = [blake3(chunk).digest() for _, chunk in whole]
-        is_known = self.packs.has(as_names(names)).tolist()
+        wanted = as_names(names)
+        is_sound = self.packs.has(wanted)
+        is_sound[is_sound] = self.trust.sound(self.packs, wanted[is_sound])
+        is_known = is_sound.tolist()
         with self._counting:
             self.fresh += sum(len(chunk) for (_, chunk), known in zip(whole, is_known, strict=True) if not known)
         for name, (_, chunk), known in zip(names, whole, is_known, strict=True):

@@ -10,6 +10,7 @@ import os
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -20,6 +21,7 @@ from backports import zstd
 from blake3 import blake3
 from numpy.typing import NDArray
 
+from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.errors import CrateError
 from mosscrate.core.images.kept.frames import (
     FRAME,
@@ -35,6 +37,7 @@ from mosscrate.core.images.kept.frames import (
     ZSTD,
     check_of,
 )
+from mosscrate.core.there import entries
 
 OPEN_AT_ONCE = 64
 PREFIX = np.dtype(">u8")                 # the first bytes of a name, as they sort
@@ -73,9 +76,9 @@ class _Index(NamedTuple):
         """The pack that a row is of."""
         return self.paths[int(self.starts.searchsorted(row, side="right")) - 1]
 
-    def with_packs(self, paths: list[Path]) -> _Index:
-        """The index with more packs; tables are let go of while they are put together."""
-        tables = [self.rows, *(table_of(path) for path in paths)]
+    def with_packs(self, paths: list[Path], tables: list[NDArray[np.void]]) -> _Index:
+        """The index with more packs and their tables, which are let go of while they are put together."""
+        tables.insert(0, self.rows)
         ends = np.cumsum([len(table) for table in tables])
         rows, at = np.empty(int(ends[-1]), ROW), 0
         while tables:
@@ -99,25 +102,54 @@ class Packs:
         self._known: dict[Path, int] = {}                 # bytes of each
         self._index = _NOTHING
         self._files: OrderedDict[Path, int] = OrderedDict()
+        self.unread: dict[Path, str] = {}                 # packs and folders of such, and why
 
     def refresh(self) -> None:
         """Take in packs that are new, here or from another computer, and forget those that are gone or were cut.
 
-        Raises CrateError where a folder cannot be read.
+        What cannot be read is passed over and asked again the next time: `unread` says so until then.
         """
         with self._lock:
-            try:
-                there = {path: path.stat().st_size for path in self.folder.glob("packs/*/*.pack")}
-            except OSError as error:
-                raise CrateError(f"The crate {self.folder} cannot be read: {error.strerror}.") from error
+            self.unread = {}
+            there = self._there()
             if any(there.get(path) != size for path, size in self._known.items()):
                 self._known, self._index = {}, _NOTHING
                 while self._files:
                     os.close(self._files.popitem()[1])
-            paths = sorted(there.keys() - self._known.keys())
+            paths, tables = list[Path](), list[NDArray[np.void]]()
+            for path in sorted(there.keys() - self._known.keys()):
+                try:
+                    tables.append(table_of(path))
+                    paths.append(path)
+                except FileNotFoundError:
+                    continue
+                except OSError as error:
+                    self.unread[path] = error.strerror or str(error)
             if paths:
-                self._index = self._index.with_packs(paths)
+                self._index = self._index.with_packs(paths, tables)
                 self._known |= {path: there[path] for path in paths}
+
+    def _there(self) -> dict[Path, int]:
+        """Bytes of each pack; of a folder or pack that cannot be asked, it is noted why."""
+        found = dict[Path, int]()
+        try:
+            folders = entries(self.folder / "packs")
+        except OSError as error:
+            raise CrateError(f"The crate {self.folder} cannot be read: {error.strerror}.") from error
+        for folder in folders:
+            try:
+                paths = entries(folder, ".pack")
+            except OSError as error:
+                self.unread[folder] = error.strerror or str(error)
+                continue
+            for path in paths:
+                try:
+                    found[path] = path.stat().st_size
+                except FileNotFoundError:
+                    continue
+                except OSError as error:
+                    self.unread[path] = error.strerror or str(error)
+        return found
 
     def __len__(self) -> int:
         return len(self._index.rows)
@@ -151,6 +183,15 @@ class Packs:
             same[number] = self.find(names[number].tobytes()) is not None
         return same
 
+    def holders(self, names: Names) -> list[Path]:
+        """Packs in which chunks lie that are there; of a chunk that lies in several, one of them."""
+        index = self._index
+        if not len(index.rows) or not len(names):
+            return []
+        at = np.minimum(np.searchsorted(index.prefixes, prefixes_of(names)), len(index.rows) - 1)
+        packs = distinct(index.starts.searchsorted(index.order[at], side="right") - 1)
+        return [index.paths[number] for number in packs.tolist()]
+
     def read(self, name: bytes) -> bytes:
         """The bytes of a chunk, proven by its name. Raises CrateError that says what is wrong with it."""
         try:
@@ -160,7 +201,8 @@ class Packs:
             return self._read(name)
 
     def _read(self, name: bytes) -> bytes:
-        wrong = "it is in no pack"
+        wrong = "it is in no pack" + "".join(
+            f"; {path.name} cannot be read ({why})" for path, why in [*self.unread.items()][:1])
         for found in self.all_of(name):
             try:
                 data = self._unpacked(found)
@@ -171,6 +213,15 @@ class Packs:
                 return data
             wrong = f"{found.pack.name} holds something else at byte {found.offset:,}"
         raise CrateError(f"Chunk {name.hex()[:12]} cannot be read: {wrong}.")
+
+    def can_be_read(self, name: bytes, *, but: Path) -> bool:
+        """Whether a chunk can be read from another pack than one. Raises OSError."""
+        for found in self.all_of(name):
+            if found.pack != but:
+                with suppress(zstd.ZstdError, ValueError):
+                    if blake3(self._unpacked(found)).digest() == name:
+                        return True
+        return False
 
     def close(self) -> None:
         """Let go of files; they are opened again when they are wanted."""
@@ -206,13 +257,17 @@ def packs_of(folder: Path) -> Packs:
 
 
 def table_of(path: Path) -> NDArray[np.void]:
-    """What is in a pack, as ROW. A pack that cannot be read at all has nothing in it."""
-    try:
-        with path.open("rb") as file:
-            rows = _table_at_end(file.fileno(), os.fstat(file.fileno()).st_size)
-            return rows if rows is not None else _walked(file.fileno(), os.fstat(file.fileno()).st_size)
-    except OSError:
-        return np.zeros(0, ROW)
+    """What is in a pack, as ROW: as its table says, else as its frames say. Raises OSError."""
+    with path.open("rb") as file:
+        size = os.fstat(file.fileno()).st_size
+        rows = _table_at_end(file.fileno(), size)
+        return rows if rows is not None else _walked(file.fileno(), size)
+
+
+def has_table(path: Path) -> bool:
+    """Whether the table at the end of a pack is as it was written. Raises OSError."""
+    with path.open("rb") as file:
+        return _table_at_end(file.fileno(), os.fstat(file.fileno()).st_size) is not None
 
 
 def _table_at_end(fd: int, size: int) -> NDArray[np.void] | None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from mosscrate.core.contents.files import FileKind
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.ageing import Ages, too_many
+from mosscrate.core.crate.checking import has_known_damage
 from mosscrate.core.crate.forgetting import GivenBack, forget, give_back, only_in_these
 from mosscrate.core.crate.library import KeptFile
 from mosscrate.core.errors import GuardRefusal, InUse
@@ -65,12 +66,17 @@ class Thinning:
 def thinning(bench: Bench, ages: Ages, key: str | None = None) -> Thinning:
     """Which backups are beyond what is kept, of one card or of all; what a job needs stays. Raises CrateError."""
     lanes = [lane for lane in bench.crate.lanes() if key in (None, lane.card.key)]
-    found = tuple(b for lane in lanes for b in too_many(lane.backups, ages, bench.crate.now())
+    found = tuple(b for lane in lanes for b in too_many(lane.backups, ages, bench.crate.now(), _is_whole)
                   if not _needed_by(b, bench))
     if not found:
         return Thinning((), f"Nothing is beyond what is kept: {ages}.")
     lost = only_in_these(found, bench.crate)
     return Thinning(found, f"{counted(len(found), 'backup')} would go ({ages}). {_lost(lost, 'them')}")
+
+
+def _is_whole(backup: Backup) -> bool:
+    """As far as is known without reading it."""
+    return backup.record.is_complete and not (backup.is_in_chunks and has_known_damage(backup.path))
 
 
 def thin_out(thinned: Thinning, bench: Bench, watch: Watch) -> str:
