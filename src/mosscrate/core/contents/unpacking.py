@@ -15,6 +15,7 @@ from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import survey
 from mosscrate.core.errors import Damaged, MediumError, MossError, Resized
 from mosscrate.core.images import Compared, PackedDisk, packed_in
+from mosscrate.core.images.packing.disk import FOOTER
 from mosscrate.core.maps import MapKind, map_format, read_map
 from mosscrate.core.volumes import claimed_size
 from mosscrate.core.watch import Watch
@@ -113,9 +114,17 @@ def read_through(blocks: Blocks, watch: Watch) -> Layout:
     hasher = blake3(max_threads=blake3.AUTO)
     comparison = blocks.begin() if isinstance(blocks, Compared) else None
     packed.look(None)
+    seen, held = 0, b""
 
     def see(data: memoryview) -> None:
-        hasher.update(data)
+        nonlocal seen, held
+        seen += len(data)
+        if len(data) < FOOTER:
+            held += bytes(data)
+            return
+        hasher.update(held)
+        hasher.update(data[:-FOOTER])
+        held = bytes(data[-FOOTER:])                     # what a fixed disk ends in is no part of it
         if comparison is not None:
             comparison.see(data)
 
@@ -128,6 +137,7 @@ def read_through(blocks: Blocks, watch: Watch) -> Layout:
     finally:
         if comparison is not None:
             comparison.leave()
+    hasher.update(held[:len(held) - (seen - packed.size)])
     packed.remembered.settle(packed.size, hasher.hexdigest(), checked)
     blocks.size = packed.size
     return survey(blocks)

@@ -72,6 +72,9 @@ class DiskInPieces(ContainedDisk):
 class ContainerFormat(Protocol):
     """One format for files that hold a disk."""
 
+    def begins(self, first: bytes) -> bool:
+        """Whether a file that begins like this is of it, wherever it ends."""
+
     def probe(self, file: Blocks) -> bool:
         """Whether a file is of it. Raises MediumError."""
 

@@ -212,6 +212,10 @@ class DriveFile(DiskInPieces):
 class Drive:
     """See ContainerFormat."""
 
+    def begins(self, first: bytes) -> bool:
+        """See ContainerFormat."""
+        return first.startswith(MAGIC)
+
     def probe(self, file: Blocks) -> bool:
         """See ContainerFormat."""
         return file.size >= HEADER.itemsize and file.read(0, len(MAGIC)) == MAGIC

@@ -235,6 +235,10 @@ def open_qcow2(file: Blocks, depth: int = 0) -> Qcow2Disk:
 class Qcow2:
     """See ContainerFormat."""
 
+    def begins(self, first: bytes) -> bool:
+        """See ContainerFormat."""
+        return first.startswith(MAGIC)
+
     def probe(self, file: Blocks) -> bool:
         """See ContainerFormat."""
         return probe(file)

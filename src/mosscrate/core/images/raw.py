@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from mosscrate.core.blocks import Blocks, FileBlocks, open_blocks
 from mosscrate.core.blocks.base import SECTOR
 from mosscrate.core.errors import MediumError
+from mosscrate.core.images.no_disks import known_by
+from mosscrate.core.images.packing.disk import PackedDisk
+from mosscrate.core.images.packing.members import PACKED
 
+ALSO_PACKED = frozenset((".lz4", ".lz", ".lzma", ".lzo", ".z", ".br", ".sz", ".cab", ".arj", ".lha", ".lzh"))
 TEXT = 4096                                 # bytes by which a text is told from a disk
 
 
@@ -19,13 +23,28 @@ def open_image(path: Path | str, *, writable: bool = False) -> FileBlocks:
     return open_blocks(path, writable=writable)
 
 
-def must_be_a_disk(blocks: Blocks) -> None:
-    """Raises MediumError for a text, and for less than a sector; a device is one whatever it holds."""
+def must_be_a_disk(blocks: Blocks, name: str = "") -> None:
+    """Raises MediumError for a text, for less than a sector, and for what is known to be something else.
+
+    Args:
+        blocks: a file, or what was unpacked of one; a device is a disk whatever it holds.
+        name: of what was unpacked; the file's own where it is left out.
+    """
     if isinstance(blocks, FileBlocks) and blocks.is_device:
         return
-    why = _no_disk(blocks.read(0, min(TEXT, blocks.size)), blocks.size)
-    if why:
+    is_open = isinstance(blocks, PackedDisk) and not blocks.is_size_known
+    first = blocks.head if isinstance(blocks, PackedDisk) and is_open else blocks.read(0, min(TEXT, blocks.size))
+    name = name or (blocks.path.name if isinstance(blocks, FileBlocks) else "")
+    if why := known_by(first) or ("" if is_open else _no_disk(first, blocks.size)) or _by_name(name):
         raise MediumError(f"It is {why}; nothing was changed.")
+
+
+def _by_name(name: str) -> str:
+    """What a file that could not be unpacked says of itself by its name."""
+    ending = PurePosixPath(name).suffix.lower()
+    is_one = ending in ALSO_PACKED or (ending in PACKED and not ending[1:].isdecimal())      # parts have numbers
+    return (f"a {ending} file by its name, so its name says that it is packed, but it cannot be unpacked here. If it "
+            "is a disk all the same, give it another name") if is_one else ""
 
 
 def _no_disk(first: bytes, size: int) -> str:

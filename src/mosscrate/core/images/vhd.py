@@ -34,6 +34,9 @@ HEADER = np.dtype([
 SECTOR = 512
 
 
+SUFFIX = ".vhd"
+
+
 def checksum(record: bytes, dtype: np.dtype[np.void]) -> int:
     """The complement of the sum of all bytes but those of the field itself."""
     at = dtype.fields["checksum"][1]  # type: ignore[index]
@@ -130,8 +133,16 @@ class DynamicDisk(DiskInPieces):
         np.frombuffer(into, np.uint8)[shown == 0] = 0
 
 
+def is_fixed_footer(last: bytes, size: int) -> bool:
+    """Whether the last sector of so many bytes is the footer of a fixed disk that fills all in front of it."""
+    if last[:8] != COOKIE or int.from_bytes(last[64:68], "big") != checksum(last, FOOTER):
+        return False
+    raw = Place("VHD footer", FOOTER, size - SECTOR).read(last)
+    return int(raw["disk_type"]) == FIXED and int(raw["current_size"]) == size - SECTOR
+
+
 def _footer(file: Blocks) -> tuple[Record, int] | None:
-    in_order = isinstance(file, PackedDisk) and not file.packing.member.lower().endswith(".vhd")
+    in_order = isinstance(file, PackedDisk) and file.streams and not file.packing.name.lower().endswith(SUFFIX)
     for at in (0,) if in_order else (file.size - SECTOR, 0):
         data = file.read(at, SECTOR) if at >= 0 and file.size >= at + SECTOR else b""
         if data[:8] == COOKIE and int.from_bytes(data[64:68], "big") == checksum(data, FOOTER):
@@ -141,6 +152,10 @@ def _footer(file: Blocks) -> tuple[Record, int] | None:
 
 class Vhd:
     """See ContainerFormat."""
+
+    def begins(self, first: bytes) -> bool:
+        """See ContainerFormat."""
+        return first.startswith(COOKIE)
 
     def probe(self, file: Blocks) -> bool:
         """See ContainerFormat."""

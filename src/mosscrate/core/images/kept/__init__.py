@@ -33,6 +33,10 @@ def kept_in(blocks: Blocks) -> KeptDisk | None:
 class Kept:
     """See ContainerFormat."""
 
+    def begins(self, first: bytes) -> bool:
+        """See ContainerFormat."""
+        return first.startswith(KEPT_MAGIC)
+
     def probe(self, file: Blocks) -> bool:
         """See ContainerFormat."""
         return file.size >= len(KEPT_MAGIC) and file.read(0, len(KEPT_MAGIC)) == KEPT_MAGIC

@@ -5,14 +5,14 @@ A new format is its file and its line in `STREAMS` or `ARCHIVES`. Unpacking is f
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import PurePosixPath
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import MediumError, NotReadYet
-from mosscrate.core.images.packing import bzip2, gzip, xz, zstandard
+from mosscrate.core.images.packing import bzip2, filtered, gzip, xz, zstandard
 from mosscrate.core.images.packing.disk import PackedDisk, Packing, Unreached, packed_in
 from mosscrate.core.images.packing.members import Member, Wrapping, candidates, chosen
 from mosscrate.core.images.packing.parts import Joined, Metered, join_with
@@ -24,9 +24,16 @@ from mosscrate.core.images.packing.zip import Zip
 
 DEEPEST = 6                             # wrappings within one another
 FIRST = 512
-STREAMS: tuple[tuple[bytes, type[Packed], str], ...] = (
-    (gzip.MAGIC, gzip.Gzip, ".gz"), (xz.MAGIC, xz.Xz, ".xz"), (bzip2.MAGIC, bzip2.Bzip2, ".bz2"),
-    (zstandard.MAGIC, zstandard.Zstandard, ".zst"))
+
+
+def _by(magic: bytes) -> Callable[[bytes], bool]:
+    return lambda first: first.startswith(magic)
+
+
+STREAMS: tuple[tuple[Callable[[bytes], bool], type[Packed], str], ...] = (
+    (_by(gzip.MAGIC), gzip.Gzip, ".gz"), (_by(xz.MAGIC), xz.Xz, ".xz"), (_by(bzip2.MAGIC), bzip2.Bzip2, ".bz2"),
+    (zstandard.begins, zstandard.Zstandard, ".zst"), (_by(filtered.LZ4), filtered.Lz4, ".lz4"),
+    (_by(filtered.LZIP), filtered.Lzip, ".lz"), (filtered.is_lzma, filtered.Lzma, ".lzma"))
 ARCHIVES: tuple[Wrapping, ...] = (Zip(), SevenZip(), Rar(), Tar())
 
 __all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "kind_by", "packed_in", "unpacked"]
@@ -34,7 +41,7 @@ __all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "kind_by
 
 def kind_by(first: bytes) -> str:
     """What packs a file that begins like this; "" where nothing does."""
-    streams = (packed.kind for magic, packed, _ in STREAMS if first.startswith(magic))
+    streams = (packed.kind for begins, packed, _ in STREAMS if begins(first))
     return next(streams, None) or next((archive.kind for archive in ARCHIVES if archive.probe(first)), "")
 
 
@@ -50,10 +57,11 @@ class _Unwrapping:
     others: tuple[str, ...] = ()
     streams: list[Stream] = field(default_factory=list)
     way: Way = field(default_factory=Way)
+    first: bytes = b""
 
 
 def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = None,
-             reach: Reach | None = None) -> Blocks:
+             reach: Reach | None = None, needs_end: Callable[[bytes, str], bool] = lambda first, name: False) -> Blocks:
     """The disk that a packed file hides; the file itself where nothing is packed.
 
     Args:
@@ -61,6 +69,7 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
         wanted: the name of what is wanted inside; "" takes the likely one.
         remembered: what is known of it already.
         reach: how far may be unpacked to find it.
+        needs_end: whether something that begins like this, and has this name, can only be used once its end is known.
 
     Raises MediumError, NotReadYet.
     """
@@ -74,6 +83,8 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
             if len(on.kinds) > DEEPEST:
                 raise MediumError(f"{file.name} holds archives in archives, more than {DEEPEST} deep. It is not "
                                   "opened.")
+        if on.kinds and needs_end(on.first, on.name):
+            _must_know_size(on)
     except NotReadYet as error:
         if not on.kinds:
             raise
@@ -85,7 +96,7 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
     parts = len(file.parts) if isinstance(file, Joined) else 1
     packing = Packing(tuple(on.kinds), PurePosixPath(on.name).name, on.member, on.others, file.size, parts)
     disk = PackedDisk(on.blocks, packing, tuple(on.streams), meter, remembered)
-    disk.name = file.name
+    disk.name, disk.head = file.name, on.first
     for stream in on.streams:
         stream.reach, stream.noting = None, None
     return disk
@@ -93,9 +104,9 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
 
 def _goes_inwards(on: _Unwrapping, wanted: str) -> bool:
     """One wrapping further; whether there was one."""
-    first = _first_of(on.blocks)
-    for magic, packed, suffix in STREAMS:
-        if first.startswith(magic):
+    first = on.first = _first_of(on.blocks)
+    for begins, packed, suffix in STREAMS:
+        if begins(first):
             stream = packed(on.blocks)
             name = PurePosixPath(on.name).name
             inner = name[:-len(suffix)] if name.lower().endswith(suffix) else name

@@ -15,6 +15,7 @@ from mosscrate.core.images.packing.stream import STEP, Reach, Stream
 from mosscrate.core.sizes import exact
 from mosscrate.core.watch import Watch
 
+FOOTER = 512                            # bytes behind a disk that may say what it is
 HOLE = 1 << 20                          # zeros shorter than this are read like everything else
 
 
@@ -64,6 +65,8 @@ class PackedDisk(ContainedDisk):
 
     Attributes:
         packing: how it is packed.
+        is_footer: whether the last bytes of so many that were unpacked are no part of the disk but say what it is.
+        head: its first bytes, as far as they were read to find out what it is.
         streams: that have to be unpacked on the way to it, the outermost first.
         remembered: what is known of it.
     """
@@ -74,12 +77,15 @@ class PackedDisk(ContainedDisk):
                  remembered: Remembered) -> None:
         super().__init__(inner, inner.size)
         self.container = "raw"
+        self.is_footer: Callable[[bytes, int], bool] = lambda _last, _size: False
+        self.head = b""
         self._is_looking = self._is_passing = False
+        self._last = b""                                 # of the disk, once it was read to there
         self.packing, self.streams, self.meter, self.remembered = packing, streams, meter, remembered
         for stream, noted in zip(streams, remembered.places, strict=False):
             if noted:
                 stream.packed.recall(noted)
-        if remembered.size and not self.is_size_known:
+        if remembered.size and (not self.is_size_known or remembered.size == self.size - FOOTER):
             self._settle(remembered.size)
 
     @property
@@ -154,12 +160,14 @@ class PackedDisk(ContainedDisk):
                 see(data)
                 at += len(data)
                 watch.progress(phase, min(self.meter.count - begun, total), total)
-            if not self.file.is_size_known:
-                self._settle(at)
+            if not self.file.is_size_known or self._without_footer(self.file.last, at) != at:
+                self._learn(self._without_footer(self.file.last, at))
         else:
             for chunk in chunks(self.file, self.size):
                 see(chunk.bytes)
+                self._last = bytes(chunk.bytes[-FOOTER:])
                 watch.progress(phase, chunk.start + chunk.length, self.size)
+            self._learn_footer()
         self.confirm()
         for stream in self.streams:
             stream.skips = True
@@ -169,12 +177,31 @@ class PackedDisk(ContainedDisk):
         """See Blocks: every stream is read to its end, where its checksum stands."""
         for stream in reversed(self.streams):
             stream.prove()
-            if stream is self.file and stream.at != self.size:
+            taken, size = self.size, self._without_footer(stream.last, stream.at)
+            if stream is self.file and size != taken:
                 self._must_not_be_cut(stream)
-                taken = self.size
-                self._learn(stream.at)
-                raise Resized(f"{self.name} unpacks to {exact(stream.at)}, it was taken for {exact(taken)}. Its true "
-                              "size is known now: try again.", stream.at)
+                self._learn(size)
+                raise self._resized(taken)
+        taken = self.size
+        if self._learn_footer():
+            raise self._resized(taken)
+
+    def _resized(self, taken: int) -> Resized:
+        return Resized(f"{self.name} unpacks to {exact(self.size)}, it was taken for {exact(taken)}. Its true size is "
+                       "known now: try again.", self.size)
+
+    def _without_footer(self, last: bytes, size: int) -> int:
+        """Bytes of the disk in so many that were unpacked."""
+        return size - FOOTER if len(last) >= FOOTER and self.is_footer(last[-FOOTER:], size) else size
+
+    def _learn_footer(self) -> bool:
+        """Of a disk that lies somewhere in a stream: whether its end was a footer, which is left off from then on."""
+        size = self._without_footer(self._last, self.size)
+        if isinstance(self.file, Stream) or size == self.size:
+            return False
+        self._last = b""
+        self._learn(size)
+        return True
 
     def extents(self) -> Iterator[Extent]:
         """See Blocks: zeros that were seen before are holes."""
@@ -201,7 +228,7 @@ class PackedDisk(ContainedDisk):
             self._is_passing = False
         if not count:
             self._must_not_be_cut(self.file)
-            self._learn(self.file.at)
+            self._learn(self._without_footer(self.file.last, self.file.at))
         return count
 
     def _must_not_be_cut(self, stream: Stream) -> None:
@@ -229,6 +256,11 @@ class PackedDisk(ContainedDisk):
         return see
 
     def _read_into(self, offset: int, buffer: memoryview) -> None:
+        self._fill(offset, buffer)
+        if offset + len(buffer) == self.size and len(buffer) >= FOOTER:
+            self._last = bytes(buffer[-FOOTER:])
+
+    def _fill(self, offset: int, buffer: memoryview) -> None:
         if len(buffer) >= BLOCK and offset % BLOCK == 0:           # somebody reads all of it, in order
             self._is_passing = True
             try:

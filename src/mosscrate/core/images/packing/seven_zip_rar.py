@@ -188,13 +188,21 @@ class _Entries:
             raise self.errors[0] if self.errors else OSError(str(error)) from error
 
 
+def filtered(file: Blocks, filter_: str) -> Unpacking:
+    """What a stream that one of the library's filters knows unpacks to. Raises MediumError, OSError."""
+    opened = contextlib.ExitStack()
+    entries = opened.enter_context(_entries(file, "raw", filter_))
+    next(entries)
+    return _Reading(entries, None, opened)
+
+
 @contextlib.contextmanager
-def _entries(file: Blocks) -> Iterator[_Entries]:
+def _entries(file: Blocks, format_: str = "all", filter_: str = "all") -> Iterator[_Entries]:
     """Raises MediumError where the archive cannot be opened."""
     libarchive = _library()
     errors: list[MossError] = []
     try:
-        with _opened(libarchive, file, errors) as archive:
+        with _opened(libarchive, file, errors, format_, filter_) as archive:
             yield _Entries(archive, errors)
     except libarchive.ArchiveError as error:
         raise errors[0] if errors else MediumError(f"{file.name} cannot be opened: {error}.") from error
@@ -204,7 +212,7 @@ def _entries(file: Blocks) -> Iterator[_Entries]:
         raise MediumError(f"The list of what is in {file.name} cannot be read: {error}.") from error
 
 
-def _opened(libarchive: Any, file: Blocks, errors: list[MossError]) -> Any:
+def _opened(libarchive: Any, file: Blocks, errors: list[MossError], format_: str, filter_: str) -> Any:
     joined = set_of(file)
     if joined is not None and joined.paths and file.read(0, 6) == RAR:
         return _volumes(libarchive, joined)
@@ -223,7 +231,7 @@ def _opened(libarchive: Any, file: Blocks, errors: list[MossError]) -> Any:
     def seek(_archive: Any, _client: Any, offset: int, whence: int) -> int:
         return source.seek(offset, whence)
 
-    return libarchive.custom_reader(read, "all", seek_func=seek)
+    return libarchive.custom_reader(read, format_, filter_name=filter_, seek_func=seek)
 
 
 @contextlib.contextmanager

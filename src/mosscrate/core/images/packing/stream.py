@@ -167,6 +167,11 @@ class Stream(Blocks):
                 self._begin(0)
         self.read_to_end()
 
+    @property
+    def last(self) -> bytes:
+        """What was unpacked last, the bytes in front of `at`; at its end the end of it."""
+        return self._recent
+
     def read_to_end(self) -> None:
         """Unpack what is left, so that its end is known and its checksum compared. Raises MediumError, NotReadYet."""
         while len(self.read_on(STEP)):

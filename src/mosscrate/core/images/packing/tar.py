@@ -26,7 +26,7 @@ class Tar:
 
     def probe(self, first: bytes) -> bool:
         """See Wrapping."""
-        return first[257:262] == b"ustar"
+        return first[257:262] == b"ustar" or _is_old(first)
 
     def members(self, file: Blocks) -> Sequence[Member]:
         """See Wrapping: in a stream no further than the first disk, for the rest has to be unpacked to be seen."""
@@ -47,16 +47,26 @@ class Tar:
         return found
 
 
+def _is_old(first: bytes) -> bool:
+    """A header of before POSIX has no magic: a name, octal numbers, and their checksum."""
+    if len(first) < tarfile.BLOCKSIZE or not first[0] or first[156] not in b"\x000125":
+        return False
+    fields = [first[at:end].strip(b"\0 ") for at, end in ((100, 108), (124, 136), (148, 156))]
+    if not all(field and all(digit in b"01234567" for digit in field) for field in fields):
+        return False
+    return int(fields[2], 8) == sum(first[:148]) + 8 * 0x20 + sum(first[156:tarfile.BLOCKSIZE])
+
+
 def _opener(file: Blocks, info: tarfile.TarInfo) -> Callable[[], Blocks]:
     def opened() -> Blocks:
-        if info.sparse is not None:
-            return _Sparse(file, info)
+        runs = cast("Iterable[tuple[int, int]] | None", info.sparse)
+        end = info.offset_data + (info.size if runs is None else sum(length for _, length in runs))
         if isinstance(file, Stream) and not file.is_size_known:
-            there = max(file.size, info.offset_data + info.size)
+            there = max(file.size, end)
             file.suppose(there, there)
-        if info.offset_data + info.size > file.size:
+        if end > file.size:
             raise MediumError(f"{info.name} goes on behind the end of {file.name}: the archive is cut short.")
-        return Window(file, info.offset_data, info.size)
+        return Window(file, info.offset_data, info.size) if runs is None else _Sparse(file, info)
     return opened
 
 

@@ -17,6 +17,11 @@ HEADER = 18                             # bytes at most
 WALKED = 20_000                         # blocks of frames, at most: 2.5 GiB unpacked, and 80 MiB of pages touched
 
 
+def begins(first: bytes) -> bool:
+    """Whether a file is of it; packers that work in parallel put a frame to be skipped first."""
+    return first.startswith(MAGIC) or int.from_bytes(first[:4], "little") in SKIPPABLE
+
+
 class Zstandard(Packed):
     """See Packed."""
 
