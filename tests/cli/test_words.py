@@ -10,9 +10,12 @@ import pytest
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.sizes import exact
 from mosscrate.core.slots import medium as medium_module
+from mosscrate.core.volumes import edit
+from mosscrate.core.volumes.base import Traits
 from tests.cards import MIB, handheld, put_card, some_files
 from tests.core.maps.test_ahdi import drive as ahdi_drive
 from tests.core.maps.test_rdb import drive as rdb_drive
+from tests.volumes import fresh
 
 
 @pytest.fixture
@@ -205,3 +208,18 @@ def test_what_cannot_be_done_is_one_sentence_and_a_status(cli, cards, words, cod
     ended, out, err = cli(*words)
     assert (ended, said in err) == (code, True), err
     assert "Traceback" not in out + err
+
+
+def test_a_name_that_would_steer_a_terminal_is_shown_as_what_it_is(cli, tmp_path, bench):
+    evil = "a\x1b[2Jb\u202egpj\x9b"
+    volume = fresh("ext2")
+    editor = edit(volume)
+    editor.add_file(evil, b"moss", Traits(1_700_000_000))
+    editor.commit()
+    (tmp_path / "card.img").write_bytes(volume.data)
+    for words in (("files", tmp_path / "card.img"), ("files", tmp_path / "card.img", "--json"),
+                  ("get", tmp_path / "card.img", evil + "\n", "--to", tmp_path / "out")):
+        _, out, err = cli(*words)
+        assert not set(out + err) & set("\x1b\x9b\u202e"), words
+    assert "a\\x1b[2Jb\\u202egpj\\x9b" in cli("files", tmp_path / "card.img")[1]
+    assert json.loads(cli("files", tmp_path / "card.img", "--json")[1])[-1]["path"] == evil

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import sys
 from contextlib import suppress
@@ -14,7 +13,7 @@ import click
 
 from mosscrate import __version__
 from mosscrate.cli.registry import COMMANDS
-from mosscrate.cli.speaking import FOLDER
+from mosscrate.cli.speaking import FOLDER, say, show_json
 from mosscrate.core.collecting import collect_seldom
 from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
 
@@ -117,6 +116,6 @@ def _log_place() -> str:
 
 def _complain(sentence: str) -> None:
     if "--json" in sys.argv:
-        click.echo(json.dumps({"error": sentence}, ensure_ascii=False), err=True)
+        show_json({"error": sentence}, err=True)
     else:
-        click.echo(f"mosscrate: {sentence}", err=True)
+        say(f"mosscrate: {sentence}", err=True)

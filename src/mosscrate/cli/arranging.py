@@ -13,7 +13,7 @@ import click
 import msgspec
 
 from mosscrate.cli.outcome import foreseen, must_fit, put_out, run_sheet
-from mosscrate.cli.speaking import FILE, json_option, show_json
+from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.cli.stepping import Extra, Values, answers, parameters
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
@@ -73,7 +73,7 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.AnyStep, ...], out: Pat
 def tell_losses(seen: Forecast, steps: tuple[s.AnyStep, ...]) -> None:
     """What files lose on their way into another kind of volume, said before anything is done."""
     for finding in shortened(together(seen, steps)):
-        click.echo(f"  ! {finding.sentence}", err=True)
+        say(f"  ! {finding.sentence}", err=True)
 
 
 @click.command()
@@ -115,16 +115,16 @@ def names(bench: Bench, source: str, partition: int, kind: str, as_json: bool) -
         tree = volume.tree()
         passage = plan_passage(tree.entries, facts_for(kind_for(kind, volume.size)))
     for finding in tree.unread():
-        click.echo(f"mosscrate: {finding.sentence}", err=True)
+        say(f"mosscrate: {finding.sentence}", err=True)
     if as_json:
         show_json({"names": [{"path": old, "name": new} for old, new in passage.changed_names.items()],
                    "left_out": sorted(passage.left_out)})
         return
     for old, new in passage.changed_names.items():
-        click.echo(f"{old}\t{new}")
+        say(f"{old}\t{new}")
     for path in sorted(passage.left_out):
-        click.echo(f"{path}\t(left out)")
-    click.echo(f"{counted(len(passage.changed_names), 'name')} would change, "
+        say(f"{path}\t(left out)")
+    say(f"{counted(len(passage.changed_names), 'name')} would change, "
                f"{counted(len(passage.left_out), 'entry', 'entries')} would be left out.", err=True)
 
 

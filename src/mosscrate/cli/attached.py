@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.cli.speaking import json_option, say, show_json
 from mosscrate.core.errors import MediumError
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sizes import binary
@@ -30,11 +30,11 @@ def slots(bench: Bench, watch: bool, as_json: bool) -> None:
         show_json([_medium_record(m) for m in media])
         return
     if not media:
-        click.echo("Nothing is at hand. Put a card into a reader, or name an image file.")
+        say("Nothing is at hand. Put a card into a reader, or name an image file.")
     for m in media:
-        click.echo(_line(m))
+        say(_line(m))
     for slot in bench.shelf.empty_slots():
-        click.echo(f"----  an empty slot of {slot.reader}")
+        say(f"----  an empty slot of {slot.reader}")
 
 
 @click.command()
@@ -48,9 +48,9 @@ def unmount(bench: Bench, card: str, as_json: bool) -> None:
     if as_json:
         show_json({"name": medium.name, "unmounted": list(places)})
     elif places:
-        click.echo(f"{medium.name} is no longer mounted at {', '.join(places)}.")
+        say(f"{medium.name} is no longer mounted at {', '.join(places)}.")
     else:
-        click.echo(f"Nothing of {medium.name} was mounted.")
+        say(f"Nothing of {medium.name} was mounted.")
 
 
 @click.command()
@@ -64,7 +64,7 @@ def eject(bench: Bench, card: str, as_json: bool) -> None:
     if as_json:
         show_json({"name": medium.name, "sentence": sentence})
     else:
-        click.echo(sentence)
+        say(sentence)
 
 
 def _watch(bench: Bench, *, as_json: bool) -> None:
@@ -89,9 +89,9 @@ def _watch(bench: Bench, *, as_json: bool) -> None:
 
 def _tell(event: str, medium: Medium, *, as_json: bool) -> None:
     if as_json:                                          # a line for each, so that a script can read on
-        click.echo(json.dumps({"event": event} | _medium_record(medium), ensure_ascii=False))
+        say(json.dumps({"event": event} | _medium_record(medium), ensure_ascii=False))
     else:
-        click.echo(f"{event}  {_line(medium)}")
+        say(f"{event}  {_line(medium)}")
 
 
 def _line(m: Medium) -> str:

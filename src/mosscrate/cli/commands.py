@@ -15,7 +15,7 @@ from blake3 import blake3
 
 from mosscrate.cli.layouts import print_layout, print_structure
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FOLDER, MARKS, json_option, show_json, taken_out_options
+from mosscrate.cli.speaking import FOLDER, MARKS, json_option, say, show_json, taken_out_options
 from mosscrate.cli.unpacking import read_for_files, read_if_small, read_whole
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
@@ -34,6 +34,7 @@ from mosscrate.core.sheet.running.knowing import known
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.sheet.sheet import JobSheet, reference
 from mosscrate.core.sheet.steps import AnyStep, Verify, WriteFitted, WriteImage
+from mosscrate.core.shown import shown
 from mosscrate.core.sizes import binary, counted, duration, exact, rate
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, Volume
@@ -90,14 +91,14 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
         digests = _digests(volume, tree.entries) if digest else {}
         records = [_file_record(e) | digests.get(e.path, {}) for e in tree.entries]
     for finding in tree.findings:
-        click.echo(f"mosscrate: {finding.sentence}", err=True)
+        say(f"mosscrate: {finding.sentence}", err=True)
     if as_json:
         show_json(records)
         return
     for r in records:
         date = f"{datetime.fromtimestamp(r['modified'], UTC):%Y-%m-%d %H:%M}" if r["modified"] is not None else "-"
         size = "" if r["kind"] == Kind.FOLDER else f"{r['size']}"
-        click.echo(f"{date:16} {size:>12}  {r['path']}{'/' if r['kind'] == Kind.FOLDER else ''}"
+        say(f"{date:16} {size:>12}  {shown(r['path'])}{'/' if r['kind'] == Kind.FOLDER else ''}"
                    + (f"  and a resource fork of {exact(r['resource'])}" if "resource" in r else "")
                    + (f"  {r['blake3']}" if digest and r["blake3"] else ""))
 
@@ -116,9 +117,9 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
         show_json([{"path": t.entry.path, "to": str(t.path), "size": t.entry.size} for t in outcome.taken])
     else:
         files_taken = [t.entry for t in outcome.taken if t.entry.kind == Kind.FILE]
-        click.echo(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
+        say(f"{counted(len(files_taken), 'file')}, {binary(sum(e.size for e in files_taken))}, to {out}")
     if uncertain:
-        click.echo(f"mosscrate: {uncertain}", err=True)
+        say(f"mosscrate: {uncertain}", err=True)
     if outcome.shortfall:
         raise MediumError(outcome.shortfall)
 
@@ -158,10 +159,10 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
         with suppress(MediumError):
             seen = survey(blocks)
         if seen is None:
-            click.echo(f"  ! What is on {found.name} cannot be told: its map cannot be read. All that can be is kept.",
+            say(f"  ! What is on {found.name} cannot be told: its map cannot be read. All that can be is kept.",
                        err=True)
         elif seen.cut:
-            click.echo(f"  ! {found.name} is cut short: its own contents count on {binary(seen.cut)} more. What there "
+            say(f"  ! {found.name} is cut short: its own contents count on {binary(seen.cut)} more. What there "
                        "is of it is kept.", err=True)
         if out is None:
             backup = bench.crate.keep(card_of(found), blocks, watch, verify=not no_verify, every_byte=every_byte)
@@ -175,10 +176,10 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
                    "unreadable": [{"start": s, "length": n} for s, n in r.unreadable]})
     else:
         what = found.name if partition is None else f"Partition {partition} of {found.name}"
-        click.echo(f"{what} is kept: {backup.path}")
-        click.echo(f"  {exact(r.length)} ({binary(r.written)} written) in {duration(r.seconds)}, "
+        say(f"{what} is kept: {backup.path}")
+        say(f"  {exact(r.length)} ({binary(r.written)} written) in {duration(r.seconds)}, "
                    f"{rate(r.length / max(r.seconds, 0.001))}")
-        click.echo(f"  BLAKE3 {r.blake3}, {'read back and equal' if r.verified else 'not verified'}")
+        say(f"  BLAKE3 {r.blake3}, {'read back and equal' if r.verified else 'not verified'}")
     if not r.is_complete:
         places = ", ".join(f"{n} bytes at {s}" for s, n in r.unreadable[:5])
         raise MediumError(f"{found.name} could not be read everywhere: {places}. {files_lacking(backup)} What was read "
@@ -193,7 +194,7 @@ def _keep_part(bench: Bench, found: Medium, choice: Choice, *, as_json: bool) ->
     if as_json:
         show_json({"image": str(backup.path), "id": backup.id, "kept": backup.chosen})
     else:
-        click.echo(f"Of {found.name} are kept {backup.chosen}. {backup.path}")
+        say(f"Of {found.name} are kept {backup.chosen}. {backup.path}")
 
 
 @click.command()
@@ -225,10 +226,10 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
         return
     proof = "Not verified" if no_verify else "Read back as far as it goes, but it is cut short" if layout.cut else \
         "Read back and equal"
-    click.echo(f"{result.done[0].sentence} {proof}, {duration(result.seconds)}.")
+    say(f"{result.done[0].sentence} {proof}, {duration(result.seconds)}.")
     last = layout.last()
     if layout.tail >= 64 << 20 and last and layout.can_be_arranged:
-        click.echo(f"{binary(layout.tail)} behind {last.name} are free. To use them: "
+        say(f"{binary(layout.tail)} behind {last.name} are free. To use them: "
                    f"mosscrate sheet grow “{target.name}” --partition {last.index}")
 
 
@@ -281,9 +282,9 @@ def ask_for_tag(bench: Bench, target: Medium, *, loses_all: bool) -> str:
         return ""
     with target.open() as blocks:
         layout = survey(blocks)
-    click.echo(f"{target.name}, {target.subtitle}", err=True)
+    say(f"{target.name}, {target.subtitle}", err=True)
     for finding in what_would_be_lost(target, layout, bench.crate) if loses_all else ():
-        click.echo(f"  {MARKS[finding.severity]} {finding.sentence}", err=True)
+        say(f"  {MARKS[finding.severity]} {finding.sentence}", err=True)
     return str(click.prompt(f"Type {target.tag} to write it", default="", show_default=False, err=True))
 
 
@@ -319,8 +320,8 @@ def machines(bench: Bench, as_json: bool) -> None:
         show_json({key: msgspec.to_builtins(machine) for key, machine in at_hand.items()})
         return
     for key, machine in at_hand.items():
-        click.echo(f"{key:18} {machine.name}")
-        click.echo(f"{'':18} {', '.join(machine.maps)}; {', '.join(machine.volumes)}")
+        say(f"{key:18} {machine.name}")
+        say(f"{'':18} {', '.join(machine.maps)}; {', '.join(machine.volumes)}")
 
 
 COMMANDS: dict[str, click.Command] = {command.name or "": command for command in (

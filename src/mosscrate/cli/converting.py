@@ -9,7 +9,7 @@ import click
 
 from mosscrate.cli.arranging import MAPS
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, show_json, size_of
+from mosscrate.cli.speaking import FILE, json_option, say, show_json, size_of
 from mosscrate.core.contents.fresh_images import FLOPPIES, floppy, make_drive, make_floppy
 from mosscrate.core.images.making import KEYS
 from mosscrate.core.maps import MapKind
@@ -77,7 +77,7 @@ def _say(file: Path, sentence: str, *, as_json: bool) -> None:
     if as_json:
         show_json({"file": str(file), "size": file.stat().st_size, "result": sentence})
     else:
-        click.echo(sentence)
+        say(sentence)
 
 
 COMMANDS: dict[str, click.Command] = {"convert": convert, "floppy": floppy_, "image": image}

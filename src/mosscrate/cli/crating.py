@@ -11,7 +11,7 @@ import click
 
 from mosscrate.cli.devices import device
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, show_json, taken_out_options
+from mosscrate.cli.speaking import FILE, json_option, say, show_json, taken_out_options
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.crate.ageing import Ages
 from mosscrate.core.crate.compare import State
@@ -62,7 +62,7 @@ def check(bench: Bench, as_json: bool) -> None:
     if as_json:
         show_json({"damaged": bad})
     elif not bad:
-        click.echo("Everything that is kept can be read, and is what was kept.")
+        say("Everything that is kept can be read, and is what was kept.")
     if bad:
         raise CrateError(" ".join(bad))
 
@@ -81,14 +81,14 @@ def show(bench: Bench, backup: str, as_json: bool) -> None:
             {"partition": h.partition, "path": h.path, "holes": h.holes} for h in r.holed],
             "unreadable": r.unreadable, "layout": r.layout})
         return
-    click.echo(f"{r.card.name}, kept {found.kept_at:%Y-%m-%d %H:%M}: {found.path}")
+    say(f"{r.card.name}, kept {found.kept_at:%Y-%m-%d %H:%M}: {found.path}")
     if found.note:
-        click.echo(f"  “{found.note}”")
-    click.echo(f"  {binary(r.length)}, {binary(r.written)} of it in use; {counted(len(files), 'file')}, "
+        say(f"  “{found.note}”")
+    say(f"  {binary(r.length)}, {binary(r.written)} of it in use; {counted(len(files), 'file')}, "
                f"{counted(len(of_saves), 'save')} among them")
-    click.echo(f"  {'' if r.verified else 'not '}read back when it was kept; BLAKE3 {r.blake3}")
+    say(f"  {'' if r.verified else 'not '}read back when it was kept; BLAKE3 {r.blake3}")
     for start, length in r.unreadable[:5]:
-        click.echo(f"  ! {length} bytes at {start:,} could not be read")
+        say(f"  ! {length} bytes at {start:,} could not be read")
 
 
 @crate.command()
@@ -126,10 +126,10 @@ def saves_(bench: Bench, name: str, as_json: bool) -> None:
         return
     for stem, files in sorted(found.items()):
         versions = len({file.contents for file in files})
-        click.echo(f"{counted(versions, 'version'):>11}  {stem}  ({files[0].backup.record.card.name}, "
+        say(f"{counted(versions, 'version'):>11}  {stem}  ({files[0].backup.record.card.name}, "
                    f"{files[0].backup.kept_at:%Y-%m-%d})")
     if not found:
-        click.echo("No save is kept yet.")
+        say("No save is kept yet.")
 
 
 @crate.command()
@@ -152,7 +152,7 @@ def bring(bench: Bench, backup: str, path: str, card: str, partition: int | None
         with watching() as watch:
             result = run(bringing_all_back(found, medium, bench), bench, watch, typed_tag=tag)
         sentence = " ".join(done.sentence for done in result.done)
-        show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+        show_json({"name": medium.name, "sentence": sentence}) if as_json else say(sentence)
         return
     file = next((f for f in files_in(found) if f.path.casefold() == path.strip("/").casefold()), None)
     if file is None:
@@ -161,7 +161,7 @@ def bring(bench: Bench, backup: str, path: str, card: str, partition: int | None
     with watching() as watch:
         result = run(bringing_back(file, medium, bench, partition=partition), bench, watch, typed_tag=tag)
     sentence = f"{file.path} of {found.kept_at:%Y-%m-%d} is on {medium.name}. {result.done[-1].sentence}"
-    show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+    show_json({"name": medium.name, "sentence": sentence}) if as_json else say(sentence)
 
 
 @crate.command()
@@ -179,7 +179,7 @@ def mend(bench: Bench, backup: str, card: str, as_json: bool) -> None:
     if as_json:
         show_json({"damaged": mended.damaged, "left": mended.left, "sentence": mended.sentence(medium.name)})
     else:
-        click.echo(mended.sentence(medium.name))
+        say(mended.sentence(medium.name))
     if mended.left:
         raise SystemExit(1)
 
@@ -193,7 +193,7 @@ def export(bench: Bench, backup: str, file: Path, as_json: bool) -> None:
     """Put a BACKUP away in one FILE, a drive file, to take it to another crate."""
     with watching() as watch:
         sentence = export_backup(bench.crate.find(backup), file, watch)
-    show_json({"file": str(file), "sentence": sentence}) if as_json else click.echo(sentence)
+    show_json({"file": str(file), "sentence": sentence}) if as_json else say(sentence)
 
 
 @crate.command("import")
@@ -207,7 +207,7 @@ def import_(bench: Bench, file: Path, as_json: bool) -> None:
     if as_json:
         show_json(_backup(backup))
     else:
-        click.echo(f"{backup.record.card.name} of {backup.kept_at:%Y-%m-%d} is kept: {backup.path}")
+        say(f"{backup.record.card.name} of {backup.kept_at:%Y-%m-%d} is kept: {backup.path}")
 
 
 @crate.command()
@@ -223,7 +223,7 @@ def forget(bench: Bench, backup: str, sure: bool, as_json: bool) -> None:
     if sure:
         with watching() as watch:
             said = f"{lost} {forget_on(found, bench, watch)}"
-    show_json({"id": found.id, "forgotten": sure, "sentence": said}) if as_json else click.echo(said)
+    show_json({"id": found.id, "forgotten": sure, "sentence": said}) if as_json else say(said)
 
 
 @crate.command()
@@ -250,8 +250,8 @@ def thin(bench: Bench, card: str, all_days: int, months: int, sure: bool, as_jso
         show_json({"backups": [b.id for b in found.backups], "forgotten": sure, "sentence": said})
         return
     for backup in found.backups:
-        click.echo(f"{backup.kept_at:%Y-%m-%d %H:%M}  {backup.record.card.name}  {backup.path}")
-    click.echo(said)
+        say(f"{backup.kept_at:%Y-%m-%d %H:%M}  {backup.record.card.name}  {backup.path}")
+    say(said)
 
 
 @crate.command()
@@ -263,7 +263,7 @@ def name(bench: Bench, backup: str, name: str) -> None:
     key = bench.crate.find(backup).record.card.key
     noted = notes_in(bench.crate.root).get(key, Note(key, ""))
     put_note(bench.crate.root, key, name=name, text=noted.text)
-    click.echo(f"It is called {next(reversed(bench.crate.backups_of(key))).record.card.name} now.")
+    say(f"It is called {next(reversed(bench.crate.backups_of(key))).record.card.name} now.")
 
 
 @crate.command()
@@ -276,7 +276,7 @@ def note(bench: Bench, backup: str, text: str, card: bool) -> None:
     found, root = bench.crate.find(backup), bench.crate.root
     about = found.record.card.key if card else found.id
     put_note(root, about, name=notes_in(root).get(about, Note(about, "")).name, text=text)
-    click.echo(f"Noted on {found.record.card.name}{'' if card else f' of {found.kept_at:%Y-%m-%d}'}.")
+    say(f"Noted on {found.record.card.name}{'' if card else f' of {found.kept_at:%Y-%m-%d}'}.")
 
 
 @crate.command("reclaim")
@@ -286,7 +286,7 @@ def reclaim_(bench: Bench, as_json: bool) -> None:
     """Give back the room of what no backup needs any more."""
     with watching() as watch:
         said = reclaim(bench, watch)
-    show_json({"sentence": said}) if as_json else click.echo(said)
+    show_json({"sentence": said}) if as_json else say(said)
 
 
 @crate.command()
@@ -307,7 +307,7 @@ def compare(bench: Bench, older: str, newer: str, as_json: bool) -> None:
         return
     for change in found:
         named = f": {change.examples}" if change.examples else ""
-        click.echo(f"{change.name}: {change.sentence}{named}")
+        say(f"{change.name}: {change.sentence}{named}")
 
 
 def _state(bench: Bench, text: str) -> State:
@@ -327,21 +327,21 @@ def _list(bench: Bench, *, check: bool, as_json: bool) -> None:
         show_json([{"card": lane.card.name, "tag": lane.card.tag, "note": lane.note,
                     "backups": [_backup(b) for b in lane.backups]} for lane in lanes])
     elif not lanes and not troubles:
-        click.echo("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
+        say("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
     else:
         _tell_lanes(lanes)
     for trouble in troubles if not check else ():
-        click.echo(f"  ! {trouble.sentence}", err=True)
+        say(f"  ! {trouble.sentence}", err=True)
     if bad:
         raise CrateError(" ".join(bad))
 
 
 def _tell_lanes(lanes: list[Lane]) -> None:
     for lane in lanes:
-        click.echo(f"{lane.card.tag}  {lane.card.name}{f'  “{lane.note}”' if lane.note else ''}")
+        say(f"{lane.card.tag}  {lane.card.name}{f'  “{lane.note}”' if lane.note else ''}")
         for b in lane.backups:
             note = ("" if b.record.is_complete else "  incomplete") + (f"  “{b.note}”" if b.note else "")
-            click.echo(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
+            say(f"      {b.kept_at:%Y-%m-%d %H:%M}  {binary(b.record.length):>9}  {b.path}{note}")
 
 
 def _tell_files(found: list[KeptFile], *, as_json: bool) -> None:
@@ -350,10 +350,10 @@ def _tell_files(found: list[KeptFile], *, as_json: bool) -> None:
         return
     for file in found:
         card = file.backup.record.card.name
-        click.echo(f"{binary(file.size):>9}  {_date(file.modified):10}  {file.path}  ({card}, "
+        say(f"{binary(file.size):>9}  {_date(file.modified):10}  {file.path}  ({card}, "
                    f"{file.backup.kept_at:%Y-%m-%d})")
     if not found:
-        click.echo("No file of that name is kept.")
+        say("No file of that name is kept.")
 
 
 def _tell_life(bench: Bench, name: str, *, as_json: bool) -> None:
@@ -363,10 +363,10 @@ def _tell_life(bench: Bench, name: str, *, as_json: bool) -> None:
                    for v in versions])
         return
     for number, v in enumerate(versions, 1):
-        click.echo(f"{number:3}  kept {v.when:%Y-%m-%d}, in {counted(v.backups, 'backup')}  {binary(v.last.size):>9}  "
+        say(f"{number:3}  kept {v.when:%Y-%m-%d}, in {counted(v.backups, 'backup')}  {binary(v.last.size):>9}  "
                    f"of {_date(v.last.modified)}  {v.last.path}  ({v.last.backup.record.card.name})")
     if not versions:
-        click.echo(f"No save called {name} is kept.")
+        say(f"No save called {name} is kept.")
 
 
 def _backup(b: Backup) -> dict[str, Any]:

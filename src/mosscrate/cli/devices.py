@@ -11,7 +11,7 @@ from pathlib import Path
 import click
 
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.cli.speaking import json_option, say, show_json
 from mosscrate.core.crate.library import files_in
 from mosscrate.core.crate.parts import KINDS_BY_WORD, Choice
 from mosscrate.core.devices import Address, Device, KnownDevices, NeedsPassword, UnknownHost
@@ -38,9 +38,9 @@ def device(context: click.Context, as_json: bool) -> None:
         if as_json:
             show_json(addresses)
         for address in addresses if not as_json else ():
-            click.echo(address)
+            say(address)
         if not addresses and not as_json:
-            click.echo("No device was used here yet. “crate device keep sftp://user@host/folder” keeps one.")
+            say("No device was used here yet. “crate device keep sftp://user@host/folder” keeps one.")
 
 
 @device.command()
@@ -63,7 +63,7 @@ def keep(bench: Bench, address: str, kinds: tuple[str, ...], folders: tuple[str,
         show_json({"image": str(kept.backup.path), "id": kept.backup.id, "kept": kept.backup.chosen,
                    "fetched": kept.fetched, "changed": kept.changed})
     else:
-        click.echo(f"{kept.sentence} {kept.backup.path}")
+        say(f"{kept.sentence} {kept.backup.path}")
 
 
 @device.command()
@@ -85,7 +85,7 @@ def bring(bench: Bench, backup: str, address: str, path: str, trust: str, key: P
     with connected(bench, address, trust, key) as there, watching() as watch:
         given = give_back(files, there, watch)
     show_json({"written": given.written, "equal": given.equal, "beside": given.beside, "sentence": given.sentence}) \
-        if as_json else click.echo(given.sentence)
+        if as_json else say(given.sentence)
 
 
 @device.command()
@@ -95,7 +95,7 @@ def forget(bench: Bench, address: str) -> None:
     """Forget a device and its host key; what was kept of it stays."""
     where = Address.parse(address, user=getpass.getuser())
     KnownDevices.of(bench.state).forget(where.server, str(where))
-    click.echo(f"{where.host} is forgotten; its key is shown again before it is spoken to.")
+    say(f"{where.host} is forgotten; its key is shown again before it is spoken to.")
 
 
 @contextmanager

@@ -8,7 +8,7 @@ import click
 
 from mosscrate.cli.outcome import run_sheet
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, show_json
+from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.lists import lists_at
@@ -54,9 +54,9 @@ def _list(bench: Bench, *, as_json: bool) -> None:
                    for plan in found.values()])
         return
     for plan in found.values():
-        click.echo(f"{plan.id:26} {plan.name}: {counted(len(plan.systems), 'system')}. {plan.about}")
+        say(f"{plan.id:26} {plan.name}: {counted(len(plan.systems), 'system')}. {plan.about}")
     for wrong in wrong_plans(own_plans_of(bench)):
-        click.echo(f"  ! {wrong}", err=True)
+        say(f"  ! {wrong}", err=True)
 
 
 @plans.command()
@@ -88,8 +88,8 @@ def learn(bench: Bench, card: str, partition: int | None, answers: tuple[str, ..
         first = line.guesses[0]
         said = f"{first.system} ({', '.join(first.evidence)})" if line.is_certain else \
             f"? {' or '.join(g.system for g in line.guesses[:3])}: {line.why_not}"
-        click.echo(f"{line.folder:32} {said}")
-    click.echo(f"Nearest plan: {near.id}, {near.name}.")
+        say(f"{line.folder:32} {said}")
+    say(f"Nearest plan: {near.id}, {near.name}.")
 
 
 @plans.command()
@@ -98,7 +98,7 @@ def learn(bench: Bench, card: str, partition: int | None, answers: tuple[str, ..
 def check(bench: Bench, file: Path) -> None:
     """Whether a plan in a FILE of your own can be used."""
     plan = read_plan(file)
-    click.echo(f"{file.name} can be used: {plan.name}, {counted(len(plan.systems), 'system')}.")
+    say(f"{file.name} can be used: {plan.name}, {counted(len(plan.systems), 'system')}.")
 
 
 @plans.command("systems")
@@ -110,7 +110,7 @@ def systems_(as_json: bool) -> None:
         show_json({code: {"about": system.about, "endings": system.endings} for code, system in known.items()})
         return
     for code, system in known.items():
-        click.echo(f"{code:12} {system.about}")
+        say(f"{code:12} {system.about}")
 
 
 @plans.command()
@@ -128,9 +128,9 @@ def wants(bench: Bench, card: str, partition: int | None, plan: str, as_json: bo
                     "gone": each.gone, "crate": each.held, "games": each.games} for each in found])
         return
     for each in found:
-        click.echo(each.sentence)
+        say(each.sentence)
     if not found:
-        click.echo("This plan names no system files.")
+        say("This plan names no system files.")
 
 
 @plans.command()
@@ -156,15 +156,15 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
         show_json({"moves": found.found.moves, "homeless": found.found.homeless, "met": found.found.met})
         return
     for path, place in found.found.moves.items():
-        click.echo(f"{path} → {place}")
-    click.echo(f"{counted(len(found.found.moves), 'file')} would get another place.")
+        say(f"{path} → {place}")
+    say(f"{counted(len(found.found.moves), 'file')} would get another place.")
     for folder in found.unsure:
-        click.echo(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer …” says so.")
+        say(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer …” says so.")
     for code in found.found.homeless:
-        click.echo(f"  ? {code} has no folder in that plan; its files stay.")
+        say(f"  ? {code} has no folder in that plan; its files stay.")
     if found.found.met:
         met = found.found.met
-        click.echo(f"  ? {counted(len(met), 'file')} would meet another one and stay, first {met[0]}.")
+        say(f"  ? {counted(len(met), 'file')} would meet another one and stay, first {met[0]}.")
 
 
 LISTS = click.option("--list", "listed", multiple=True, type=FILE, help="A list of checksums, beside those in your own "
@@ -185,7 +185,7 @@ def identify(bench: Bench, places: tuple[Path, ...], listed: tuple[Path, ...], a
                     "sure": each.sure, "saves": each.saves} for each in found])
         return
     for each in found:
-        click.echo(f"{each.system or '-':10} {each.role:12} {each.path.name}  ({each.reason})")
+        say(f"{each.system or '-':10} {each.role:12} {each.path.name}  ({each.reason})")
 
 
 def own_plans_of(bench: Bench) -> Path:

@@ -5,11 +5,10 @@ from __future__ import annotations
 from contextlib import ExitStack
 from pathlib import Path
 
-import click
 import msgspec
 
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import show_json
+from mosscrate.cli.speaking import say, show_json
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.bench import Bench
@@ -34,8 +33,8 @@ def print_result(result: running.Result, *, as_json: bool, last: str) -> None:
                    "job": result.job.id if result.job else None})
         return
     for number, done in enumerate(result.done, start=1):
-        click.echo(f"  {number}  {done.sentence}  ({duration(done.seconds)})")
-    click.echo(last)
+        say(f"  {number}  {done.sentence}  ({duration(done.seconds)})")
+    say(last)
 
 
 def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) -> None:
@@ -46,11 +45,11 @@ def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) 
                    "layout": describe(seen.layout) if seen.layout else None})
     else:
         for number, line in enumerate(seen.lines, start=1):
-            click.echo(f"  {number}  {line.sentence}" + (f"  ({line.note})" if line.note else ""))
+            say(f"  {number}  {line.sentence}" + (f"  ({line.note})" if line.note else ""))
     if out:
         save_sheet(made, out)
     if made.target and not as_json:
-        click.echo(f"Perhaps {duration(seen.seconds)}. Nothing is written yet."
+        say(f"Perhaps {duration(seen.seconds)}. Nothing is written yet."
                    + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
 
 

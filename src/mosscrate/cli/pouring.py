@@ -14,7 +14,7 @@ from mosscrate.cli.devices import connected
 from mosscrate.cli.filling import LISTS, PLACE, own_plans_of, plan_called
 from mosscrate.cli.outcome import run_sheet
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, show_json
+from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.devices.filled import DeviceHome
 from mosscrate.core.fill.lists import Lists, lists_at
 from mosscrate.core.fill.pictures.gallery import Gallery
@@ -130,7 +130,7 @@ def _onto_card(bench: Bench, card: str, words: Words) -> None:
         found = sort(watch)
         for gather in _GATHERING:
             if said := gather(found.plan, found.sorted, words, gallery, watch):
-                click.echo(said, err=True)
+                say(said, err=True)
                 found = sort(watch)
     _tell(bench, found, words)
     if words.is_run and found.plan.id in plans_at(own_plans_of(bench)):
@@ -153,12 +153,12 @@ def _into_tree(bench: Bench, tree: TreeHome, words: Words) -> None:
         for gather in _GATHERING:
             with sort(watch) as found:
                 if said := gather(found.plan, found.sorted, words, gallery, watch):
-                    click.echo(said, err=True)
+                    say(said, err=True)
         with sort(watch) as found:
             _show(found.plan, found.sorted, found.questions, words)
             if words.is_run:
                 sentence = pour(tree, found.sorted, watch)
-                show_json({"sentence": sentence}) if words.as_json else click.echo(sentence)
+                show_json({"sentence": sentence}) if words.as_json else say(sentence)
 
 
 def _fetched(plan: FolderPlan, found: Sorted, words: Words, gallery: Gallery, watch: Watch) -> str:
@@ -195,7 +195,7 @@ def _tell(bench: Bench, found: Filling, words: Words) -> None:
     if words.is_run and found.sheet:
         run_sheet(bench, found.sheet, words.tag, as_json=words.as_json)
     elif words.is_run:
-        click.echo("Nothing is to be written." if found.sorted.fits else "It does not fit; nothing was written.")
+        say("Nothing is to be written." if found.sorted.fits else "It does not fit; nothing was written.")
 
 
 def _show(plan: FolderPlan, found: Sorted, questions: Sequence[Question], words: Words) -> None:
@@ -207,16 +207,16 @@ def _show(plan: FolderPlan, found: Sorted, questions: Sequence[Question], words:
                        "questions": [{"key": q.key, "sentence": q.sentence, "answers": q.answers}
                                      for q in questions]})
         return
-    click.echo(f"{plan.name}:")
+    say(f"{plan.name}:")
     for flow in found.flows():
         where = flow.folder or "nowhere"
-        click.echo(f"  {flow.group} → {where}: {counted(flow.files, 'file')}, {binary(flow.size)}, {flow.act}")
+        say(f"  {flow.group} → {where}: {counted(flow.files, 'file')}, {binary(flow.size)}, {flow.act}")
     for each in found.placed if words.files else ():
-        click.echo(f"    {each.file.path.name} → {each.to or '-'}: {each.act}, {each.why}")
-    click.echo(f"{binary(found.need)} of {binary(found.free)} that are free, "
+        say(f"    {each.file.path.name} → {each.to or '-'}: {each.act}, {each.why}")
+    say(f"{binary(found.need)} of {binary(found.free)} that are free, "
                f"{binary(found.lost)} of it lost to clusters.")
     for question in questions:
-        click.echo(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
+        say(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
 
 
 COMMANDS: dict[str, click.Command] = {"fill": fill, "lay-over": lay_over_}

@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.cli.speaking import json_option, say, show_json
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import MediumError
 from mosscrate.core.proof.job import (
@@ -62,7 +62,7 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: 
     if put_back:
         with watching() as watch:
             sentence = put_back_on(medium, bench, watch, typed_tag=tag)
-        show_json({"name": medium.name, "sentence": sentence}) if as_json else click.echo(sentence)
+        show_json({"name": medium.name, "sentence": sentence}) if as_json else say(sentence)
         return
     if pull:
         _pull(medium, bench, tag, as_json=as_json)
@@ -93,7 +93,7 @@ def proof(bench: Bench, card: str, asks_size: bool, asks_read: bool, asks_kept: 
     else:
         for question in QUESTIONS:
             if question in found:
-                click.echo(found[question]["sentence"])
+                say(found[question]["sentence"])
     if any(not found[q]["good"] for q in QUESTIONS if q in found):
         raise SystemExit(1)
 
@@ -102,12 +102,12 @@ def _pull(medium: Medium, bench: Bench, tag: str, *, as_json: bool) -> None:
     with watching() as watch:
         told = pull_step(medium, bench, watch, typed_tag=tag)
     if isinstance(told, str):
-        show_json({"name": medium.name, "sentence": told}) if as_json else click.echo(told)
+        show_json({"name": medium.name, "sentence": told}) if as_json else say(told)
         return
     if as_json:
         show_json({"name": medium.name, "tag": medium.tag, "size": _size_record(told, medium.name)})
     else:
-        click.echo(told.sentence(medium.name))
+        say(told.sentence(medium.name))
     if told.is_false:
         raise SystemExit(1)
 
@@ -120,11 +120,11 @@ def _tell_history(medium: Medium, bench: Bench, *, as_json: bool) -> None:
                    for n in lines])
         return
     if left is not None:
-        click.echo(f"A proof of {medium.name} was interrupted: put back what it left (--put-back --tag {medium.tag}).")
+        say(f"A proof of {medium.name} was interrupted: put back what it left (--put-back --tag {medium.tag}).")
     if not lines:
-        click.echo(f"Nothing was proved of {medium.name} yet. Ask with --size or --read.")
+        say(f"Nothing was proved of {medium.name} yet. Ask with --size or --read.")
     for line in lines:
-        click.echo(f"{line.when[:16].replace('T', ' ')}  {line.sentence}")
+        say(f"{line.when[:16].replace('T', ' ')}  {line.sentence}")
 
 
 def _layout(medium: Medium) -> Layout | None:

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import json_option, show_json
+from mosscrate.cli.speaking import json_option, say, show_json
 from mosscrate.core.crate import Backup
 from mosscrate.core.crate.lacking import kept
 from mosscrate.core.errors import Stopped
@@ -55,9 +55,9 @@ def rescue(bench: Bench, card: str, minutes: float | None, to_the_end: bool, aga
         show_json(_record(medium, told, backup))
     else:
         if told is not None:
-            click.echo(told.sentence(medium.name))
+            say(told.sentence(medium.name))
         if backup is not None:
-            click.echo(f"{medium.name} is kept: {backup.path}\n  {kept(backup.record)}")
+            say(f"{medium.name} is kept: {backup.path}\n  {kept(backup.record)}")
     if (told is not None and not told.is_whole) or (backup is not None and not backup.record.is_complete):
         raise SystemExit(1)
 
@@ -68,7 +68,7 @@ def _tell_status(medium: Medium, bench: Bench, *, as_json: bool) -> None:
     if as_json:
         show_json(_record(medium, told, None))
     else:
-        click.echo(told.sentence(medium.name) if told else f"No rescue of {medium.name} is under way.")
+        say(told.sentence(medium.name) if told else f"No rescue of {medium.name} is under way.")
 
 
 def _record(medium: Medium, told: Standing | None, backup: Backup | None) -> dict[str, Any]:

@@ -12,7 +12,7 @@ import msgspec
 from mosscrate.cli.arranging import COMMANDS as STEPS
 from mosscrate.cli.outcome import foreseen, must_fit, print_result, put_out, run_sheet
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, finding_line, json_option, show_json, size_of
+from mosscrate.cli.speaking import FILE, finding_line, json_option, say, show_json, size_of
 from mosscrate.cli.unpacking import read_if_small
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import JobError
@@ -91,7 +91,7 @@ def show(bench: Bench, file: Path, machine: str | None, as_json: bool) -> None:
     _put_out_for(meant_for, made, foreseen(bench, made), None, (), as_json=as_json)
     if made.target and new and not as_json:
         for finding in what_would_be_lost(bench.shelf.find(made.target.path), new, bench.crate):
-            click.echo(f"  {finding.sentence} {finding.remedy}".rstrip())
+            say(f"  {finding.sentence} {finding.remedy}".rstrip())
 
 
 @sheet.command()
@@ -149,7 +149,7 @@ def close(bench: Bench, job: str, as_json: bool) -> None:
     if as_json:
         show_json({"job": job, "result": sentence})
     else:
-        click.echo(sentence)
+        say(sentence)
 
 
 @sheet.command()
@@ -164,7 +164,7 @@ def undo(bench: Bench, job: str | None, card: str | None, tag: str, as_json: boo
     if as_json:
         show_json({"job": found.id, "result": sentence})
     else:
-        click.echo(sentence)
+        say(sentence)
 
 
 @sheet.command("log")
@@ -177,7 +177,7 @@ def log_(bench: Bench, as_json: bool) -> None:
         show_json([_job_record(j) for j in jobs])
     for job in jobs if not as_json else []:
         target = job.sheet.target.name if job.sheet.target else ""
-        click.echo(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
+        say(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
                    + (f"  {job.message}" if job.message else ""))
 
 
@@ -208,7 +208,7 @@ def _put_out_for(machine: Machine | None, made: JobSheet, seen: Forecast, out: P
         seen = replace(seen, layout=replace(seen.layout, findings=seen.layout.findings + findings + suits))
     put_out(made, seen, out, as_json=as_json)
     for finding in (*findings, *suits) if not as_json else ():
-        click.echo(finding_line(finding))
+        say(finding_line(finding))
 
 
 def _layout(bench: Bench, ref: MediumRef | None) -> Layout | None:

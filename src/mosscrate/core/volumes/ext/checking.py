@@ -23,6 +23,7 @@ from mosscrate.core.volumes.ext.inodes import (
     record_of,
     xattr_block,
 )
+from mosscrate.core.volumes.ext.orphans import orphan_file, orphan_file_faults
 from mosscrate.core.volumes.ext.structures import BLOCK_UNINIT, INODE_UNINIT, RESIZE, ROOT
 from mosscrate.core.volumes.ext.volume import ExtVolume
 
@@ -55,6 +56,8 @@ def _checksums(volume: ExtVolume) -> Iterator[Finding]:
     fs = volume.fs
     if fs.has_checksums and int(fs.sb["checksum"]) != crc32c(0xFFFFFFFF, fs.sb.tobytes()[:-4]):
         yield Finding(Severity.PROBLEM, "The checksum of the superblock is wrong.")
+    for fault in orphan_file_faults(fs):
+        yield Finding(Severity.PROBLEM, f"Linux does not mount this volume: {fault}.")
     if not fs.has_group_checksums:
         return
     wrong = [g for g in range(fs.groups) if int(fs.desc["checksum"][g]) != fs.descriptor_checksum(g)]
@@ -184,7 +187,7 @@ def _links(volume: ExtVolume, stated: dict[int, int]) -> Iterator[Finding]:
         if number < volume.fs.first_inode and number != ROOT:
             continue
         if number not in counts:
-            if links and number not in own and not _is_orphan(volume, number):
+            if links and number not in own and number != orphan_file(volume.fs):
                 yield Finding(Severity.WARNING, f"Inode {number} is in use, but no folder names it.")
         elif counts[number] != links and not (links == 1 and number in seen):
             yield Finding(Severity.WARNING, f"Inode {number} counts {counted(links, 'link')}, {counts[number]} lead to "
@@ -192,11 +195,6 @@ def _links(volume: ExtVolume, stated: dict[int, int]) -> Iterator[Finding]:
     for number in counts:
         if stated and number not in stated:
             yield Finding(Severity.PROBLEM, f"A folder names inode {number}, which is not in use.")
-
-
-def _is_orphan(volume: ExtVolume, number: int) -> bool:
-    raw = volume.fs.sb["reserved"].tobytes()
-    return "orphan_file" in volume.fs.features and number == int.from_bytes(raw[12:16], "little")
 
 
 def _is_folder(volume: ExtVolume, number: int) -> bool:

@@ -30,11 +30,13 @@ from mosscrate.core.volumes.ext.inodes import (
 from mosscrate.core.volumes.ext.layout import write_resize_inode
 from mosscrate.core.volumes.ext.making import note_journal
 from mosscrate.core.volumes.ext.mapping import Mapping, Runs
+from mosscrate.core.volumes.ext.orphans import PRESENT, orphan_file, sealed_orphans
 from mosscrate.core.volumes.ext.structures import INODE, RESIZE, RUN
 from mosscrate.core.volumes.ext.volume import ExtVolume
 from mosscrate.core.volumes.ext.writer import PIECE, Writer
 from mosscrate.core.watch import Watch
 
+NAMED_IN_SUPERBLOCK = ("orphan_file_inum", "lpf_ino", "usr_quota_inum", "grp_quota_inum", "prj_quota_inum")
 _SPARE = 64                            # blocks for maps that get longer when files are cut into more runs
 
 
@@ -42,7 +44,7 @@ def smallest(fs: Filesystem) -> tuple[int, str]:
     """Bytes that the volume can be shrunk to, and what stands there; 0 where it cannot shrink."""
     try:
         fs.must_be_changeable()
-        if "stable_inodes" in fs.features or int(fs.sb["last_orphan"]):
+        if {"stable_inodes", PRESENT} & fs.features or int(fs.sb["last_orphan"]):
             raise FitError("The volume wants its inodes to stay where they are.")
     except FitError as error:
         return 0, str(error)
@@ -168,8 +170,18 @@ class _Shrinking:
         runs = np.concatenate(pieces) if pieces else mapping.runs
         raw = self.w.with_runs(new_number, self.w.raw(number), _merged(runs), old_tree=mapping.tree)
         self.w.put_inode(number, raw)
+        if number == orphan_file(self.fs):
+            self._seal_orphans(new_number, int(record_of(raw)["generation"]), runs)
         if number == int(self.fs.sb["journal_inum"]):
             note_journal(self.fs, raw)
+
+    def _seal_orphans(self, number: int, generation: int, runs: Runs) -> None:
+        """Its blocks stand elsewhere now, or its inode has another number: both are in their checksums."""
+        fs = self.fs
+        for run in runs:
+            for block in range(int(run["physical"]), int(run["physical"]) + int(run["length"])):
+                data = self.blocks.read(block * fs.block, fs.block)
+                self.w.pending[block] = sealed_orphans(fs, number, generation, block, data)
 
     def _moved(self, run: np.void) -> Runs:
         """The run as it will be: its part before the end stays."""
@@ -194,6 +206,8 @@ class _Shrinking:
         if not moves.renumber:
             return
         fs, new = self.fs, moves.renumber
+        for field_ in NAMED_IN_SUPERBLOCK:
+            fs.sb[field_] = new.get(int(fs.sb[field_]), int(fs.sb[field_]))
         folders = [n for group in range(fs.groups) for n in self._used(group) if self._is_live_folder(n)]
         for old, number in new.items():
             self.w.put_inode(number, self.w.raw(old))

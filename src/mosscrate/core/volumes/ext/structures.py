@@ -33,7 +33,8 @@ SUPERBLOCK = np.dtype([                                   # 1024 bytes
     ("kbytes_written", "<u8"), ("snapshot", "V20"), ("error_count", "<u4"), ("first_error", "V52"),
     ("last_error", "V52"), ("mount_opts", "V64"), ("usr_quota_inum", "<u4"), ("grp_quota_inum", "<u4"),
     ("overhead_clusters", "<u4"), ("backup_bgs", "<u4", 2), ("encrypt", "V20"), ("lpf_ino", "<u4"),
-    ("prj_quota_inum", "<u4"), ("checksum_seed", "<u4"), ("reserved", "V392"), ("checksum", "<u4")])
+    ("prj_quota_inum", "<u4"), ("checksum_seed", "<u4"), ("times_hi", "V12"), ("orphan_file_inum", "<u4"),
+    ("reserved", "V376"), ("checksum", "<u4")])
 DESCRIPTOR = np.dtype([                                   # 64 bytes; 32 without the feature "64bit"
     ("block_bitmap_lo", "<u4"), ("inode_bitmap_lo", "<u4"), ("inode_table_lo", "<u4"),
     ("free_blocks_count_lo", "<u2"), ("free_inodes_count_lo", "<u2"), ("used_dirs_count_lo", "<u2"),
