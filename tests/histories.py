@@ -734,11 +734,6 @@ def _free_as_of_the_job(patch) -> None:
     patch(JournalledBlocks, "_begin_step", begin_step)
 
 
-def _unopened(patch) -> None:
-    mark = Log.mark
-    patch(Log, "mark", lambda self, job, standing: standing == Standing.OPEN or mark(self, job, standing))
-
-
 def _oldest_slot(patch) -> None:
     def oldest(file: File, head: Any) -> Slot | None:
         found = (structures_module.parse_slot(file.read(place, structures_module.SLOT.itemsize))
@@ -757,7 +752,6 @@ _BROKEN: dict[str, Callable[[Any], None]] = {
     "back upwards": _downwards,
     "free as of the stack": _free_as_of_the_job,
     "free room compared": _without_free,
-    "record opened": _unopened,
     "newest slot": _oldest_slot,
     "groups before slots": lambda patch: patch(Journal, "sync", lambda self: None),
     "uppermost": lambda patch: patch(Stack, "_must_be_uppermost", lambda self, job, name: None),

@@ -210,12 +210,40 @@ def test_a_whole_write_that_is_killed_anywhere_and_again_is_finished_or_taken_ba
             layout = survey(b.open(), thorough=True)
             assert (layout.tail, [f for f in layout.findings if f.severity in ("problem", "warning")]) == (0, [])
             assert contents(Window(b.open(), MIB, 8 * MIB)) == contents(Window(a.open(), MIB, 5 * MIB))
-            recovering.undo(job, bench, Watch(), typed_tag=b.tag)
+            with monkeypatch.context() as patched, suppress(Killed):
+                killed_at(patched, first % 11 + 1)            # also between its record and the first byte on the card
+                recovering.undo(job, bench, Watch(), typed_tag=b.tag)
+            if Log(bench.state).load(job.id).status != "taken back":
+                recovering.undo(job, bench, Watch(), typed_tag=b.tag)
         assert b.path.read_bytes() == before, first
         if is_done:
             break
     assert is_done
     assert runs > 10
+
+
+@pytest.mark.parametrize("has_backup", [True, False], ids=["kept before", "blank before"])
+def test_the_undo_of_a_whole_write_that_is_killed_anywhere_gives_back_what_was_there(bench, monkeypatch, has_backup):
+    put_card(bench, "old", 6 * MIB, _little(3))
+    put_card(bench, "new", 6 * MIB, _little(4) if has_backup else b"")
+    a, b = bench.shelf.find("old"), bench.shelf.find("new")
+    before = b.path.read_bytes()
+    keep = (KeepCard(Which.TARGET),) if has_backup else ()
+    sheet = JobSheet((*keep, WriteImage(verify=True)), reference(a), reference(b))
+    for moment in range(1, 40):
+        job = running.run(sheet, bench, Watch(), typed_tag=b.tag).job
+        assert b.path.read_bytes() != before
+        is_killed = True
+        with monkeypatch.context() as patched, suppress(Killed):
+            killed_at(patched, moment)
+            recovering.undo(job, bench, Watch(), typed_tag=b.tag)
+            is_killed = False
+        if Log(bench.state).load(job.id).status != "taken back":
+            recovering.undo(job, bench, Watch(), typed_tag=b.tag)
+        assert b.path.read_bytes() == before, moment
+        if not is_killed:
+            break
+    assert not is_killed
 
 
 def _little(seed: int) -> bytes:

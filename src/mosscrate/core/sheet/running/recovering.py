@@ -226,12 +226,12 @@ def _put_back(job: Job, log: Log, held: HeldCard, bench: Bench, opened: Opened, 
     kept, target = job.kept.get(Which.TARGET), held.blocks
     crate = bench.crate_with(kept) if kept else None
     source = opened.add(crate.open(kept)) if crate and kept else None
-    job.status = Status.GOING_BACK
+    job.status, job.body = Status.GOING_BACK, Body("", "", 0)      # what was written is not what is put back
     log.save(job)
     stamp = stamp_of(job.id, job.nonce)
     target.write(0, stamp)
     target.flush()                                        # from here on the card itself says whose it is
-    job.seen, job.body = "", Body("", "", 0)
+    job.seen = ""
     log.save(job)
     log.folder.remove(job.id, JOURNAL)
 
