@@ -236,6 +236,27 @@ def test_what_is_nowhere_is_read_from_the_file_that_lies_beside_it(tmp_path, ext
         disk_in(open_image(tmp_path / "later.qcow2"))
 
 
+@pytest.mark.parametrize("says", [b"vpc", b""])
+@pytest.mark.parametrize("version", [2, 3])
+def test_a_base_is_read_as_the_kind_that_it_is_said_to_be(tmp_path, says, version):
+    behind = random.Random(1).randbytes(40 << 14)
+    (tmp_path / "base.vhd").write_bytes(fixed(behind))
+    written, shown = qcow2(random.Random(2).randbytes(50 << 14), 2, bits=14, version=version, behind=behind,
+                           name="base.vhd")
+    head = bytearray(written)
+    if says:
+        at = struct.unpack_from(">I", head, 100)[0] if version == 3 else 72
+        struct.pack_into(">II3s", head, at, 0xE2792ACA, 3, says)
+    (tmp_path / "later.qcow2").write_bytes(head)
+    with disk_in(open_image(tmp_path / "later.qcow2")) as disk:
+        assert disk.read(0, disk.size) == shown
+    if says:
+        struct.pack_into(">II4s", head, at, 0xE2792ACA, 4, b"odd!")
+        (tmp_path / "later.qcow2").write_bytes(head)
+        with pytest.raises(MediumError, match="a base of a kind that is read here"):
+            disk_in(open_image(tmp_path / "later.qcow2"))
+
+
 @pytest.mark.parametrize(("at", "value", "said"), [
     (32, struct.pack(">I", 1), "not encrypted"), (72, struct.pack(">Q", 4), "its data lie in another file"),
     (72, struct.pack(">Q", 1 << 40), "feature 40"),

@@ -17,7 +17,7 @@ from mosscrate.core.errors import FormatError, InProof, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity, worst_first
 from mosscrate.core.images import Compared, ContainedDisk, PackedDisk, packed_in
 from mosscrate.core.images.packing import kind_by
-from mosscrate.core.images.published import NAMES
+from mosscrate.core.images.published import NAMES, unusable
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, mbr, rdb, read_map
 from mosscrate.core.sizes import MIB, binary, counted
 from mosscrate.core.volumes import (
@@ -130,8 +130,14 @@ def _about_checksums(blocks: Blocks) -> list[Finding]:
         return [Finding(Severity.GOOD, f"It was read through: {', '.join(packed.remembered.checked)}.")]
     if not isinstance(blocks, Compared):
         return []
-    kinds = ", ".join(f"{NAMES[p.kind]} in {p.found_in}" for p in (*blocks.published[1], *blocks.published[2]))
-    return [Finding(Severity.NOTE, f"A published checksum lies beside it ({kinds}): it is compared while it is read.")]
+    published = (*blocks.published[1], *blocks.published[2])
+    kinds = ", ".join(f"{NAMES[p.kind]} in {p.found_in}" for p in published if p.digest)
+    told = [Finding(Severity.WARNING, f"{sentence[0].upper()}{sentence[1:]}.", remedy="Fetch the list again.")
+            for sentence in (unusable(p) for p in published if not p.digest)]
+    if kinds:
+        told.append(Finding(Severity.NOTE, f"A published checksum lies beside it ({kinds}): it is compared while it is "
+                            "read."))
+    return told
 
 
 def _cut(blocks: Blocks, map: PartitionMap) -> int:

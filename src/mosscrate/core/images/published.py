@@ -6,6 +6,7 @@ CRC-32, comments behind semicolons).
 
 from __future__ import annotations
 
+import codecs
 import hashlib
 import re
 import zlib
@@ -22,13 +23,21 @@ from mosscrate.core.blocks.base import FullView
 from mosscrate.core.blocks.streaming import BLOCK, chunks
 from mosscrate.core.errors import Damaged
 
-NAMES = {"sha256": "SHA-256", "sha512": "SHA-512", "sha1": "SHA-1", "md5": "MD5", "b3": "BLAKE3", "crc32": "CRC-32"}
-LENGTHS = {"sha256": 64, "sha512": 128, "sha1": 40, "md5": 32, "b3": 64, "crc32": 8}     # hexadecimal digits
-LISTS = {"sha256sums": "sha256", "sha512sums": "sha512", "sha1sums": "sha1", "md5sums": "md5", "b3sums": "b3"}
-SUFFIXES = {".sha256": "sha256", ".sha256sum": "sha256", ".sha512": "sha512", ".sha1": "sha1", ".sha1sum": "sha1",
-            ".md5": "md5", ".md5sum": "md5", ".b3": "b3", ".b3sum": "b3", ".sfv": "crc32"}
-TAGGED = re.compile(r"^(?P<kind>[A-Z0-9-]+) \((?P<name>.+)\) = (?P<digest>[0-9a-fA-F]+)$")
-PLAIN = re.compile(r"^\\?(?P<digest>[0-9a-fA-F]{32,128})(?: [ *](?P<name>.+))?$")
+NAMES = {"sha256": "SHA-256", "sha512": "SHA-512", "sha384": "SHA-384", "sha224": "SHA-224", "sha1": "SHA-1",
+         "md5": "MD5", "b3": "BLAKE3", "crc32": "CRC-32"}
+LENGTHS = {"sha256": 64, "sha512": 128, "sha384": 96, "sha224": 56, "sha1": 40, "md5": 32, "b3": 64, "crc32": 8}
+ANY = "any"                              # of a list whose name does not say which: the length of a digest does
+BY_LENGTH = {length: kind for kind, length in LENGTHS.items() if kind not in ("b3", "crc32")}
+SPELLED = {"blake3": "b3", "sfv": "crc32"}
+SIGNED = (".txt", ".asc", ".sig.txt", ".signed")
+GENERAL = {"checksums", "checksum", "digests", "hashes", "hashsums", "sums"}
+NAMED = re.compile(r"(?:^|[.])(?P<kind>sha256|sha512|sha384|sha224|sha1|md5|b3|blake3|sfv)(?:sums?)?$")
+KIND = r"(?:sha-?(?:1|224|256|384|512)|md5|blake3|b3)"
+DIGEST, OF = r"(?P<digest>[0-9a-fA-F]{6,130})", r"(?P<name>\S.*?)"
+TAGGED = re.compile(rf"^(?P<kind>[A-Za-z0-9-]+) ?\({OF}\) ?= ?{DIGEST}$")
+COLUMNS = re.compile(rf"^(?P<kind>{KIND})\s+{DIGEST}\s+{OF}$", re.I)
+PLAIN = re.compile(rf"^\\?(?:{KIND}[:=]\s*)?{DIGEST}(?:[ \t]+\*?{OF})?$", re.I)
+TURNED = re.compile(rf"^{OF}\s*[:=]\s*(?:{KIND}[:=]\s*)?{DIGEST}$", re.I)
 SFV = re.compile(r"^(?P<name>[^;].*?)\s+(?P<digest>[0-9a-fA-F]{8})$")
 LARGEST_LIST = 1 << 20                   # bytes
 _ZEROS = memoryview(bytes(BLOCK))
@@ -40,7 +49,7 @@ class Published:
 
     Attributes:
         kind: a key of NAMES.
-        digest: in small hexadecimal digits.
+        digest: in small hexadecimal digits; "" where what the list says cannot be used.
         name: of the file that it is for; "" for the one that the list is named after.
         found_in: the name of the list.
     """
@@ -57,16 +66,35 @@ def read_list(path: Path) -> tuple[Published, ...]:
     try:
         if not kind or path.stat().st_size > LARGEST_LIST:
             return ()
-        lines = path.read_text("utf-8", "replace").splitlines()
+        lines = _text(path.read_bytes()).splitlines()
     except OSError:
         return ()
     return tuple(_read(lines, kind, path.name))
 
 
+def _text(data: bytes) -> str:
+    """As editors of every system save it."""
+    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return data.decode("utf-16", "replace")
+    if data[1:2] == b"\0" or data[:1] == b"\0":
+        return data.decode("utf-16-le" if data[1:2] == b"\0" else "utf-16-be", "replace")
+    return data.decode("utf-8-sig", "replace")
+
+
 def kind_of(name: str) -> str:
-    """The kind of checksum that a list has by its name; "" for what is no list."""
-    lowered = name.lower()
-    return LISTS.get(lowered.removesuffix(".txt")) or SUFFIXES.get(PurePosixPath(lowered).suffix, "")
+    """The kind of checksum that a list has by its name, ANY where it only says that it is one; "" for no list."""
+    stem = _without_ending(name).lower()
+    found = NAMED.search(stem)
+    if found is not None:
+        return SPELLED.get(found["kind"], found["kind"])
+    return ANY if stem in GENERAL or stem.rpartition(".")[2] in GENERAL else ""
+
+
+def _without_ending(name: str) -> str:
+    """The name of a list without what is put behind for readers and signatures."""
+    while name.lower().endswith(SIGNED):
+        name = name[:name.rindex(".")]
+    return name
 
 
 def published_for(path: Path, more: tuple[Path, ...] = ()) -> tuple[Published, ...]:
@@ -85,18 +113,37 @@ def about(published: tuple[Published, ...], name: str) -> tuple[Published, ...]:
 
 
 def _named_after(list_name: str) -> str:
-    return PurePosixPath(list_name).stem
+    return PurePosixPath(_without_ending(list_name)).stem
 
 
 def _read(lines: list[str], kind: str, found_in: str) -> Iterator[Published]:
-    for line in lines:
-        match, of = TAGGED.match(line.strip()), kind
-        if match is not None:
-            of = match["kind"].lower().replace("-", "").replace("blake3", "b3")
-        else:
-            match = (SFV if kind == "crc32" else PLAIN).match(line.strip())
-        if match is not None and len(match["digest"]) == LENGTHS.get(of):
-            yield Published(of, match["digest"].lower(), match["name"] or "", found_in)
+    for line in map(str.strip, lines):
+        if line.startswith("-----BEGIN PGP SIGNATURE"):
+            return                                           # what follows of a signed list is no list
+        if found := _in_line(line, kind):
+            yield Published(*found, found_in)
+
+
+def _in_line(line: str, kind: str) -> tuple[str, str, str] | None:
+    """(kind, digest, name) of a line; the digest is "" where its length fits no kind that can be meant."""
+    match = TAGGED.match(line) or COLUMNS.match(line)
+    if match is not None:
+        of = match["kind"].lower().replace("-", "")
+        of = SPELLED.get(of, of)
+        if of not in LENGTHS:
+            return None
+    else:
+        match = SFV.match(line) if kind == "crc32" else PLAIN.match(line) or TURNED.match(line)
+        if match is None:
+            return None
+        of = BY_LENGTH.get(len(match["digest"]), ANY) if kind == ANY else kind
+    is_right = len(match["digest"]) == LENGTHS.get(of)
+    return of, match["digest"].lower() if is_right else "", match["name"] or ""
+
+
+def unusable(published: Published) -> str:
+    """What is said of a checksum that a list has in a form that cannot be compared."""
+    return f"what {published.found_in} says of it cannot be used as a checksum, it was not compared with that"
 
 
 class Hasher(Protocol):
@@ -136,10 +183,13 @@ class Comparison:
     """
 
     def __init__(self, file: Blocks, of_file: tuple[Published, ...], of_disk: tuple[Published, ...], name: str) -> None:
-        self._file, self._of_file, self._of_disk, self._name = file, of_file, of_disk, name
+        self._file, self._name = file, name
+        self._unusable = [p for p in (*of_file, *of_disk) if not p.digest]
+        self._of_file, self._of_disk = ([p for p in each if p.digest] for each in (of_file, of_disk))
+        of_disk = tuple(self._of_disk)
         self._hashers = [hasher_for(p.kind) for p in of_disk]
         self._pool = ThreadPoolExecutor(2, "checksums")
-        self._reading = self._pool.submit(self._read_file) if of_file else None
+        self._reading = self._pool.submit(self._read_file) if self._of_file else None
         self._hashing: list[Future[object]] = []
 
     def see(self, data: memoryview) -> None:
@@ -165,7 +215,7 @@ class Comparison:
             if published.digest != digest:
                 raise Damaged(f"The {NAMES[published.kind]} of {what} is {digest}, {published.found_in} says "
                                   f"{published.digest}. It is not what was published: fetch it again.")
-        return tuple(f"{NAMES[p.kind]} as {p.found_in} says" for p, _, _ in found)
+        return (*(f"{NAMES[p.kind]} as {p.found_in} says" for p, _, _ in found), *map(unusable, self._unusable))
 
     def leave(self) -> None:
         """Do without the rest."""

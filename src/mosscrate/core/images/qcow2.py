@@ -9,6 +9,7 @@ alone.
 
 from __future__ import annotations
 
+import struct
 import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
@@ -22,6 +23,7 @@ from mosscrate.core.binary import Place
 from mosscrate.core.blocks import Blocks, Extent, open_blocks
 from mosscrate.core.blocks.runs import with_holes
 from mosscrate.core.errors import FormatError, MediumError
+from mosscrate.core.images import vhd
 from mosscrate.core.images.container import ContainedDisk, DiskInPieces
 
 MAGIC = b"QFI\xfb"
@@ -45,6 +47,7 @@ MOST_L1 = 1 << 22                      # entries: 32 MiB of them
 CACHED = 64                            # tables of the second level
 DEEPEST = 8                            # backing files behind one another
 SECTOR = 512
+BACKING_FORMAT = 0xE2792ACA            # header extension: of which kind the backing file is
 Table = NDArray[np.uint64]
 
 
@@ -214,12 +217,31 @@ class Qcow2Disk(DiskInPieces):
         beside = Path(here).parent / Path(name).name if here is not None else None
         if beside is None or not beside.is_file() or depth >= DEEPEST:
             raise place.error("backing_file_offset", name, f"“{Path(name).name}” in the same folder: it stands on that")
-        file = open_blocks(beside)
+        file, says = open_blocks(beside), self._extension(raw, BACKING_FORMAT)
         try:
-            return open_qcow2(file, depth + 1) if probe(file) else file
+            if says == b"qcow2" or (not says and probe(file)):
+                return open_qcow2(file, depth + 1)
+            if says == b"vpc" or (not says and vhd.probe(file)):
+                return vhd.open_vhd(file)
+            if says not in (b"", b"raw"):
+                raise place.error("backing_file_offset", name, f"a base of a kind that is read here, not {says!r}")
+            return file
         except (FormatError, MediumError):
             file.close()
             raise
+
+
+    def _extension(self, raw: np.ndarray, wanted: int) -> bytes:
+        """What a header extension says; b"" where there is none of that kind. Raises MediumError."""
+        at = max(HEADER.itemsize, int(raw["header_length"])) if int(raw["version"]) == 3 else HEADER.itemsize
+        while at + 8 <= min(self.file.size, self.piece):
+            kind, length = struct.unpack(">II", self.file.read(at, 8))
+            if not kind or at + 8 + length > self.file.size:
+                break
+            if kind == wanted:
+                return self.file.read(at + 8, length)
+            at += 8 + -(-length // 8) * 8
+        return b""
 
 
 def probe(file: Blocks) -> bool:
