@@ -22,6 +22,7 @@ from mosscrate.core.contents.unpacking import read_through, suppose_size
 from mosscrate.core.crate import Crate
 from mosscrate.core.errors import Damaged, FitError, GuardRefusal, JobError, MediumError, MossError, NotReadYet
 from mosscrate.core.images import Reach, disk_in, open_image, packed_in
+from mosscrate.core.images.packing.gzip import Gzip
 from mosscrate.core.images.packing.remembered import Runs, Way
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running import run as running
@@ -460,3 +461,18 @@ def test_files_of_an_archive_that_is_soon_read_are_proved_first_and_of_others_it
             else:
                 unpacking.prove_for_files(disk, Watch())
                 assert "compared with no checksum yet" in unpacking.doubt(disk)
+
+
+@pytest.mark.parametrize(("low", "claimed", "packed", "size"), [
+    (900, 0, 1 << 20, 900), (5000, 4000, 1 << 20, 5000), (77, 40 << 20, 1 << 20, 40 << 20),
+    (0, 40 << 20, 1 << 20, 40 << 20), (3_600_000_000, 7_800_000_000, 2 << 30, 3_600_000_000 + (1 << 32)),
+    (3_600_000_000, 7_800_000_000, 4 << 20, 7_800_000_000), (100, 7_800_000_000, 2 << 30, 7_800_000_000)])
+def test_how_large_a_gzip_is_goes_by_its_end_where_that_is_near_what_its_map_claims(low, claimed, packed, size):
+    class Ending(MemoryBlocks):
+        def __init__(self):
+            super().__init__(bytes(64))
+            self.size = packed
+
+        def _read_into(self, offset, buffer):
+            buffer[:] = low.to_bytes(4, "little")[:len(buffer)]
+    assert Gzip(Ending()).supposed(claimed) == size

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 MAGIC = b"\x1f\x8b\x08"
 WRAPS = 1 << 32
 TRAILER = struct.Struct("<II")          # RFC 1952, § 2.3.1: CRC32 and size of the last member
+NEAR = 16                               # share of a disk that most likely no partition covers
+DENSEST = 1032                          # bytes that one byte of a deflated stream can unpack to
 SPACING = 16 << 20                      # unpacked bytes between two places; each takes 32 KiB
 
 
@@ -33,8 +35,15 @@ class Gzip(Packed):
         self._noted: IndexedGzipFile | None = None
 
     def supposed(self, claimed: int) -> int:
-        """See Packed: the smallest size that agrees with the end of the file as well."""
-        return self.low + max(0, -(-(claimed - self.low) // WRAPS)) * WRAPS
+        """See Packed: what agrees with the end of the file too, where that lies close to what is claimed.
+
+        Of several members the end tells of the last one alone, and zeros may stand behind it.
+        """
+        if self.low >= claimed:
+            return self.low
+        whole = self.low + -(-(claimed - self.low) // WRAPS) * WRAPS
+        is_likely = whole - claimed <= claimed // NEAR and whole <= self.file.size * DENSEST
+        return whole if is_likely else claimed
 
     def begin(self, place: int) -> Unpacking:
         """See Packed."""
