@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import shutil
+from pathlib import Path
 
 import pytest
 
 from mosscrate.core.blocks.faulty import Faults, FaultyBlocks
 from mosscrate.core.sizes import exact
+from mosscrate.core.slots import Medium
 from mosscrate.core.slots import medium as medium_module
 from mosscrate.core.volumes import edit
 from mosscrate.core.volumes.base import Traits
@@ -223,3 +227,14 @@ def test_a_name_that_would_steer_a_terminal_is_shown_as_what_it_is(cli, tmp_path
         assert not set(out + err) & set("\x1b\x9b\u202e"), words
     assert "a\\x1b[2Jb\\u202egpj\\x9b" in cli("files", tmp_path / "card.img")[1]
     assert json.loads(cli("files", tmp_path / "card.img", "--json")[1])[-1]["path"] == evil
+
+
+def test_what_is_no_file_is_called_what_it_is_and_made_up_cards_stand_alone(cli, tmp_path, bench, monkeypatch):
+    os.mkfifo(tmp_path / "pipe")
+    assert "is a pipe, not a card image" in cli("look", tmp_path / "pipe")[2]
+    assert "is a device that holds nothing" in cli("look", "/dev/zero")[2]
+    real = Medium("Real card", Path("/dev/real"), 512, "reader")
+    monkeypatch.setattr("mosscrate.core.slots.sysfs.media", lambda system: [real])
+    assert "Real card" not in cli("slots")[1]
+    shutil.rmtree(bench.shelf.simulated_folder)
+    assert "cannot be read: No such file or directory" in cli("slots")[2]

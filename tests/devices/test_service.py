@@ -62,7 +62,7 @@ def shell(uid: int, home: Path, *arguments: object) -> tuple[int, str]:
 
 
 def _in_shell(home: Path, arguments: tuple[object, ...]) -> tuple[int, str]:
-    sys.argv = ["mosscrate", "--slots", str(home), "--crate", str(home / "crate"), "--state", str(home / "state"),
+    sys.argv = ["mosscrate", "--crate", str(home / "crate"), "--state", str(home / "state"),
                 *map(str, arguments)]
     with redirect_stdout(StringIO()) as said, redirect_stderr(said), pytest.raises(SystemExit) as ended:
         main()

@@ -17,6 +17,7 @@ from mosscrate.core.errors import CrateError
 from mosscrate.core.machines import Machines
 from mosscrate.core.slots import Medium, Shelf
 from mosscrate.core.slots.files import Memory
+from mosscrate.core.slots.readers import Readers
 
 APP = "mosscrate"
 
@@ -46,7 +47,7 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
     """The bench of this user.
 
     Args:
-        slots: folder of simulated cards; $MOSSCRATE_SLOTS, else none.
+        slots: folder of simulated cards, which are the only ones shown then; $MOSSCRATE_SLOTS, else none.
         crate: root of the backups; $MOSSCRATE_CRATE, else below the user's data folder.
         state: journals and history; $MOSSCRATE_STATE, else the user's state folder.
 
@@ -59,7 +60,7 @@ def standard_bench(*, slots: Path | None = None, crate: Path | None = None, stat
     usual = Path(platformdirs.user_data_dir(APP)) / "crate"
     own = blake3(os.fsencode(crate.resolve())).hexdigest(8)
     return Bench(Shelf(slots, backups=crate, crates=(usual, *_known_crates(state, crate)),
-                       memory=Memory(state / "unpacked")),
+                       memory=Memory(state / "unpacked"), readers=Readers(are_shown=slots is None)),
                  Crate(crate, catalogue=Catalogue(state / "catalogues" / f"{own}.sqlite3")), state, Machines(machines))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -67,7 +68,7 @@ class ImageFiles:
         """See Slot."""
         outer = file_on(path)
         if outer is None or not outer.is_file():
-            raise MediumError(f"{path} is a folder, not a card image.")
+            raise MediumError(f"{path} is {_what_is(path)}, not a card image.")
         member = "" if outer == path else path.relative_to(outer).as_posix()
         first = parts_of(outer)[0]
         about = first.stat()
@@ -117,10 +118,26 @@ def _disk_at(path: Path, member: str, size: int, _changed: int, remembered: Reme
 
 
 def file_on(path: Path) -> Path | None:
-    """The file or device that a path leads to, or the file into which it leads on, as into a folder; None for none."""
-    if path.exists():
-        return None if path.is_dir() else path
-    return next((parent for parent in path.parents if parent.is_file()), None)
+    """The file or device that a path leads to, or the file into which it leads on, as into a folder; None for none.
+
+    Raises MediumError where that may not be seen.
+    """
+    try:
+        if path.exists():
+            return None if path.is_dir() else path
+        return next((parent for parent in path.parents if parent.is_file()), None)
+    except OSError as error:
+        raise MediumError(f"{path} cannot be reached: {error.strerror}.") from error
+
+
+def _what_is(path: Path) -> str:
+    """What stands at a path that is no file."""
+    try:
+        mode = path.stat().st_mode
+    except OSError as error:
+        return f"out of reach ({error.strerror})"
+    return {stat.S_IFDIR: "a folder", stat.S_IFIFO: "a pipe", stat.S_IFSOCK: "a socket",
+            stat.S_IFCHR: "a device that holds nothing"}.get(stat.S_IFMT(mode), "no ordinary file")
 
 
 def _stem(name: str) -> str:

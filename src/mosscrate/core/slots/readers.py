@@ -20,15 +20,19 @@ from mosscrate.core.slots.uses import System
 
 @dataclass
 class Readers:
-    """What both views tell; a card without a serial number is known by what is on it."""
+    """What both views tell; a card without a serial number is known by what is on it.
 
+    Where they are not shown, none of this computer's cards and drives is listed beside made-up ones.
+    """
+
+    are_shown: bool = True
     service: Service = field(default_factory=Service)
     proofs: Path | None = None                # where proofs of cards are noted
     _marks: dict[Path, tuple[tuple[str, str], str]] = field(default_factory=dict, repr=False)   # as of when, mark
 
     def media(self) -> list[Medium]:
         """See Slot."""
-        return [self._marked(medium) for medium in sysfs.media(self.system())]
+        return [self._marked(medium) for medium in sysfs.media(self.system())] if self.are_shown else []
 
     def medium_at(self, path: Path) -> Medium | None:
         """See Slot; devices that are not offered are found too."""

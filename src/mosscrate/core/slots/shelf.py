@@ -44,7 +44,7 @@ class Shelf:
 
     def empty_slots(self) -> list[EmptySlot]:
         """Slots of readers that wait for a card."""
-        return empty_slots(self.readers.system())
+        return empty_slots(self.readers.system()) if self.readers.are_shown else []
 
     def unmount(self, medium: Medium) -> tuple[str, ...]:
         """See letting_go."""

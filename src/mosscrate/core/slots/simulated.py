@@ -74,7 +74,11 @@ class SimulatedSlots:
 
     def media(self) -> list[Medium]:
         """See Slot."""
-        cards = [(read_card(path), path) for path in sorted(self.folder.glob("*.toml"))]
+        try:
+            paths = [path for path in sorted(self.folder.iterdir()) if path.suffix == ".toml"]
+        except OSError as error:
+            raise MediumError(f"The folder of made-up cards {self.folder} cannot be read: {error.strerror}.") from error
+        cards = [(read_card(path), path) for path in paths]
         return [self._medium(card, path.with_suffix(".img")) for card, path in sorted(cards, key=lambda c: c[0].order)]
 
     def medium_at(self, path: Path) -> Medium | None:
