@@ -83,7 +83,7 @@ def test_look_and_the_shelf_tell_of_a_card_in_the_middle_of_a_proof_and_put_its_
     person.pick_card("Worn card")
     person.wait(lambda: w.model.proof_on(w.model.selected) is not None and w.model.asker.is_idle)
     status = w.look.shelf.itemDelegate()._status(card, w.model.layout_of(w.model.selected), "")
-    assert status == ("in the middle of a proof", "problem")
+    assert status == ("proof interrupted", "problem")
     assert "A proof of this card was interrupted" in words_of(w.look.findings)
     for part in (w.look.keep_button, w.look.move_button, w.look.save_button, w.look.arrange_button):
         assert not part.isEnabled()

@@ -62,7 +62,7 @@ class FindingsPanel(Panel):
 
     def offer(self, job_tag: str, proof_tag: str = "") -> None:
         """A card in the middle of a job, or of a proof, can be brought out of it here; "" offers nothing."""
-        entries = ((self.entry, job_tag, "mend it"), (self.proof_entry, proof_tag, "put its contents back"))
+        entries = ((self.entry, job_tag, "mend it"), (self.proof_entry, proof_tag, "put it back"))
         for entry, tag, what in entries:
             entry.setVisible(bool(tag))
             entry.ask(tag)

@@ -155,7 +155,7 @@ class _Delegate(QStyledItemDelegate):
         if medium.source == Source.BACKUP:
             return "a kept backup", "muted"
         if self.model.proof_on(medium):
-            return "in the middle of a proof", "problem"
+            return "proof interrupted", "problem"
         if self.model.interrupted_on(medium):
             return "in the middle of a job", "problem"
         if worst(layout.findings) in (Severity.WARNING, Severity.PROBLEM):
