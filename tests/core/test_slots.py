@@ -20,6 +20,8 @@ from mosscrate.core.sheet.steps import (
     RenameFile,
 )
 from mosscrate.core.slots import Source
+from mosscrate.core.slots.files import ImageFiles
+from mosscrate.core.slots.kernel_tree import Tree
 from mosscrate.core.volumes import open_volume
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
@@ -159,3 +161,14 @@ def test_a_card_is_called_by_the_size_that_is_printed_on_it(size, said):
 def test_durations_are_rounded_as_people_do():
     assert [sizes.duration(s) for s in (0.2, 40, 89.4, 100, 5000, 7900)] == [
         "under a second", "40 s", "89 s", "2 min", "83 min", "2 h 11 min"]
+
+
+def test_a_file_onto_which_this_computer_swaps_is_not_to_be_written(tmp_path):
+    image = tmp_path / "a b.img"
+    image.write_bytes(bytes(1 << 20))
+    (tmp_path / "proc").mkdir()
+    (tmp_path / "proc/swaps").write_text(f"Filename Type Size\n{str(image).replace(' ', chr(92) + '040')} file 1020\n")
+    files = ImageFiles([], tree=Tree(tmp_path / "sys", tmp_path / "proc", tmp_path / "dev"))
+    assert files.medium_at(image).in_use == "used as swap"
+    (tmp_path / "other.img").write_bytes(bytes(1 << 20))
+    assert files.medium_at(tmp_path / "other.img").in_use == ""

@@ -17,7 +17,9 @@ from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images import ContainedDisk, Packing, Reach, Remembered, disk_in, open_image, packed_in
 from mosscrate.core.images.kept import kept_in
 from mosscrate.core.images.packing.parts import parts_of
+from mosscrate.core.slots.kernel_tree import Tree
 from mosscrate.core.slots.medium import Access, Medium, Source
+from mosscrate.core.slots.uses import is_swap_file
 from mosscrate.core.volumes.tables import looks_like_tables
 
 _WRITE_BITS = 0o222
@@ -59,6 +61,7 @@ class ImageFiles:
 
     paths: list[Path]
     memory: Memory = field(default_factory=Memory)
+    tree: Tree = field(default_factory=Tree, repr=False)
 
     def media(self) -> list[Medium]:
         """See Slot."""
@@ -77,6 +80,7 @@ class ImageFiles:
         name = found.packing.name if found.packing else Path(member or first).name
         return Medium(found.name or _stem(name), first, remembered.size or found.size, Source.IMAGE,
                       reader=f"{found.kind} image file".strip(),
+                      in_use="used as swap" if is_swap_file(first, self.tree) else "",
                       is_write_protected=bool(found.kind) or not may_be_written(first), slot=self, member=member,
                       packing=found.packing, is_size_known=found.is_size_known or bool(remembered.size),
                       lists=tuple(self.memory.lists), remembered=remembered if found.packing else None)

@@ -11,6 +11,7 @@ import os
 import re
 import stat
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -214,6 +215,15 @@ class System:
         except OSError:
             return True
         return Path(backing.removesuffix(_DELETED)).name == path.name or number_in(folder / "size") * 512 == size
+
+
+def is_swap_file(path: Path, tree: Tree) -> bool:
+    """Whether this computer swaps onto a file, under whatever name."""
+    for line in lines_of(tree.proc / "swaps")[1:]:
+        with suppress(OSError):
+            if path.samefile(_plain(line.split()[0])):
+                return True
+    return False
 
 
 def number_of(path: Path) -> str:
