@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
+from concurrent.futures import Future
 from datetime import datetime
 from pathlib import Path
 
@@ -225,3 +226,22 @@ def test_addresses_are_understood_and_written_again(text, means):
 def test_what_is_no_address_is_refused(text):
     with pytest.raises(MediumError, match="is no address of a device"):
         Address.parse(text)
+
+
+def test_what_could_not_be_read_is_said_so_and_never_taken_over_from_its_zeros(device, crate, stand_in, monkeypatch):
+    real, path = Device.fetch, next(iter(sorted(on_device(stand_in.folder))))
+
+    def fetch(self, asked: str, at: int, count: int):
+        if asked.endswith(path):
+            failed = Future()
+            failed.set_exception(MediumError("no right to read it"))
+            return failed
+        return real(self, asked, at, count)
+    with monkeypatch.context() as patched:
+        patched.setattr(Device, "fetch", fetch)
+        first = keep_device(crate, device, Choice(), Watch())
+    assert "1 file could not be read" in first.sentence
+    assert (first.unread, first.changed, first.backup.record.is_complete) == ((path,), (), False)
+    second = keep_device(crate, device, Choice(), Watch())
+    assert (second.unread, second.backup.record.is_complete) == ((), True)
+    assert kept_in(second.backup) == on_device(stand_in.folder)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from contextlib import ExitStack
 from dataclasses import dataclass
 
+from mosscrate.core.blocks import Extent
+from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate import Backup, Crate
 from mosscrate.core.crate.laid_out import LaidOut, Part, Reader, lay_out
@@ -13,6 +15,7 @@ from mosscrate.core.devices.connection import Device, Gone
 from mosscrate.core.devices.fetching import Fetching, Unchanged
 from mosscrate.core.errors import CrateError, MediumError, MossError
 from mosscrate.core.images.kept.manifest import CardRecord
+from mosscrate.core.maps import read_map
 from mosscrate.core.sizes import binary, counted
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
@@ -28,21 +31,28 @@ class KeptDevice:
         backup: that was made.
         fetched: bytes that came over the network.
         changed: files that were written to while they were read.
+        unread: files that could not be read, or not to their end; what is missing of them is zeros.
     """
 
     backup: Backup
     fetched: int
     changed: tuple[str, ...]
+    unread: tuple[str, ...] = ()
 
     @property
     def sentence(self) -> str:
         """What was kept, and what may not be as it should."""
         said = f"{self.backup.record.card.name}: {self.backup.chosen}; {binary(self.fetched)} were fetched."
+        if self.unread:
+            said += f" {counted(len(self.unread), 'file')} could not be read: {_named(self.unread)}. It is incomplete."
         if self.changed:
-            more = f" and {len(self.changed) - NAMED} more" if len(self.changed) > NAMED else ""
-            named = f"{', '.join(self.changed[:NAMED])}{more}"
-            said += f" {counted(len(self.changed), 'file')} changed meanwhile: {named}. Keep it again for those."
+            said += (f" {counted(len(self.changed), 'file')} changed meanwhile: {_named(self.changed)}. Keep it again "
+                     "for those.")
         return said
+
+
+def _named(paths: tuple[str, ...]) -> str:
+    return ", ".join(paths[:NAMED]) + (f" and {len(paths) - NAMED} more" if len(paths) > NAMED else "")
 
 
 def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, anew: bool = False) -> KeptDevice:
@@ -74,16 +84,16 @@ def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, a
         late = _Late()
         disk = lay_out([Part(1, "", entries, late)], card.name, watch)
         rest = Fetching(device, folder, [entry for entry in disk.order() if entry.path not in known])
-        late.reader = rest if earlier is None else Unchanged(earlier, known, rest)
+        late.reader = rest if earlier is None else Unchanged(earlier.volume, known, rest)
         try:
             backup = crate.keep(_record(card, disk), disk, watch,
                                 chosen=f"{choice.words}: {counted(len(files), 'file')}{missing}")
         except Gone as error:
             raise MediumError(f"{error}. No backup was made; keep it again.") from error
     now = {entry.path: entry for entry in device.tree(folder).entries}
-    changed = (e.path for e in files if e.path in rest.failed or (
-        e.path not in known and _looks(now.get(e.path)) != _looks(e)))
-    return KeptDevice(backup, rest.bytes, tuple(changed))
+    changed = {e.path for e in files if e.path not in known and _looks(now.get(e.path)) != _looks(e)}
+    unread = tuple(e.path for e in files if e.path in rest.failed and e.path not in changed)
+    return KeptDevice(backup, rest.bytes, tuple(e.path for e in files if e.path in changed), unread)
 
 
 class _Late:
@@ -99,20 +109,37 @@ def _record(card: CardRecord, disk: LaidOut) -> CardRecord:
     return CardRecord(card.name, card.key, card.tag, disk.size, card.model, card.serial)
 
 
-def _earlier(crate: Crate, key: str, open_: ExitStack) -> Volume | None:
-    """What was kept last of a device; None where there is nothing, or it cannot be read."""
+@dataclass(frozen=True)
+class _Earlier:
+    """What was kept last of a device, and the places of it that are zeros since they could not be read."""
+
+    volume: Volume
+    start: int
+    unread: Stretches
+
+    def is_whole(self, entry: Entry) -> bool:
+        """Whether all of a file was read then."""
+        return not self.unread or not self.unread & Stretches.of(
+            Extent(self.start + row[1], row[2]) for row in self.volume.pieces_of(entry).tolist())
+
+
+def _earlier(crate: Crate, key: str, open_: ExitStack) -> _Earlier | None:
+    """None where there is nothing, or it cannot be read."""
     latest = next(reversed(crate.backups_of(key)), None)
     if latest is None:
         return None
     try:
-        return open_partition(open_.enter_context(latest.open()), 1)
+        blocks = open_.enter_context(latest.open())
+        unread = Stretches.of(Extent(start, length) for start, length in latest.record.unreadable)
+        return _Earlier(open_partition(blocks, 1), read_map(blocks).partition(1).start, unread)
     except MossError:
         return None
 
 
-def _same(earlier: Volume, files: list[Entry]) -> dict[str, Entry]:
-    """Files that were kept with the same name, size and time, as they are in the backup."""
-    kept = {entry.path: entry for entry in earlier.tree().entries if entry.kind == Kind.FILE}
+def _same(earlier: _Earlier, files: list[Entry]) -> dict[str, Entry]:
+    """Files that were kept whole with the same name, size and time, as they are in the backup."""
+    kept = {entry.path: entry for entry in earlier.volume.tree().entries
+            if entry.kind == Kind.FILE and earlier.is_whole(entry)}
     return {file.path: kept[file.path] for file in files
             if file.path in kept and _looks(kept[file.path]) == _looks(file)}
 
