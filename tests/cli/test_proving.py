@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 
 import numpy as np
 import pytest
@@ -50,6 +51,8 @@ def test_a_false_card_is_told_with_its_end(cli, bench):
     assert (code, size["good"], size["kind"], size["real"], size["exact"]) == (1, False, "folds", 90 * MIB, True)
     with bench.shelf.find("Bargain card").open() as card:
         assert open_partition(card, 2).tree().entries
+    look = cli("look", "Bargain card")[1]
+    assert re.search(r"✗ Proved on \d{4}-\d\d-\d\d: .*is false: it holds 90 MiB.* Prove it again", look)
 
 
 def test_bad_places_are_told_with_the_files_that_lie_there(cli, bench):

@@ -95,6 +95,10 @@ def test_a_false_card_shows_its_true_end(person, proof):
     assert "A few marks are written" in proof.about.text()
     assert proof.title.text() == "Holds 90 MiB of the 200 MiB that it claims. Keep nothing on it."
     proof.bore.grab()
+    model = person.window.model
+    model.refresh()
+    medium = next(m for m in model.media if m.name == "Bargain card")
+    person.wait(lambda: any("Proved on" in f.sentence for f in model.seen[medium.key].layout.findings))
     choose(person, proof, "Worn card")
     assert (proof.bore.real, proof.bore.log) == (None, None)
 

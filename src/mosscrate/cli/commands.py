@@ -277,13 +277,15 @@ def ask_for_tag(bench: Bench, target: Medium, *, loses_all: bool) -> str:
     import sys
 
     from mosscrate.core.sheet.planning.losses import what_would_be_lost
+    from mosscrate.core.sheet.verdicts import bad_verdicts
 
     if not sys.stdin.isatty():
         return ""
     with target.open() as blocks:
         layout = survey(blocks)
     say(f"{target.name}, {target.subtitle}", err=True)
-    for finding in what_would_be_lost(target, layout, bench.crate) if loses_all else ():
+    lost = what_would_be_lost(target, layout, bench.crate) if loses_all else ()
+    for finding in (*bad_verdicts(target, bench), *lost):
         say(f"  {MARKS[finding.severity]} {finding.sentence}", err=True)
     return str(click.prompt(f"Type {target.tag} to write it", default="", show_default=False, err=True))
 

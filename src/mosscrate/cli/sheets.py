@@ -28,6 +28,7 @@ from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job, Log
 from mosscrate.core.sheet.sheet import JobSheet, MediumRef, load_sheet
 from mosscrate.core.sheet.steps import AnyStep, FillWithDrives, GrowPartition, RebuildPartition
+from mosscrate.core.sheet.verdicts import bad_verdicts
 from mosscrate.core.sizes import binary, duration
 from mosscrate.core.slots import Medium
 
@@ -90,7 +91,8 @@ def show(bench: Bench, file: Path, machine: str | None, as_json: bool) -> None:
     new = _layout(bench, made.target)
     _put_out_for(meant_for, made, foreseen(bench, made), None, (), as_json=as_json)
     if made.target and new and not as_json:
-        for finding in what_would_be_lost(bench.shelf.find(made.target.path), new, bench.crate):
+        target = bench.shelf.find(made.target.path)
+        for finding in (*bad_verdicts(target, bench), *what_would_be_lost(target, new, bench.crate)):
             say(f"  {finding.sentence} {finding.remedy}".rstrip())
 
 

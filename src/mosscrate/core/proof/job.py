@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-
-import msgspec
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout
@@ -34,20 +31,13 @@ from mosscrate.core.proof.writing import STRETCH, Wear, write_all
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running import guard
 from mosscrate.core.sheet.running.recovering import interruption
+from mosscrate.core.sheet.verdicts import Noted, history, note
 from mosscrate.core.sizes import counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.slots.proofs import in_the_middle, unfinished
 from mosscrate.core.watch import Watch
 
-
-class Noted(msgspec.Struct, frozen=True):
-    """A line of a card's history: when, which question, what was said, the rate in bytes a second."""
-
-    when: str
-    question: str
-    sentence: str
-    is_good: bool
-    rate: float = 0.0
+__all__ = ["Noted", "history", "note"]   # they lie below, for whoever tells of a card
 
 
 def prove(medium: Medium, bench: Bench, watch: Watch, *, typed_tag: str) -> Verdict:
@@ -220,27 +210,6 @@ def compare_with_kept(medium: Medium, bench: Bench, layout: Layout | None, watch
     return found, sentence
 
 
-def note(medium: Medium, bench: Bench, question: str, sentence: str, *, is_good: bool, rate: float = 0.0) -> None:
-    """Add to the card's history; a full disk is no reason to take a verdict back."""
-    line = Noted(bench.crate.now().isoformat(timespec="seconds"), question, sentence, is_good, rate)
-    with suppress(OSError):
-        path = _history(medium, bench)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("ab") as file:
-            file.write(msgspec.json.encode(line) + b"\n")
-            os.fsync(file.fileno())
-
-
-def history(medium: Medium, bench: Bench) -> list[Noted]:
-    """What was proved of a card before, the newest last."""
-    found = []
-    with suppress(OSError):
-        for line in _history(medium, bench).read_bytes().splitlines():
-            with suppress(msgspec.MsgspecError):
-                found.append(msgspec.json.decode(line, type=Noted))
-    return found
-
-
 def last_log(medium: Medium, bench: Bench) -> DepthLog | None:
     """Speeds of the last time that all of a card was read."""
     log = DepthLog.load(_last_log(medium, bench))
@@ -254,7 +223,3 @@ def _last_log(medium: Medium, bench: Bench) -> Path:
 def _put_back_on(medium: Medium, card: Blocks, bench: Bench, watch: Watch) -> PutBack | None:
     found = in_the_middle(bench.state / PROOFS, medium.key, card)
     return put_back(card, Journal(*found), watch) if found else None
-
-
-def _history(medium: Medium, bench: Bench) -> Path:
-    return bench.state / "proved" / f"{medium.key}.jsonl"

@@ -40,6 +40,7 @@ from mosscrate.core.sheet.steps import (
     WriteFitted,
     WriteImage,
 )
+from mosscrate.core.sheet.verdicts import proved_bad
 from mosscrate.core.sizes import GIB, MIB, binary
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import kind_name
@@ -350,12 +351,12 @@ def make_arrangement(medium: Medium, layout: Layout, crate: Crate) -> Plan:
     """A plan that changes one card where it is, its steps still to be added. Raises MediumError."""
     return Plan(medium, layout, medium, layout, propose_arrangement(medium, layout, crate),
                 (Finding(Severity.GOOD, "What is overwritten is noted first, so a step can be taken back."),),
-                at_stake=what_would_be_lost(medium, layout, crate))
+                at_stake=(*proved_bad(layout), *what_would_be_lost(medium, layout, crate)))
 
 
 def make_preparation(medium: Medium, layout: Layout, crate: Crate, wish: Wish, machine: Machine | None) -> Plan:
     """A plan that lays a card out anew. Raises MediumError, FitError."""
-    lost = what_would_be_lost(medium, layout, crate)
+    lost = (*proved_bad(layout), *what_would_be_lost(medium, layout, crate))
     sheet = propose_preparation(medium, layout, crate, prepared(wish, layout, machine))
     return Plan(medium, layout, medium, layout, sheet, lost, machine=machine, at_stake=lost, wish=wish)
 
@@ -369,5 +370,6 @@ def make_plan(source: Medium, source_layout: Layout, target: Medium, target_layo
                              "back."),), usual=growth)
     sheet = propose(source, source_layout, target, target_layout, crate)
     losses = what_would_be_lost(target, target_layout, crate)
-    return Plan(source, source_layout, target, target_layout, sheet, losses, usual=sheet,
+    told = (*proved_bad(target_layout), *proved_bad(source_layout), *losses)
+    return Plan(source, source_layout, target, target_layout, sheet, told, usual=sheet,
                 left_out=offered(sheet, source_layout))

@@ -1,4 +1,5 @@
-"""What a bench knows of a medium besides what is on it: interrupted jobs, what its backup lacks, its mounts."""
+"""What a bench knows of a medium besides what is on it: interrupted jobs, what proofs found wrong with it, what its
+backup lacks, its mounts."""
 
 from __future__ import annotations
 
@@ -15,6 +16,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running.job import Log, Status
 from mosscrate.core.sheet.running.recovering import Interruption, in_proof, interruption
+from mosscrate.core.sheet.verdicts import bad_verdicts
 from mosscrate.core.slots import Medium
 
 
@@ -23,7 +25,8 @@ def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple
     stopped = None
     with suppress(NotReadYet, InProof):                      # whatever is packed was not written by a job
         stopped = in_proof(medium, blocks) or interruption(blocks, bench)
-    more = (*((stopped.finding,) if stopped else ()), *_of_backup(medium, bench), *_of_mount(medium, layout))
+    more = (*((stopped.finding,) if stopped else ()), *bad_verdicts(medium, bench), *_of_backup(medium, bench),
+            *_of_mount(medium, layout))
     found = [f for f in layout.findings if not (stopped and stopped.proof and f.remedy == SHOWS_AGAIN)]   # said already
     return replace(layout, findings=(*more, *found)), stopped
 
