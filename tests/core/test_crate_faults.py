@@ -18,7 +18,7 @@ from pathlib import Path
 import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.crate import Crate
+from mosscrate.core.crate import Crate, checking, storing
 from mosscrate.core.crate.forgetting import forget, give_back
 from mosscrate.core.crate.leases import at_work, lease
 from mosscrate.core.crate.mending import Mended, mend
@@ -177,7 +177,6 @@ def test_a_check_beside_giving_back_tells_no_damage(tmp_path, monkeypatch):
     first = kept(crate, "abcd")
     kept(crate, "be", key="other")
     forget(first)
-    from mosscrate.core.crate import checking
     real, given = checking.prove_pack, []
 
     def meanwhile(path: Path):
@@ -285,7 +284,6 @@ def _as_somebody_else(work: Callable[[], None]) -> None:
 
 
 def test_a_keep_whose_lease_was_taken_away_is_listed_only_if_nothing_is_missing(tmp_path, monkeypatch):
-    from mosscrate.core.crate import storing
     crate, real = Crate(tmp_path), storing._put
 
     def put(path: Path, sections) -> None:
