@@ -245,3 +245,10 @@ def test_what_could_not_be_read_is_said_so_and_never_taken_over_from_its_zeros(d
     second = keep_device(crate, device, Choice(), Watch())
     assert (second.unread, second.backup.record.is_complete) == ((), True)
     assert kept_in(second.backup) == on_device(stand_in.folder)
+
+
+def test_two_users_of_one_device_have_lanes_of_their_own_and_older_backups_are_still_found():
+    one, two = (Address.parse(f"sftp://{user}@pocket.local/saves") for user in ("ann", "bea"))
+    assert one.card.key != two.card.key
+    assert one.keys[1] == two.keys[1]
+    assert one.card.key == Address.parse("sftp://ann@POCKET.local/saves").card.key

@@ -41,9 +41,16 @@ class Address:
 
     @property
     def card(self) -> CardRecord:
-        """Its lane in the crate; the size is not known yet."""
-        key = blake3(f"device {self.server}{self.folder}".encode()).hexdigest(8)
+        """Its lane in the crate, one for each user; the size is not known yet."""
+        key = self.keys[0]
         return CardRecord(f"{self.host}{self.folder}", key, tag_of(key), 0, DEVICE_MODEL)
+
+    @property
+    def keys(self) -> tuple[str, str]:
+        """Keys of the lanes in which its backups lie: its own, and the one that users shared once."""
+        own, shared = (blake3(f"device {user}{self.server}{self.folder}".encode()).hexdigest(8)
+                       for user in (f"{self.user}@", ""))
+        return own, shared
 
     def __str__(self) -> str:
         host = f"[{self.host}]" if ":" in self.host else self.host

@@ -79,7 +79,7 @@ def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, a
         where, said = folder or "this user’s folder", AS_FAR if missing else ""
         raise CrateError(f"There are no {choice.none} in {where} of {device.address.host}{said}. Nothing was kept.")
     with ExitStack() as open_:
-        earlier = None if anew else _earlier(crate, card.key, open_)
+        earlier = None if anew else _earlier(crate, device.address.keys, open_)
         known = {} if earlier is None else _same(earlier, files)
         late = _Late()
         disk = lay_out([Part(1, "", entries, late)], card.name, watch)
@@ -123,9 +123,9 @@ class _Earlier:
             Extent(self.start + row[1], row[2]) for row in self.volume.pieces_of(entry).tolist())
 
 
-def _earlier(crate: Crate, key: str, open_: ExitStack) -> _Earlier | None:
-    """None where there is nothing, or it cannot be read."""
-    latest = next(reversed(crate.backups_of(key)), None)
+def _earlier(crate: Crate, keys: tuple[str, ...], open_: ExitStack) -> _Earlier | None:
+    """From the first lane that has something; None where there is nothing, or it cannot be read."""
+    latest = next((backups[-1] for backups in map(crate.backups_of, keys) if backups), None)
     if latest is None:
         return None
     try:

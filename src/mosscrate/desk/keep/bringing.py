@@ -61,7 +61,7 @@ class BringingBack(QWidget):
             self.words.setText(f"This is of a running device ({backup.chosen}). Files that it does not hold as they "
                                "were kept come back; what is there under their names stays, under dated ones.")
             self.line.begin(next((address for address in self.line.known.addresses()
-                                  if Address.parse(address).card.key == backup.record.card.key), ""))
+                                  if backup.record.card.key in Address.parse(address).keys), ""))
         else:
             self.words.setText("Its card is not at hand. Put it in, then bring the files back; or copy single ones "
                                "from “Show its contents”.")
