@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 import shutil
 import subprocess
@@ -9,8 +10,10 @@ from pathlib import Path
 
 import pytest
 
-from mosscrate.core.blocks import MemoryBlocks
-from mosscrate.core.volumes import check, edit, format_with, open_volume, smallest
+from mosscrate.core.blocks import MemoryBlocks, open_blocks
+from mosscrate.core.contents.extract import take_out
+from mosscrate.core.contents.transfer import plan_passage
+from mosscrate.core.volumes import check, edit, facts_of, format_with, open_volume, smallest
 from mosscrate.core.volumes.base import Traits
 from mosscrate.core.volumes.ext.filesystem import open_filesystem
 from mosscrate.core.volumes.ext.orphans import orphan_file_faults
@@ -82,3 +85,21 @@ def test_the_file_of_orphans_is_sealed_anew_where_it_moves_and_a_wrong_seal_is_t
     blocks.data[place + 1020] ^= 1
     assert ["block" in fault for fault in orphan_file_faults(open_filesystem(blocks))] == [True]
     assert any("does not mount" in f.sentence for f in check(open_volume(blocks)))
+
+
+def test_pipes_and_devices_are_no_files(tmp_path):
+    source, image = tmp_path / "source", tmp_path / "volume.img"
+    source.mkdir()
+    (source / "file").write_bytes(b"moss")
+    os.mkfifo(source / "pipe")
+    subprocess.run(["mkfs.ext4", "-q", "-F", "-d", source, image, "16M"], check=True, capture_output=True)
+    with open_blocks(image) as blocks:
+        volume = open_volume(blocks)
+        kinds = {e.path: e.kind for e in volume.tree().entries}
+        assert (kinds["file"], kinds["pipe"]) == ("file", "special")
+        taken = take_out(volume, "/", tmp_path / "out", Watch())
+        assert [(left.entry.path, left.reason) for left in taken.left_out] == [
+            ("pipe", "it is a pipe or a device, which has no contents")]
+        passage = plan_passage(volume.tree().entries, facts_of("ext4"))
+        assert passage.left_out == {"pipe"}
+        assert "“pipe”" in passage.findings[-1].sentence

@@ -143,6 +143,8 @@ def _one(volume: Volume, entry: Entry, root: int, names: list[str], meter: _Mete
         if entry.kind == Kind.FOLDER:
             with _folder(at, names[-1:]):
                 return meter.done
+        if entry.kind == Kind.SPECIAL:
+            raise ValueError("it is a pipe or a device, which has no contents")
         if entry.kind == Kind.LINK:
             os.symlink(entry.target or "", names[-1], dir_fd=at)
             return meter.done

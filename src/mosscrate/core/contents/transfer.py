@@ -65,6 +65,13 @@ def plan_passage(entries: Iterable[Entry], into: Facts, present: Iterable[str] =
         verb = "is" if len(links) == 1 else "are"
         passage.findings.append(Finding(Severity.WARNING, f"{counted(len(links), 'link')} cannot stand on "
                                         f"{into.name} and {verb} left out, first “{links[0].path}”."))
+    special = [e for e in entries if e.kind == Kind.SPECIAL]
+    if special:
+        passage.left_out |= {e.path for e in special}
+        verb = "is" if len(special) == 1 else "are"
+        passage.findings.append(Finding(
+            Severity.WARNING, f"{counted(len(special), 'pipe or device', 'pipes and devices')} {verb} left out: only "
+            f"files, folders and links are brought over. The first is “{special[0].path}”."))
     most = into.largest_file
     large = [e for e in entries if e.size > most] if most else []
     passage.left_out |= {e.path for e in large}

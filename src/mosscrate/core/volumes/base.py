@@ -26,6 +26,7 @@ class Kind(StrEnum):
     FILE = "file"
     FOLDER = "folder"
     LINK = "link"
+    SPECIAL = "special"                     # a pipe, a socket or a device: nothing that has contents
 
 
 @dataclass(frozen=True, slots=True)

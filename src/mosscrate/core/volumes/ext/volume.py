@@ -38,7 +38,8 @@ LARGEST_FOLDER = 256 << 20
 LARGEST_LINK = 65536
 MOST_FAILURES = 16                       # blocks and inodes of a damaged folder before no more is tried
 DOTS = (".", "..")
-_KINDS = {IS_FOLDER: Kind.FOLDER, IS_LINK: Kind.LINK}
+_SPECIAL = (0x1000, 0x2000, 0x6000, 0xC000)                       # pipes, two kinds of devices, sockets
+_KINDS = {IS_FOLDER: Kind.FOLDER, IS_LINK: Kind.LINK, **dict.fromkeys(_SPECIAL, Kind.SPECIAL)}
 
 
 class ExtVolume(ReadByPieces):
