@@ -119,14 +119,14 @@ def read_through(blocks: Blocks, watch: Watch) -> Layout:
     def see(data: memoryview) -> None:
         nonlocal seen, held
         seen += len(data)
+        if comparison is not None:
+            comparison.see(data)
         if len(data) < FOOTER:
             held += bytes(data)
             return
         hasher.update(held)
         hasher.update(data[:-FOOTER])
         held = bytes(data[-FOOTER:])                     # what a fixed disk ends in is no part of it
-        if comparison is not None:
-            comparison.see(data)
 
     try:
         packed.read_through(watch, see)
