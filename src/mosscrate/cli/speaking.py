@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.shown import shown, shown_lines
+from mosscrate.core.shown import shown_json, shown_lines
 from mosscrate.core.sizes import parse_size
 
 FILE = click.Path(path_type=Path, dir_okay=False)
@@ -40,8 +40,7 @@ def say(text: str = "", *, err: bool = False) -> None:
 
 def show_json(value: Any, *, err: bool = False) -> None:  # noqa: ANN401 - whatever JSON can hold
     """Print a value for a script; what would steer a terminal is escaped, as JSON may escape anything."""
-    text = json.dumps(value, ensure_ascii=False, indent=None if err else 2)
-    click.echo("".join(c if c == "\n" or c == shown(c) else f"\\u{ord(c):04x}" for c in text), err=err)
+    click.echo(shown_json(json.dumps(value, ensure_ascii=False, indent=None if err else 2)), err=err)
 
 
 def finding_line(finding: Finding) -> str:

@@ -19,6 +19,11 @@ def shown_lines(text: str) -> str:
     return _BUT_LINES.sub(_escaped, text)
 
 
+def shown_json(text: str) -> str:
+    """The same for JSON with lines, which stays JSON of the same value."""
+    return _BUT_LINES.sub(lambda found: f"\\u{ord(found.group()):04x}", text)
+
+
 def _escaped(found: re.Match[str]) -> str:
     code = ord(found.group())
     if 0xDC80 <= code <= 0xDCFF:                         # a byte that was no text

@@ -22,14 +22,6 @@ def below(folder: Path, ending: str) -> list[Path]:
     return [path for inner in entries(folder) for path in entries(inner, ending)]
 
 
-def contents(path: Path) -> bytes | None:
-    """Of a file; None where there is none. Raises OSError."""
-    try:
-        return path.read_bytes()
-    except ABSENT:
-        return None
-
-
 def is_there(path: Path) -> bool:
     """Whether a name leads to something. Raises OSError."""
     try:
