@@ -27,7 +27,7 @@ from mosscrate.core.crate.packing import PackWriter
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, InUse
 from mosscrate.core.images.kept.frames import ROW
-from mosscrate.core.images.kept.packs import Packs, has_table, names_of, prefixes_of, table_of
+from mosscrate.core.images.kept.packs import Packs, names_of, prefixes_of, sound_table, table_of
 from mosscrate.core.images.kept.proving import prove_pack, stored_chunks
 from mosscrate.core.there import below, is_there
 from mosscrate.core.watch import Watch
@@ -179,9 +179,10 @@ class _Room(NamedTuple):
 
 def _room_in(path: Path, live: NDArray[np.uint64]) -> _Room:
     """Of one without a sound table all counts as needed: not all that is in it may have been found. Raises OSError."""
-    rows, is_known = table_of(path), has_table(path)
+    known = sound_table(path)
+    rows = table_of(path) if known is None else known
     is_live = np.isin(prefixes_of(names_of(rows["name"])), live)
-    dead = int(rows["stored"][~is_live].sum()) if is_known else 0
+    dead = int(rows["stored"][~is_live].sum()) if known is not None else 0
     return _Room(int(rows["stored"].sum()), dead, rows[is_live])
 
 

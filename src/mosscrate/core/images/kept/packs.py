@@ -264,10 +264,10 @@ def table_of(path: Path) -> NDArray[np.void]:
         return rows if rows is not None else _walked(file.fileno(), size)
 
 
-def has_table(path: Path) -> bool:
-    """Whether the table at the end of a pack is as it was written. Raises OSError."""
+def sound_table(path: Path) -> NDArray[np.void] | None:
+    """What the table at the end of a pack says, as ROW; None where it is not as it was written. Raises OSError."""
     with path.open("rb") as file:
-        return _table_at_end(file.fileno(), os.fstat(file.fileno()).st_size) is not None
+        return _table_at_end(file.fileno(), os.fstat(file.fileno()).st_size)
 
 
 def _table_at_end(fd: int, size: int) -> NDArray[np.void] | None:
