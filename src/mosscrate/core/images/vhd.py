@@ -32,8 +32,6 @@ HEADER = np.dtype([
     ("block_size", ">u4"), ("checksum", ">u4"), ("parent_id", "V16"), ("parent_timestamp", ">u4"), ("reserved", ">u4"),
     ("parent_name", "V512"), ("parent_locators", "V192"), ("reserved_2", "V256")])                         # 1024 bytes
 SECTOR = 512
-
-
 SUFFIX = ".vhd"
 
 
@@ -135,17 +133,21 @@ class DynamicDisk(DiskInPieces):
 
 def is_fixed_footer(last: bytes, size: int) -> bool:
     """Whether the last sector of so many bytes is the footer of a fixed disk that fills all in front of it."""
-    if last[:8] != COOKIE or int.from_bytes(last[64:68], "big") != checksum(last, FOOTER):
+    if not _is_footer(last):
         return False
     raw = Place("VHD footer", FOOTER, size - SECTOR).read(last)
     return int(raw["disk_type"]) == FIXED and int(raw["current_size"]) == size - SECTOR
+
+
+def _is_footer(data: bytes) -> bool:
+    return data[:8] == COOKIE and int.from_bytes(data[64:68], "big") == checksum(data, FOOTER)
 
 
 def _footer(file: Blocks) -> tuple[Record, int] | None:
     in_order = isinstance(file, PackedDisk) and file.streams and not file.packing.name.lower().endswith(SUFFIX)
     for at in (0,) if in_order else (file.size - SECTOR, 0):
         data = file.read(at, SECTOR) if at >= 0 and file.size >= at + SECTOR else b""
-        if data[:8] == COOKIE and int.from_bytes(data[64:68], "big") == checksum(data, FOOTER):
+        if _is_footer(data):
             return Place("VHD footer", FOOTER, at).read(data), at
     return None
 
