@@ -189,7 +189,8 @@ class Stack:
         if not self.folder.has(job, JOURNAL):
             return Stretches.of([Extent(0, self.card.size)])
         journal = Journal.glance(self.folder, job)
-        return journal.head.free - saved_and_put(journal.groups)[1] if journal else Stretches()
+        saved, put = saved_and_put(journal.groups) if journal else (Stretches(), Stretches())
+        return journal.head.free - saved - put if journal else Stretches()
 
     def drop(self, journal: Journal) -> None:
         """Remove the journal of a job that has changed nothing."""
