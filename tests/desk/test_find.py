@@ -80,6 +80,21 @@ def test_a_backup_is_forgotten_once_it_is_said_what_would_be_lost(person, keep, 
     assert keep.detail.forget.text() == "Forget…"
 
 
+def test_a_backup_that_goes_away_under_the_window_is_called_gone(person, keep, bench):
+    older, newer = bench.crate.lanes()[0].backups
+    older.path.unlink()
+    keep.lanes._choose(newer)
+    assert keep.detail.core_before.layout_shown is None
+    newer.path.unlink()
+    heard = []
+    person.window.model.failed.connect(heard.append)
+    person.click(keep.detail.look)
+    assert len(heard) == 1
+    assert "No such file" in heard[0]
+    keep._show_core()
+    assert keep.detail.core.layout_shown is None
+
+
 def test_ctrl_k_goes_on_to_the_files_of_all_backups(person, keep):
     person.window.go_to(0)
     QTest.keyClick(person.window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)

@@ -230,11 +230,19 @@ class BenchModel(QObject):
         return [path for path in paths if path not in lists]
 
     def backup_medium(self, backup: Backup) -> Medium:
-        """A kept image as a medium, for looking and putting back."""
+        """A kept image as a medium, for looking and putting back. Raises MediumError."""
         medium = self.bench.shelf.medium_at(backup.path)
         if medium.key not in self.seen:
             self.look_again(medium)
         return medium
+
+    def backup_at_hand(self, backup: Backup) -> Medium | None:
+        """The same for an act of the person; None, and it is said, where its image is gone or cannot be read."""
+        try:
+            return self.backup_medium(backup)
+        except MossError as error:
+            self.failed.emit(str(error))
+            return None
 
     def last_kept(self, medium: Medium) -> Backup | None:
         """The newest backup of a medium."""

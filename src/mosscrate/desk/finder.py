@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from functools import partial
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from mosscrate.core.crate import Backup
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 
@@ -104,4 +106,9 @@ def _places(model: BenchModel, go_to: Callable[[int], None],
     for lane in model.lanes:
         for backup in reversed(lane.backups):
             yield Place(f"{lane.card.name}, backup of {backup.kept_at:%d %B %Y}",
-                        lambda backup=backup: look_at(model.backup_medium(backup)))  # type: ignore[misc]
+                        partial(_look_at_backup, model, backup, look_at))
+
+
+def _look_at_backup(model: BenchModel, backup: Backup, look_at: Callable[[Medium | None], None]) -> None:
+    if medium := model.backup_at_hand(backup):
+        look_at(medium)

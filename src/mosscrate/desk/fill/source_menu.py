@@ -9,7 +9,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QMenu, QWidget
 
 from mosscrate.core.crate import Backup
-from mosscrate.core.errors import MossError
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 
@@ -49,7 +48,5 @@ class SourceMenu(QMenu):
             self.folders.emit([Path(file) for file in files])
 
     def _take(self, backup: Backup) -> None:
-        try:
-            self.card.emit(self._model.backup_medium(backup))
-        except MossError as error:
-            self._model.failed.emit(str(error))
+        if medium := self._model.backup_at_hand(backup):
+            self.card.emit(medium)

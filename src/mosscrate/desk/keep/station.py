@@ -229,8 +229,7 @@ class KeepStation(QWidget):
 
     def _take_out(self, file: KeptFile) -> None:
         folder = QFileDialog.getExistingDirectory(self, f"Where {file.name} goes")
-        if folder:
-            medium = self.model.backup_medium(file.backup)
+        if folder and (medium := self.model.backup_at_hand(file.backup)):
             job = self.model.run(f"Copy {file.name} to this computer", lambda watch: _taken_out(
                 medium, file.partition, file.path, Path(folder), watch), {medium.key})
             if job:
@@ -280,7 +279,11 @@ class KeepStation(QWidget):
         if before := Compared(self.model.lanes, self._against).with_(backup):
             shown.append((self.detail.core_before, before))
         for core, state in shown:
-            medium = self.model.backup_medium(state)
+            try:
+                medium = self.model.backup_medium(state)
+            except MediumError:                     # it may be forgotten while this is drawn
+                core.show_layout(None, "a backup whose image is gone")
+                continue
             if key in (None, medium.key):
                 core.show_layout(self.model.layout_of(medium), f"{state.record.card.name}, {state.kept_at:%d %B %Y}")
 
@@ -367,8 +370,8 @@ class KeepStation(QWidget):
         """A whole card is planned on Move; of a part its files come back."""
         if self.lanes.selected and self.lanes.selected.chosen:
             self.bringing.offer(self.lanes.selected)
-        elif self.lanes.selected:
-            self.elsewhere.emit("move", self.model.backup_medium(self.lanes.selected))
+        elif self.lanes.selected and (medium := self.model.backup_at_hand(self.lanes.selected)):
+            self.elsewhere.emit("move", medium)
 
     def _save(self) -> None:
         backup = self.lanes.selected
@@ -378,15 +381,17 @@ class KeepStation(QWidget):
         wanted = ask_where(self, f"the backup of {name}", f"{name} {backup.kept_at:%Y-%m-%d}")
         if wanted is None:
             return
-        medium = self.model.backup_medium(backup)
+        medium = self.model.backup_at_hand(backup)
+        if medium is None:
+            return
         job = self.model.run(f"Save the backup of {name}", saving(medium, None, wanted), {str(backup.path)})
         if job:
             job.done.connect(lambda sentence: self.detail.say(Finding(Severity.GOOD, str(sentence))))
             job.failed.connect(lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
 
     def _look(self) -> None:
-        if self.lanes.selected:
-            self.elsewhere.emit("look", self.model.backup_medium(self.lanes.selected))
+        if self.lanes.selected and (medium := self.model.backup_at_hand(self.lanes.selected)):
+            self.elsewhere.emit("look", medium)
 
 
 def _taken_out(medium: Medium, partition: int, path: str, folder: Path, watch: Watch) -> str:
