@@ -56,7 +56,7 @@ def test_names_never_collide_and_cannot_leave_the_crate(bench):
     assert len(set(paths)) == 3
     assert all(bench.crate.root in p.parents for p in paths)
     assert paths[0].parent.name == "Été 64GB ABCD"
-    with pytest.raises(CrateError, match="there already"):
+    with pytest.raises(MediumError, match="there already"):
         keep(bench.crate, blocks, path=paths[0])
     assert [len(lane.backups) for lane in bench.crate.lanes()] == [3]
 
@@ -203,11 +203,11 @@ def test_a_backup_whose_record_or_image_is_cut_or_gone_is_not_forgotten(bench):
 
 def test_a_crate_that_runs_full_leaves_no_part_of_a_backup(bench, monkeypatch):
     from mosscrate.core.crate import crate as crate_module
-    real = crate_module.create_image
+    real = crate_module.begun_image
 
     def small(path, size):
         return FaultyBlocks(real(path, size), Faults(pulled_after_writes=2))
-    monkeypatch.setattr(crate_module, "create_image", small)
+    monkeypatch.setattr(crate_module, "begun_image", small)
     with pytest.raises(MediumError):
         keep(bench.crate, handheld())
     assert [p for p in bench.crate.root.rglob("*") if p.is_file()] == []

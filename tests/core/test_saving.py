@@ -18,6 +18,7 @@ from mosscrate.core.contents import describe, survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.unpacking import suppose_size
 from mosscrate.core.contents.used import used_only
+from mosscrate.core.durable import PART
 from mosscrate.core.errors import Damaged, FitError, MossError
 from mosscrate.core.images import disk_in, open_image
 from mosscrate.core.images.drive_file import CHUNK, END, HEADER, INDEX, DriveFile
@@ -61,7 +62,7 @@ def test_a_disk_is_saved_and_read_back_the_same(key, card, tmp_path):
             assert [f.sentence for f in survey(disk, thorough=True).findings if str(f.severity) == "problem"] == []
             if used:
                 assert not any(b"left over" in disk.read(at, MIB) for at in range(0, SIZE, MIB))
-        assert [p.name for p in tmp_path.iterdir() if p.name.endswith(".part")] == []
+        assert [p.name for p in tmp_path.iterdir() if p.name.endswith(PART)] == []
 
 
 def test_every_kind_has_its_own_name_and_says_for_whom_it_is():

@@ -4,10 +4,10 @@ What reads or writes bytes at an offset belongs here; what the bytes mean does n
 """
 
 from mosscrate.core.blocks.base import Blocks, Extent
-from mosscrate.core.blocks.file import FileBlocks, create_image, open_blocks, reopen_image
+from mosscrate.core.blocks.file import FileBlocks, begun_image, create_image, open_blocks, reopen_image
 from mosscrate.core.blocks.memory import MemoryBlocks, Nothing
 from mosscrate.core.blocks.overlay import Overlay
 from mosscrate.core.blocks.window import Longer, Window
 
-__all__ = ["Blocks", "Extent", "FileBlocks", "Longer", "MemoryBlocks", "Nothing", "Overlay", "Window", "create_image",
-           "open_blocks", "reopen_image"]
+__all__ = ["Blocks", "Extent", "FileBlocks", "Longer", "MemoryBlocks", "Nothing", "Overlay", "Window", "begun_image",
+           "create_image", "open_blocks", "reopen_image"]

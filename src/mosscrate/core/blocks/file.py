@@ -263,13 +263,12 @@ def may_open(path: Path, *, writable: bool) -> bool:
 
 def create_image(path: Path | str, size: int) -> FileBlocks:
     """A new sparse image file of `size` zeros, open for writing. Raises MediumError if it exists."""
-    path = Path(path)
-    try:
-        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
-        os.truncate(fd, size)
-    except OSError as error:
-        raise MediumError(f"{path} cannot be made: {os.strerror(error.errno or 0)}.") from error
-    return FileBlocks(fd, path, writable=True)
+    return _zeros(Path(path), size, os.O_EXCL)
+
+
+def begun_image(path: Path, size: int) -> FileBlocks:
+    """An image of `size` zeros in a file that is being made, see `new_file`, open for writing. Raises MediumError."""
+    return _zeros(path, size, os.O_TRUNC | os.O_NOFOLLOW)
 
 
 def reopen_image(path: Path) -> FileBlocks:
@@ -284,6 +283,19 @@ def reopen_image(path: Path) -> FileBlocks:
     if not stat.S_ISREG(os.fstat(fd).st_mode):
         os.close(fd)
         raise MediumError(f"{path} cannot be gone on with: it is no file.")
+    return FileBlocks(fd, path, writable=True)
+
+
+def _zeros(path: Path, size: int, how: int) -> FileBlocks:
+    try:
+        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | how, 0o644)
+        try:
+            os.truncate(fd, size)
+        except OSError:
+            os.close(fd)
+            raise
+    except OSError as error:
+        raise MediumError(f"{path} cannot be made: {os.strerror(error.errno or 0)}.") from error
     return FileBlocks(fd, path, writable=True)
 
 

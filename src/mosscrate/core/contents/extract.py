@@ -13,8 +13,10 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mosscrate.core.durable import begun, unmark
 from mosscrate.core.errors import MediumError, MossError, Stopped
 from mosscrate.core.findings import Finding
+from mosscrate.core.new_file import must_have_no_name, put_new
 from mosscrate.core.sizes import counted
 from mosscrate.core.volumes import Entry, Kind, Tree, Volume
 from mosscrate.core.volumes.places import in_order_of_place
@@ -148,18 +150,28 @@ def _one(volume: Volume, entry: Entry, root: int, names: list[str], meter: _Mete
         if entry.kind == Kind.LINK:
             os.symlink(entry.target or "", names[-1], dir_fd=at)
             return meter.done
-        fd = os.open(names[-1], os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666, dir_fd=at)
-        try:
-            with os.fdopen(fd, "wb") as file:
-                for piece in volume.read_file(entry):
-                    file.write(piece)
-                    meter.add(len(piece))
-        except BaseException:
-            os.unlink(names[-1], dir_fd=at)              # half a file is none
-            raise
-        if entry.modified is not None:
-            os.utime(names[-1], (entry.modified, entry.modified), dir_fd=at, follow_symlinks=False)
+        _file(volume, entry, Path(f"/proc/self/fd/{at}", names[-1]), meter)
     return meter.done
+
+
+def _file(volume: Volume, entry: Entry, path: Path, meter: _Meter) -> None:
+    """Take out one file, made beside its place: half a file is none."""
+    must_have_no_name(path)
+    fd, part = begun(path)
+    try:
+        with open(fd, "wb", closefd=False) as file:
+            for piece in volume.read_file(entry):
+                file.write(piece)
+                meter.add(len(piece))
+        if entry.modified is not None:
+            os.utime(fd, (entry.modified, entry.modified))
+        unmark(fd)
+        put_new(part, path)
+    except BaseException:
+        part.unlink(missing_ok=True)
+        raise
+    finally:
+        os.close(fd)
 
 
 @contextmanager

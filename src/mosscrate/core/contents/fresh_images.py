@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from mosscrate.core.blocks import create_image
-from mosscrate.core.errors import FitError, MediumError
+from mosscrate.core.blocks import begun_image
+from mosscrate.core.errors import FitError
+from mosscrate.core.new_file import new_file
 from mosscrate.core.sizes import binary, parse_size
 from mosscrate.core.volumes import Making, format_for, kind_name
 
@@ -59,15 +60,9 @@ def make_drive(path: Path, size: int) -> str:
     """
     if size < LEAST_DRIVE or size % 512:
         raise FitError(f"A drive has whole sectors of 512 bytes, and {binary(LEAST_DRIVE)} at least.")
-    must_be_new(path)
-    create_image(path, size).close()
+    with new_file(path) as part:
+        begun_image(part, size).close()
     return f"{path.name} is a blank drive of {binary(size)}."
-
-
-def must_be_new(path: Path) -> None:
-    """Raises MediumError where a file of that name is there."""
-    if path.exists():
-        raise MediumError(f"{path} is there already. Take another name; it was not changed.")
 
 
 def make_floppy(path: Path, disk: Floppy, *, kind: str = "", label: str = "") -> str:
@@ -75,11 +70,6 @@ def make_floppy(path: Path, disk: Floppy, *, kind: str = "", label: str = "") ->
     kind = kind or disk.kinds[0]
     if kind not in disk.kinds:
         raise FitError(f"On a floppy of this kind stands {' or '.join(disk.kinds)}, not {kind}.")
-    must_be_new(path)
-    try:
-        with create_image(path, disk.size) as blocks:
-            format_for(kind).make(blocks, Making(kind, label))
-    except FitError:
-        path.unlink(missing_ok=True)
-        raise
+    with new_file(path) as part, begun_image(part, disk.size) as blocks:
+        format_for(kind).make(blocks, Making(kind, label))
     return f"{path.name} is an empty disk: {disk.name}, {kind_name(kind)}."

@@ -15,7 +15,7 @@ from typing import Any
 
 from msgspec.structs import replace as replace_field
 
-from mosscrate.core.blocks import Blocks, create_image, open_blocks
+from mosscrate.core.blocks import Blocks, begun_image, open_blocks
 from mosscrate.core.blocks.streaming import Copied, copy, digest
 from mosscrate.core.contents import describe, survey
 from mosscrate.core.contents.survey import Opened
@@ -27,10 +27,10 @@ from mosscrate.core.crate.leases import IN_NAMES, broken_in
 from mosscrate.core.crate.notes import Note, notes_in
 from mosscrate.core.crate.record import BackupRecord, as_large_as_it_is
 from mosscrate.core.crate.storing import must_belong_together, store
-from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, FormatError, MediumError
 from mosscrate.core.images import disk_in
 from mosscrate.core.images.kept.manifest import About, CardRecord
+from mosscrate.core.new_file import must_be_new, new_file
 from mosscrate.core.sizes import binary
 from mosscrate.core.there import entries, is_there
 from mosscrate.core.watch import Watch
@@ -294,36 +294,29 @@ class Crate:
         Sectors that cannot be read are zeros in the image and named in the record.
 
         Raises:
-            CrateError: the path is taken, there is no room, what was written does not read back equal, or the card
+            CrateError: there is no room, what was written does not read back equal, or the card
                 was written to meanwhile.
-            MediumError: the disk of the crate could not be written.
+            MediumError: the path is taken, the disk of the crate could not be written.
             Damaged: what it is packed in is not whole.
             Stopped: the half-made image is removed.
         """
-        if path.exists() or path.with_suffix(".json").exists():
-            raise CrateError(f"{path} or its record is there already. Take another name; nothing was changed.")
+        for each in (path, path.with_suffix(".json")):
+            must_be_new(each)
         return in_full(blocks, lambda: self._image_of(card, blocks, watch, path, layout, verify=verify))
 
     def _image_of(self, card: CardRecord, blocks: Blocks, watch: Watch, path: Path, layout: dict[str, Any], *,
                   verify: bool) -> Backup:
         self.check_room(blocks, path.parent)
         path.parent.mkdir(parents=True, exist_ok=True)
-        part = path.with_name(path.name + ".part")
-        part.unlink(missing_ok=True)
         begun, kept_at, since = time.monotonic(), self.now().isoformat(timespec="seconds"), blocks.changed_at
-        try:
-            with create_image(part, blocks.size) as image:
+        with new_file(path) as part:
+            with begun_image(part, blocks.size) as image:
                 copied = copy(blocks, image, blocks.size, watch, phase="Keeping the card", mend=True)
                 confirm_packed(blocks)
                 image.flush()
                 if verify:
                     _verify(image, copied, watch)
             must_belong_together(card, blocks, since)
-        except BaseException:
-            part.unlink(missing_ok=True)                  # half a backup is none
-            raise
-        os.replace(part, path)
-        sync_folder(path.parent)
         record = BackupRecord(as_large_as_it_is(card, blocks), kept_at, path.name, copied.length, copied.written,
                               copied.digest, round(time.monotonic() - begun, 3), verify,
                               [(e.start, e.length) for e in copied.unreadable], layout)

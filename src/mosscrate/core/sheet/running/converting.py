@@ -9,18 +9,18 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
-from mosscrate.core.blocks import Blocks, create_image
+from mosscrate.core.blocks import Blocks, begun_image
 from mosscrate.core.blocks.swapped import SwappedBlocks
 from mosscrate.core.contents import Layout, describe, survey
-from mosscrate.core.contents.fresh_images import must_be_new
 from mosscrate.core.contents.survey import whole_partition
 from mosscrate.core.contents.unpacking import confirm_packed, in_full, read_through
 from mosscrate.core.contents.used import used_only
 from mosscrate.core.crate import CardRecord
-from mosscrate.core.errors import FitError, MediumError, MossError
+from mosscrate.core.errors import FitError, MediumError
 from mosscrate.core.images.drive_file import Facts
 from mosscrate.core.images.making import kind_of, save
 from mosscrate.core.maps import MapKind, map_format
+from mosscrate.core.new_file import must_be_new, new_file
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.planning.propose import under_another_map
@@ -71,18 +71,13 @@ def _convert_to(path: Path, source: Blocks, wanted: Conversion, watch: Watch) ->
     layout = survey(source)
     if wanted.partition is None:
         must_be_whole(layout)
-    part = path.with_name(path.name + ".part")
-    try:
+    with new_file(path) as part:
         if wanted.under:
             part_of = source if wanted.partition is None else whole_partition(source, wanted.partition)
             sentence = _laid_out(part, part_of, wanted, watch)
         else:
             sentence = _saved(part, source, layout, wanted, watch)
         confirm_packed(source)
-    except MossError:
-        part.unlink(missing_ok=True)
-        raise
-    part.rename(path)
     return f"{path.name}: {sentence}"
 
 
@@ -137,7 +132,7 @@ def _laid_out(path: Path, source: Blocks, wanted: Conversion, watch: Watch) -> s
     layout = survey(source)
     steps = under_another_map(layout, wanted.under)
     with ExitStack() as opened:
-        image = opened.enter_context(create_image(path, wanted.size or _needed(layout)))
+        image = opened.enter_context(begun_image(path, wanted.size or _needed(layout)))
         view = SwappedBlocks(image) if wanted.is_swapped else image
         seen = forecast(JobSheet(steps), layout, survey(view), source_blocks=source, target_blocks=view)
         if seen.problems:
