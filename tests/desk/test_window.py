@@ -8,6 +8,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QComboBox, QLabel, QListWidget, QWidget
 
 from mosscrate.core.contents import survey
 from mosscrate.core.findings import Severity
@@ -113,3 +114,25 @@ def test_strata_fill_the_column_in_order_and_stay_readable(height):
     assert placed[-1].bottom == pytest.approx(height)
     assert all(a.bottom == pytest.approx(b.top) and a.start <= b.start for a, b in pairwise(placed))
     assert all(s.height >= 20 for s in placed if s.index and height >= 300)
+
+
+def test_a_name_that_steers_or_looks_like_markup_is_shown_as_it_is(person, bench):
+    name = "<img src='x'>\u202egpj\x1b[31m"
+    put_card(bench, "odd", 40 * MIB, handheld(seed=1).data, name=name)
+    person.window.model.refresh()
+    person.wait(lambda: any(m.name == name for m in person.window.model.media) and person.window.model.asker.is_idle)
+    person.pick_card(name)
+    for station in range(5):
+        person.window.go_to(station)
+        person.wait(lambda: person.window.model.asker.is_idle)
+    said = [widget.text() for widget in person.window.findChildren(QLabel)]
+    tips = [widget.toolTip() for widget in person.window.findChildren(QWidget)]
+    for view in person.window.findChildren(QListWidget):
+        said += [view.item(row).text() for row in range(view.count())]
+        tips += [view.item(row).toolTip() for row in range(view.count())]
+    for box in person.window.findChildren(QComboBox):
+        said += [box.itemText(k) for k in range(box.count())]
+    told = [text for text in [*said, *tips] if "img src" in text]
+    assert len(told) >= 6
+    assert all(r"\u202egpj\x1b[31m" in text for text in told)
+    assert not [text for text in tips if "<img" in text]            # of which Qt would make a picture

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QV
 from mosscrate.core.crate import Backup
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.shared.words import item_of
 
 IN_BACKUPS = -1                          # instead of the number of a place
 
@@ -69,7 +70,7 @@ class Finder(QDialog):
         self.found.clear()
         for place in self._places:
             if all(word in place.text.casefold() for word in words):
-                item = QListWidgetItem(place.text)
+                item = item_of(place.text)
                 item.setData(Qt.ItemDataRole.UserRole, self._places.index(place))
                 self.found.addItem(item)
         if words:

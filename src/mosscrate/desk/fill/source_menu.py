@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QWidget
 from mosscrate.core.crate import Backup
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
+from mosscrate.desk.shared.words import choice
 
 NEWEST = 12                              # backups that are offered
 
@@ -30,12 +31,12 @@ class SourceMenu(QMenu):
         if others:
             self.addSeparator()
         for medium in others:
-            self.addAction(medium.name, partial(self.card.emit, medium))
+            self.addAction(choice(medium.name), partial(self.card.emit, medium))
         backups = sorted(((backup.kept_at, lane.card.name, backup) for lane in model.lanes for backup in lane.backups),
                          key=lambda each: each[0], reverse=True)[:NEWEST]
         if backups and (menu := self.addMenu("A backup")) is not None:
             for at, name, backup in backups:
-                menu.addAction(f"{name}, {at:%Y-%m-%d %H:%M}", partial(self._take, backup))
+                menu.addAction(choice(f"{name}, {at:%Y-%m-%d %H:%M}"), partial(self._take, backup))
 
     def _choose_folder(self) -> None:
         folder = QFileDialog.getExistingDirectory(self.parentWidget(), "A folder to bring in")

@@ -33,6 +33,7 @@ from mosscrate.desk.fill.words_panel import WordsPanel
 from mosscrate.desk.shared.device_line import DeviceLine
 from mosscrate.desk.shared.panel import button, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
+from mosscrate.desk.shared.words import choice
 
 COPY, MOVE = "Fill the card", "Move them"
 FOLDER, A_FOLDER = "folder", "A folder of this computer…"
@@ -170,9 +171,9 @@ class FillStation(QWidget):
         current = self.cards.currentData()
         self.cards.clear()
         for medium in self.model.media:
-            self.cards.addItem(medium.name, medium.key)
+            self.cards.addItem(choice(medium.name), medium.key)
         if self.home is not None:
-            self.cards.addItem(self.home.name.rpartition("/")[2] or self.home.name, TREE)
+            self.cards.addItem(choice(self.home.name.rpartition("/")[2] or self.home.name), TREE)
         self.cards.addItem(A_FOLDER, FOLDER)
         self.cards.addItem(A_DEVICE, DEVICE)
         selected = self.model.selected.key if self.model.selected else None

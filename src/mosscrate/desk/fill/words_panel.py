@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QVBoxLayout, QWidget
 from mosscrate.core.fill.placed import Placed, Question
 from mosscrate.core.sizes import binary, counted
 from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, row
+from mosscrate.desk.shared.words import choice
 
 MOST = 5                                 # questions at once
 LISTED = 1000                            # files in the list
@@ -56,7 +57,7 @@ class WordsPanel(Panel):
         more = f", the first {LISTED} of them" if len(placed) > LISTED else ""
         self.head.setText(f"{name}: {counted(len(placed), 'file')}{more}")
         self.files.clear()
-        self.files.addItems([_line(each) for each in placed[:LISTED]])
+        self.files.addItems([choice(_line(each)) for each in placed[:LISTED]])
 
     def _fill(self) -> None:
         clear(self.rows.column)

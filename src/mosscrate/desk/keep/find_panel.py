@@ -12,6 +12,7 @@ from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.desk.shared.panel import Panel, button, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
+from mosscrate.desk.shared.words import item_of, tip
 
 SHOWN = 500                              # files in the list; more are counted
 BRING = "Bring it back"
@@ -59,9 +60,9 @@ class FindPanel(Panel):
                           + (f", the first {SHOWN} of them" if len(found) > SHOWN else ""))
         self.files.clear()
         for file in found[:SHOWN]:
-            item = QListWidgetItem(f"{file.path}\n{file.backup.record.card.name} · kept {file.backup.kept_at:%d %b %Y}"
+            item = item_of(f"{file.path}\n{file.backup.record.card.name} · kept {file.backup.kept_at:%d %b %Y}"
                                    f" · {binary(file.size)} · {_dated(file)}")
-            item.setToolTip(file.path)
+            item.setToolTip(tip(file.path))
             self._add(self.files, item, file)
         self.files.setCurrentRow(0)
 
@@ -71,7 +72,7 @@ class FindPanel(Panel):
         self.name.setText(f"The life of {file.name}" if file else "")
         self.versions.clear()
         for version in reversed(versions):
-            item = QListWidgetItem(_line(version))
+            item = item_of(_line(version))
             self._add(self.versions, item, version.last)
         chosen = next((k for k, v in enumerate(reversed(versions)) if file and v.last.contents == file.contents), 0)
         self.versions.setCurrentRow(chosen)

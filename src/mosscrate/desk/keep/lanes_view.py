@@ -6,7 +6,7 @@ from datetime import datetime
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.sizes import binary
@@ -23,6 +23,7 @@ from mosscrate.desk.keep.timeline import (
 )
 from mosscrate.desk.shared.drawing import CENTER, draw_card, draw_focus, draw_text, mixed, scaled_font
 from mosscrate.desk.shared.hearing import Heard, Part, Spot
+from mosscrate.desk.shared.words import show_tip
 from mosscrate.desk.theme import Look, color
 
 NAMES = 260.0
@@ -101,10 +102,10 @@ class LanesView(QWidget):
         mark = mark_at(self._timeline, event.position().x(), event.position().y()) if event else None
         lane = int((event.position().y() - HEAD) // LANE_HEIGHT) if event else -1
         if event and not mark and 0 <= lane < len(self.lanes) and self.lanes[lane].note:
-            QToolTip.showText(event.globalPosition().toPoint(), self.lanes[lane].note, self)
+            show_tip(event.globalPosition().toPoint(), self.lanes[lane].note, self)
         if event and mark:
             record = mark.backup.record
-            QToolTip.showText(event.globalPosition().toPoint(),
+            show_tip(event.globalPosition().toPoint(),
                               f"{record.card.name}\n{mark.backup.kept_at:%d %B %Y, %H:%M}"
                               f"\n{binary(record.length)}, {binary(record.written)} of it not empty"
                               f"\n{binary(round(mark.backup.new * record.written))} of that in no backup before"

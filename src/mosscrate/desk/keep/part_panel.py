@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QListWidget,
-    QListWidgetItem,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -23,6 +22,7 @@ from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind
 from mosscrate.desk.shared.panel import button, clear, label, row
+from mosscrate.desk.shared.words import choice, item_of
 
 FIRST = (FileKind.SAVE, FileKind.SETTING)              # ticked to begin with: what cannot be had elsewhere
 ROLE = Qt.ItemDataRole.UserRole
@@ -82,7 +82,7 @@ class PartPanel(QWidget):
         self.against.clear()
         self.against.addItem("everything that is on it", None)
         for image in images:
-            self.against.addItem(f"only what differs from {image.name}", image)
+            self.against.addItem(choice(f"only what differs from {image.name}"), image)
         self.against.setVisible(bool(images))
 
     def show_entries(self, entries: Sequence[tuple[int, Entry]], unlike: str = "",
@@ -105,7 +105,7 @@ class PartPanel(QWidget):
         self.folders.blockSignals(True)
         self.folders.clear()
         for name, (count, size) in sorted(found.folders.items(), key=lambda each: each[0].casefold()):
-            item = QListWidgetItem(f"{name}   {counted(count, 'file')}, {binary(size)}")
+            item = item_of(f"{name}   {counted(count, 'file')}, {binary(size)}")
             item.setData(ROLE, name)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Unchecked)

@@ -35,6 +35,7 @@ from mosscrate.desk.keep.thinning_row import ThinningRow
 from mosscrate.desk.keep.timeline import summary
 from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, head, label
 from mosscrate.desk.shared.saving import ask_where, saving
+from mosscrate.desk.shared.words import choice
 
 DEVICE = "device "                       # before the address of one, among the cards
 PAUSE_MS = 250                           # after the last key before it is looked for
@@ -154,9 +155,9 @@ class KeepStation(QWidget):
             current = None                                    # a device is only chosen while it is asked
         self.cards.clear()
         for medium in self.model.media:
-            self.cards.addItem(medium.name, medium.key)
+            self.cards.addItem(choice(medium.name), medium.key)
         for address in self._devices():
-            self.cards.addItem(address, f"{DEVICE}{address}")
+            self.cards.addItem(choice(address), f"{DEVICE}{address}")
         self.cards.addItem("A device on the network…", DEVICE)
         wanted = current or (self.model.selected.key if self.model.selected else None)
         self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))

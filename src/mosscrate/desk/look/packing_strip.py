@@ -12,6 +12,7 @@ from mosscrate.core.sizes import binary, counted
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.panel import Panel, button, label, row
+from mosscrate.desk.shared.words import choice
 
 
 class PackingStrip(Panel):
@@ -90,7 +91,7 @@ class PackingStrip(Panel):
             return
         self.menu = QMenu(self)
         for name in packing.others:
-            action = self.menu.addAction(name)
+            action = self.menu.addAction(choice(name))
             if action is not None:
                 action.triggered.connect(lambda _on, name=name: self.opened.emit(medium.path / name))
         self.menu.popup(self.others_button.mapToGlobal(self.others_button.rect().bottomLeft()))

@@ -16,6 +16,7 @@ from mosscrate.desk.shared.drawing import draw_focus, draw_text, scaled_font
 from mosscrate.desk.shared.files_in_hand import in_hand
 from mosscrate.desk.shared.painting import draw_wrapping, free_brush
 from mosscrate.desk.shared.strata import StratumKind, lay_out, strata_of, unknown_because
+from mosscrate.desk.shared.words import item_of, tip
 from mosscrate.desk.theme import Look, color
 
 KEY_ROLE = Qt.ItemDataRole.UserRole
@@ -55,9 +56,9 @@ class ShelfView(QListWidget):
         self.blockSignals(True)
         self.clear()
         for medium in self.model_.shelf:
-            item = QListWidgetItem(f"{medium.name}, {medium.subtitle}, tag {medium.tag}")
+            item = item_of(f"{medium.name}, {medium.subtitle}, tag {medium.tag}")
             item.setData(KEY_ROLE, medium.key)
-            item.setToolTip(f"{medium.name}\n{medium.path}\n{medium.model} {medium.serial}".strip())
+            item.setToolTip(tip(f"{medium.name}\n{medium.path}\n{medium.model} {medium.serial}".strip()))
             self.addItem(item)
         for slot in self.model_.empty_slots:
             item = QListWidgetItem(f"Empty slot of {slot.reader}")

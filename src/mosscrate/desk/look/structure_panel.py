@@ -7,9 +7,11 @@ from PyQt6.QtGui import QBrush
 from PyQt6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
 from mosscrate.core.contents.inspecting import Field, Structure
+from mosscrate.core.shown import shown
 from mosscrate.desk.look.bytes_view import BytesView
 from mosscrate.desk.shared.drawing import scaled_font
 from mosscrate.desk.shared.panel import Panel, label
+from mosscrate.desk.shared.words import tip
 from mosscrate.desk.theme import color
 
 COLUMNS = ("field", "value", "bytes", "at")
@@ -106,8 +108,8 @@ def _item(structure: Structure) -> QTreeWidgetItem:
 
 def _row(field: Field) -> QTreeWidgetItem:
     raw = field.raw[:SHOWN_BYTES].hex(" ") + (" …" if len(field.raw) > SHOWN_BYTES else "")
-    item = QTreeWidgetItem([field.name, field.value, raw, f"{field.offset:#05x}"])
-    item.setToolTip(1, field.value)
+    item = QTreeWidgetItem([field.name, shown(field.value), raw, f"{field.offset:#05x}"])
+    item.setToolTip(1, tip(field.value))
     item.setToolTip(2, field.raw[:64].hex(" "))
     for column in (2, 3):
         item.setFont(column, scaled_font(item.font(column), 0.9, mono=True))

@@ -10,10 +10,12 @@ from typing import Any
 from PyQt6.QtCore import QAbstractItemModel, QMimeData, QModelIndex, QObject, Qt
 
 from mosscrate.core.contents.files import FileKind, kind_of
+from mosscrate.core.shown import shown
 from mosscrate.core.sizes import binary, exact
 from mosscrate.core.volumes import Entry, Kind, Tree
 from mosscrate.core.volumes.ffs import protection_text
 from mosscrate.desk.shared.files_in_hand import MIME, FilesInHand
+from mosscrate.desk.shared.words import tip
 from mosscrate.desk.theme import color
 
 COLUMNS = ("name", "size", "changed")
@@ -111,9 +113,9 @@ class TreeModel(QAbstractItemModel):
             return None
         match role:
             case Qt.ItemDataRole.DisplayRole:
-                return _text(entry, self._node(index), index.column())
+                return shown(_text(entry, self._node(index), index.column()))
             case Qt.ItemDataRole.ToolTipRole:
-                return "\n".join((entry.path, exact(entry.size), *_own_words(entry)))
+                return tip("\n".join((entry.path, exact(entry.size), *_own_words(entry))))
             case Qt.ItemDataRole.TextAlignmentRole if index.column() == 1:
                 return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
             case Qt.ItemDataRole.ForegroundRole:

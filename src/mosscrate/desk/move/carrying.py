@@ -6,6 +6,7 @@ from PyQt6.QtCore import QObject, QPoint, pyqtSignal
 from PyQt6.QtWidgets import QToolTip
 
 from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.words import show_tip
 
 
 class Carrying(QObject):
@@ -29,7 +30,7 @@ class Carrying(QObject):
         if layout is not None:
             verb = "Bring" if is_over else "Carry"
             to = "over" if is_over else "across to bring it over"
-            QToolTip.showText(at, f"{verb} {layout.partition(index).name} {to}", self.source)
+            show_tip(at, f"{verb} {layout.partition(index).name} {to}", self.source)
 
     def _land(self, index: int, at: QPoint) -> None:
         self.target.show_welcome(is_welcome=False)

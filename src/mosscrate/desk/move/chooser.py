@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QW
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.shared.drawing import draw_card
 from mosscrate.desk.shared.panel import Panel, label
+from mosscrate.desk.shared.words import choice, tip
 from mosscrate.desk.theme import color
 
 
@@ -70,11 +71,11 @@ class MediumChooser(Panel):
         self.box.clear()
         self.box.addItem(self._prompt)
         for medium in self._media:
-            self.box.addItem(medium.name)
+            self.box.addItem(choice(medium.name))
         keys = [m.key for m in self._media]
         self.box.setCurrentIndex(keys.index(current.key) + 1 if current else 0)
         self.box.blockSignals(False)
-        self.box.setToolTip(f"{current.name}\n{current.path}" if current else "")
+        self.box.setToolTip(tip(f"{current.name}\n{current.path}") if current else "")
         self.picture.show_medium(current)
         parts = [current.subtitle, f"tag {current.tag}", note] if current else [""]
         self.about.setText("  ·  ".join(filter(None, parts)))

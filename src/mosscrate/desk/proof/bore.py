@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF, QResizeEvent
-from PyQt6.QtWidgets import QToolTip, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.blocks.runs import joined
@@ -20,6 +20,7 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.drawing import CENTER, LEFT, draw_text, scaled_font
 from mosscrate.desk.shared.hearing import Heard, Part, Words
 from mosscrate.desk.shared.strata import y_of
+from mosscrate.desk.shared.words import show_tip
 from mosscrate.desk.theme import color
 
 HEAD = 40                                # pixels above the column: the scale
@@ -111,7 +112,7 @@ class Bore(QWidget):
                     f"{duration(near.longest)}"
         if near is not None and near.bad:
             told += f"; {counted(near.bad, 'place')} here cannot be read"
-        QToolTip.showText(event.globalPosition().toPoint(), told, self)
+        show_tip(event.globalPosition().toPoint(), told, self)
 
     @property
     def top(self) -> float:

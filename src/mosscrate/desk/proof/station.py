@@ -50,6 +50,7 @@ from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, head, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
+from mosscrate.desk.shared.words import choice
 
 SAMPLE_MS = 150
 REMEMBERED = 4                           # lines of a card's history that are shown
@@ -320,7 +321,7 @@ class ProofStation(QWidget):
         self.cards.clear()
         for medium in self.model.media:
             if medium.source != Source.BACKUP:
-                self.cards.addItem(medium.name, medium.key)
+                self.cards.addItem(choice(medium.name), medium.key)
         self.cards.setCurrentIndex(self.cards.findData(self.medium.key if self.medium else None))
 
     def _choose(self, index: int) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent
-from PyQt6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
+from PyQt6.QtWidgets import QApplication, QSizePolicy, QWidget
 
 from mosscrate.core.blocks import Extent
 from mosscrate.core.contents import Layout
@@ -15,6 +15,7 @@ from mosscrate.desk.shared.core_drawing import DrawnCore
 from mosscrate.desk.shared.files_in_hand import in_hand
 from mosscrate.desk.shared.hearing import Edge, Heard, Part, Spot
 from mosscrate.desk.shared.strata import Stratum, StratumKind, header_of, lay_out, strata_of, stratum_at, y_of
+from mosscrate.desk.shared.words import show_tip
 
 GRIP = 7.0                             # pixels beside the handle that still take hold of it
 
@@ -156,7 +157,7 @@ class CoreView(DrawnCore):
         hit = stratum_at(self._placed, y)
         if hit and hit.kind != StratumKind.MAP:
             hint = "\nDrag it across to bring it over alone." if self.can_be_carried and hit.index is not None else ""
-            QToolTip.showText(event.globalPosition().toPoint(),
+            show_tip(event.globalPosition().toPoint(),
                               f"{hit.name}: {exact(hit.length)}, from byte {hit.start:,}\n{hit.line}{hint}", self)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

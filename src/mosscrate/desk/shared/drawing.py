@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
 
+from mosscrate.core.shown import shown
 from mosscrate.desk.theme import color
 
 # Qt's alignment flags as numbers: the first touch of the Qt namespace builds all of its enumerations
@@ -32,6 +33,7 @@ def scaled_font(base: QFont, factor: float, *, bold: bool = False, mono: bool = 
 def draw_text(painter: QPainter, rect: QRectF, text: str, font: QFont, ink: QColor,
               align: int = LEFT) -> None:
     """One line of text, shortened with an ellipsis where there is no room."""
+    text = shown(text)
     painter.setFont(font)
     painter.setPen(ink)
     metrics = QFontMetricsF(font)

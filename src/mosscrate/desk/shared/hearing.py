@@ -12,7 +12,9 @@ from typing import Generic, TypeVar
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPaintEvent
-from PyQt6.QtWidgets import QAbstractButton, QLabel, QSlider, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QSlider, QWidget
+
+from mosscrate.desk.shared.words import Label
 
 STEPS = 1000                           # of an edge
 
@@ -56,13 +58,13 @@ class Spot(QAbstractButton):
                 self.part.act()
 
 
-class Words(QLabel):
+class Words(Label):
     """Something drawn that is only told."""
 
     def __init__(self, parent: QWidget) -> None:
-        super().__init__(parent)
+        super().__init__()
+        self.setParent(parent)
         _unseen(self)
-        self.setTextFormat(Qt.TextFormat.PlainText)
 
     def show_part(self, part: Part) -> None:
         """Stand for another one."""

@@ -21,17 +21,17 @@ from PyQt6.QtWidgets import (
 
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.desk.shared.drawing import scaled_font
+from mosscrate.desk.shared.words import Label
 
 _MARKS = {Severity.GOOD: "✓", Severity.NOTE: "i", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
 _STYLES = {Severity.GOOD: "good", Severity.NOTE: "muted", Severity.WARNING: "warning", Severity.PROBLEM: "problem"}
 
 
-class Line(QLabel):
+class Line(Label):
     """One line of text that ends in an ellipsis where there is no room; all of it is in the tooltip."""
 
     def __init__(self, text: str = "") -> None:
         super().__init__(text)
-        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -59,9 +59,8 @@ class Panel(QFrame):
 def label(text: str = "", *, style: str = "", scale: float = 1.0, bold: bool = False, mono: bool = False,
           wraps: bool = False, elides: bool = False) -> QLabel:
     """A label; `style` is "", "muted", "warning", "problem" or "good"."""
-    made = Line(text) if elides else QLabel(text)
+    made = Line(text) if elides else Label(text)
     made.setFont(scaled_font(made.font(), scale, bold=bold, mono=mono))
-    made.setTextFormat(Qt.TextFormat.PlainText)
     if style:
         made.setProperty(style, True)
     if wraps:

@@ -8,6 +8,8 @@ from typing import Any, Generic, TypeVar
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, Qt
 
+from mosscrate.core.shown import shown
+from mosscrate.desk.shared.words import tip
 from mosscrate.desk.theme import color
 
 Thing = TypeVar("Thing")
@@ -56,5 +58,6 @@ class RowsModel(QAbstractTableModel, Generic[Thing]):
             return None
         column, thing = self._columns[index.column()], self._things[index.row()]
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            return column.words(thing)
+            words = column.words(thing)
+            return shown(words) if role == Qt.ItemDataRole.DisplayRole else tip(words)
         return color(column.ink(thing)) if role == Qt.ItemDataRole.ForegroundRole else None
