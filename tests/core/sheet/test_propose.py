@@ -26,6 +26,7 @@ from mosscrate.core.sheet.planning.propose import (
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.sights import planned
 from mosscrate.core.slots import Source
 from mosscrate.core.volumes import Kind
 from mosscrate.core.watch import Watch
@@ -53,6 +54,48 @@ def plan(bench, source, target=b"", size: int = 0):
 def test_a_card_in_a_reader_is_kept_written_grown_compared_and_let_go(bench):
     assert plan(bench, handheld().data) == (
         s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.GrowPartition(2), s.Verify(), s.Eject())
+
+
+class Noting(MemoryBlocks):
+    """Counts what is written."""
+
+    written = 0
+
+    def _write(self, offset, data):
+        self.written += len(data)
+        super()._write(offset, data)
+
+
+@pytest.mark.parametrize(("name", "said"), [
+    ("in its free room", "in use"), ("without a map", "nobody knows what of its 40 MiB is in use"),
+    ("in a partition of its own", "more nobody knows")])
+def test_no_more_is_written_than_was_forecast_and_unknown_is_not_nothing(name, said):
+    source = MemoryBlocks(bytes(handheld().data))
+    if name == "in its free room":
+        window = open_partition(source, 2).blocks
+        window.write(window.size - 9 * MIB, b"left over " * 800_000)
+    elif name == "without a map":
+        source = MemoryBlocks(b"Zx" * (20 * MIB))
+    else:
+        read_map(source)
+        partition_window(source, read_map(source).partition(2)).write(0, b"Zx" * (10 * MIB))
+    target = Noting(bytes(b"\xe5" * (64 * MIB)))
+    sheet = JobSheet((s.KeepCard(), s.WriteImage(), s.Verify()))
+    seen = forecast(sheet, survey(source), survey(target), source_blocks=source, target_blocks=target)
+    assert seen.problems == ()
+    assert said in seen.lines[0].note
+    assert said in seen.lines[1].note
+    assert "0 file" not in seen.lines[2].sentence
+    perform(s.WriteImage(), target, source, Watch())
+    zeros = 4 * MIB                                      # the head and the end, which are cleared first
+    assert target.written - zeros <= seen.lines[1].writes
+    assert seen.lines[0].writes >= (20 * MIB if name != "in its free room" else 0)
+
+
+def test_a_source_that_fits_as_it_is_is_not_said_to_be_shrunk():
+    source, target = MemoryBlocks(bytes(handheld().data)), MemoryBlocks(bytes(64 * MIB))
+    made = s.WriteFitted().decide(planned(survey(target), "card", target), planned(survey(source), "source", source))
+    assert "shrunk" not in made.sentence
 
 
 def test_a_target_is_kept_first_where_it_holds_what_no_backup_has(bench):

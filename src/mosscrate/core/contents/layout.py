@@ -174,6 +174,13 @@ class Layout:
         return sum(p.partition.length if p.volume is None or p.volume.used is None else p.volume.used
                    for p in self.partitions if p.role != Role.UNKNOWN)
 
+    @property
+    def unknown(self) -> int:
+        """Bytes of which nobody knows what of them is in use: there is no map or volume that says so."""
+        if not self.partitions:
+            return 0 if self.is_blank and self.trace is None else self.size
+        return sum(p.partition.length for p in self.with_contents if p.role == Role.UNKNOWN)
+
     def partition(self, index: int) -> PartitionLook:
         """The partition of that number. Raises KeyError."""
         found = next((p for p in self.partitions if p.index == index), None)

@@ -50,7 +50,7 @@ class SheetPanel(Panel):
         seen = plan.forecast
         reads, writes = sum(line.reads for line in seen.lines), sum(line.writes for line in seen.lines)
         self.total.setText(f"   {counted(len(seen.lines), 'step')}  ·  reads {binary(reads)}  ·  writes up to "
-                           f"{binary(writes)}  ·  perhaps {duration(seen.seconds)}")
+                           f"{binary(writes)}  ·  perhaps up to {duration(seen.seconds)}")
         for finding in plan.because:
             self.rows.addWidget(FindingRow(finding))
         self._add_rows(plan.all_lines.lines, plan.left_out, is_locked=is_locked)

@@ -8,7 +8,7 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.step import Shop, Step, Which
-from mosscrate.core.sizes import binary
+from mosscrate.core.sheet.steps.card.write import at_most, in_use
 from mosscrate.core.watch import Watch
 
 
@@ -27,9 +27,8 @@ class KeepCard(Step, tag="keep", frozen=True):
         seen = source if self.which == Which.SOURCE else card
         if seen is None:
             raise FitError(f"The sheet has no {self.which} to keep.")
-        used = seen.layout.used
-        return Decision(f"Keep {seen.name} in the crate and read the backup back", seen.size + used, used,
-                        f"{binary(used)} in use")
+        held = min(seen.layout.used + seen.layout.unknown, at_most(seen))
+        return Decision(f"Keep {seen.name} in the crate and read the backup back", seen.size + held, held, in_use(seen))
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""

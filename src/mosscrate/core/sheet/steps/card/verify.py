@@ -24,8 +24,9 @@ class Verify(Step, tag="verify", frozen=True):
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""
-        used, files = (source.layout.used, source.layout.files) if source else (0, 0)
-        return Decision(f"Read every file back and compare ({counted(files, 'file')})", 2 * used, 0)
+        used, files = (source.layout.used + source.layout.unknown, source.layout.files) if source else (0, 0)
+        files_of = f"every file back and compare ({counted(files, 'file')})"
+        return Decision(f"Read {files_of if files else 'back what was written and compare'}", 2 * used, 0)
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""

@@ -49,8 +49,7 @@ class WriteImage(Step, tag="write", frozen=True):
         tail += " and read it back" if self.verify else ""
         indexes = frozenset(p.index for p in layout.partitions)
         length = min(source.size, card.size)
-        return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", length * (1 + self.verify),
-                        source.size if any(look.is_unread for look in layout.partitions) else layout.used,
+        return Decision(f"Write {what_of(layout)} onto {card.name}{tail}", length * (1 + self.verify), at_most(source),
                         "; ".join(filter(None, (in_use(source), note))),
                         whole=layout,
                         brought={i: i for i in indexes}, exact=indexes)
@@ -110,8 +109,17 @@ def in_use(source: Sight) -> str:
     """How much of a source is in use."""
     if any(look.is_unread for look in source.layout.partitions):
         return f"{binary(source.size)} as far as it is known; what is in use has not been read yet"
-    size = binary(source.size) if source.layout.is_size_known else f"{binary(source.size)}, as far as that is known,"
-    return f"{binary(source.layout.used)} of {size} in use"
+    layout = source.layout
+    size = binary(source.size) if layout.is_size_known else f"{binary(source.size)}, as far as that is known,"
+    if layout.unknown and not layout.used:
+        return f"nobody knows what of its {size} is in use"
+    more = f", and what of {binary(layout.unknown)} more nobody knows" if layout.unknown else ""
+    return f"{binary(layout.used)} of {size} in use{more}"
+
+
+def at_most(source: Sight) -> int:
+    """Bytes of a source that may not be zeros, also what is left in its free room: only holes of a file are known."""
+    return source.size if source.layout.is_unread else min(source.size, source.data)
 
 
 def what_of(layout: Layout) -> str:

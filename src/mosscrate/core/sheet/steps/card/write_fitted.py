@@ -11,7 +11,7 @@ from mosscrate.core.maps import MapKind, edits, write_map
 from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Planned, Sight
 from mosscrate.core.sheet.step import Shop, Step
-from mosscrate.core.sheet.steps.card.write import on_medium, what_of
+from mosscrate.core.sheet.steps.card.write import at_most, in_use, on_medium, what_of
 from mosscrate.core.sheet.steps.shared.whole import must_be_whole, write_image
 from mosscrate.core.sheet.steps.volume.shrink import ShrinkPartition
 from mosscrate.core.sizes import binary
@@ -43,8 +43,9 @@ class WriteFitted(Step, tag="write fitted", frozen=True):
             made = shrinking.decide(source)
             layout = Planned(layout, source.name).after(made).layout
         indexes = frozenset(p.index for p in layout.partitions)
-        return Decision(f"Write {what_of(layout)} onto {card.name}, its last volume shrunk until all of it fits",
-                        source.size, layout.used, f"{binary(layout.used)} of {binary(source.size)} in use",
+        how = ", its last volume shrunk until all of it fits" if shrinking is not None else ""
+        return Decision(f"Write {what_of(layout)} onto {card.name}{how}",
+                        source.size, min(at_most(source), card.size), in_use(source),
                         whole=on_medium(layout, card), brought={i: i for i in indexes},
                         exact=indexes - {last.index}, chosen=shrinking)
 
@@ -63,4 +64,5 @@ class WriteFitted(Step, tag="write fitted", frozen=True):
             if source.map.kind == MapKind.GPT:
                 write_map(straight(short), Card(view).map)
             length = write_image(short, target.raw, watch, verify=False, notes=notes)
-        return Done(f"{binary(length)} written onto {target.name}; the last partition was shrunk to fit.", length)
+        said = "" if shrinking is None else "; the last partition was shrunk to fit"
+        return Done(f"{binary(length)} written onto {target.name}{said}.", length)
