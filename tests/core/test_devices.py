@@ -213,6 +213,33 @@ def test_files_are_given_back_and_what_was_there_stays_beside_them(device, crate
     assert not list(stand_in.folder.rglob("*.part"))
 
 
+def test_permissions_and_links_come_back(device, crate, stand_in):
+    saves, start = stand_in.folder / "saves", stand_in.folder / "config" / "start.sh"
+    start.write_bytes(b"#!/bin/sh\n")
+    start.chmod(0o755)
+    (saves / "Velvet Weaver.srm").chmod(0o600)
+    (saves / "latest").symlink_to("Velvet Weaver.srm")
+    (saves / "odd").symlink_to("../nowhere")
+    kept = keep_device(crate, device, Choice(), Watch())
+    was = on_device(stand_in.folder)
+    for path in (start, saves / "Velvet Weaver.srm", saves / "latest", saves / "odd"):
+        path.unlink()
+    (saves / "latest").write_bytes(b"something else")
+    (saves / "odd").symlink_to("elsewhere")
+    (saves / "Velvet Weaver.srm.part").write_bytes(b"a person's own")
+    give_back(files_in(kept.backup), device, Watch())
+    assert (start.stat().st_mode & 0o7777, (saves / "Velvet Weaver.srm").stat().st_mode & 0o7777) == (0o755, 0o600)
+    assert [os.readlink(saves / name) for name in ("latest", "odd")] == ["Velvet Weaver.srm", "../nowhere"]
+    now, today = on_device(stand_in.folder), f"{datetime.now():%Y-%m-%d}"
+    assert was.items() <= now.items()
+    assert now.keys() - was.keys() == {f"saves/latest {today}", "saves/Velvet Weaver.srm.part"}
+    assert os.readlink(saves / f"odd {today}") == "elsewhere"
+    (saves / "latest").unlink()
+    only = [file for file in files_in(kept.backup) if file.path.startswith("config/")]
+    give_back(only, device, Watch())
+    assert not (saves / "latest").is_symlink()
+
+
 @pytest.mark.parametrize(("text", "means"), [
     ("sftp://root@10.0.0.7:2022/mnt/sd card/", Address("root", "10.0.0.7", 2022, "/mnt/sd card")),
     ("pocket.local", Address("", "pocket.local")), ("a@[fe80::1]:22/", Address("a", "fe80::1", 22, "/")),

@@ -95,6 +95,12 @@ class StandIn:
             def __init__(self, chan: asyncssh.SSHServerChannel[Any]) -> None:
                 super().__init__(chan, chroot=root)
 
+            def readlink(self, path: bytes) -> bytes:                # as it is, also where it leads nowhere
+                return os.readlink(self.map_path(path))
+
+            def symlink(self, oldpath: bytes, newpath: bytes) -> None:
+                os.symlink(oldpath, self.map_path(newpath))
+
         self._acceptor = await asyncssh.listen("127.0.0.1", self.port, server_host_keys=[self.key],
                                                server_factory=Server, sftp_factory=Files)
         self.port = self._acceptor.get_port()

@@ -104,6 +104,19 @@ class Device:
         """Write a file, over what is there; folders above it are made."""
         self._wait(self._put(path, pieces, modified))
 
+    def permit(self, path: str, mode: int) -> None:
+        """Give a file its permissions."""
+        self._wait(self._again(lambda: self._permit(path, mode)))
+
+    def link_at(self, path: str) -> str | None:
+        """What a link at a path points to; None where there is none."""
+        return self._wait(self._again(lambda: self._link_at(path)))
+
+    def link(self, path: str, target: str) -> None:
+        """Make a link where nothing is; folders above it are made."""
+        self._wait(self._again(lambda: self._make_folders(posixpath.dirname(path))))
+        self._wait(self._again(lambda: self._link(path, target)))
+
     def rename(self, path: str, new: str) -> None:
         """Give a file another name."""
         self._wait(self._again(lambda: self._rename(path, new)))
@@ -288,6 +301,19 @@ class Device:
 
     async def _date(self, path: str, modified: int) -> None:
         await (await self._there()).utime(_bytes(path), (modified, modified))
+
+    async def _permit(self, path: str, mode: int) -> None:
+        await (await self._there()).chmod(_bytes(path), mode)
+
+    async def _link_at(self, path: str) -> str | None:
+        import asyncssh
+        try:
+            return _text(await (await self._there()).readlink(_bytes(path)))
+        except asyncssh.SFTPError:                            # servers say in many ways that it is none
+            return None
+
+    async def _link(self, path: str, target: str) -> None:
+        await (await self._there()).symlink(_bytes(target), _bytes(path))
 
     async def _rename(self, path: str, new: str) -> None:
         await (await self._there()).rename(_bytes(path), _bytes(new))
