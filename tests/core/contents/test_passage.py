@@ -27,3 +27,14 @@ def test_announced_names_are_those_that_stand_there(kind):
     assert all(as_they_stand(new) == new for new in passage.changed_names.values())
     if kind == "ext4":
         assert passage.changed_names == {}
+
+
+@pytest.mark.parametrize("present", [(), ("SS1",), ("ss1",)])
+def test_a_letter_with_two_capitals_is_another_name_and_meets_nobody(present):
+    entries = [Entry(name, Kind.FILE, 1, None, 0) for name in ("ß1", "plain")]
+    passage = plan_passage(entries, facts_for("gemdos"), present)
+    new = passage.path(entries[0])
+    assert new not in ("ß1", *(name.upper() for name in present))
+    assert facts_for("gemdos").stands_as(new) == new
+    assert [f.where for f in passage.findings] == ["ß1"]
+    assert passage.path(entries[1]) == "plain"

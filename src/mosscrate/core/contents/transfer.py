@@ -181,10 +181,13 @@ def _names(entries: list[Entry], passage: Passage, into: Facts, present: Iterabl
         parent, _, name = entry.path.rpartition("/")
         parent = passage.renamed.get(parent, parent)
         here = taken.setdefault(fold(parent), set())
-        fresh = name
-        if fold(name) in here or into.why_not(name):
+        stood = into.stands_as(name)
+        wanted = name if stood.lower() == name.lower() else stood       # some letters have two capitals
+        fresh = wanted
+        if fold(name) in here or into.why_not(name) or (
+                wanted != name and wanted.lower() in there.get(fold(parent), set())):
             avoided = {n.lower() for n in here} | there.get(fold(parent), set())
-            fresh = into.stands_as(proposed_name(name, avoided, into.why_not))
+            fresh = into.stands_as(proposed_name(wanted, avoided, into.why_not))
         here.add(fold(fresh))
         path = f"{parent}/{fresh}".lstrip("/")
         if path != entry.path:
