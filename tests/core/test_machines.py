@@ -14,7 +14,10 @@ from mosscrate.core.maps import MapKind, Partition
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.steps import NewMap
 from mosscrate.core.sizes import GIB, MIB
+from mosscrate.core.volumes import edit
+from mosscrate.core.volumes.base import Traits
 from mosscrate.core.watch import Watch
+from tests.volumes import fresh
 
 
 def layout_of(kind: MapKind, *volumes: tuple[str, int, int], active: bool = True, container: str = "raw") -> Layout:
@@ -118,3 +121,18 @@ def test_an_own_machine_stands_beside_those_that_ship_and_wins_by_name(tmp_path)
     assert "takes 1 partition; here are 2" in check(two, machines.find("pc-dos"))[0].sentence
     with pytest.raises(MachineError, match=r"no machine “loom”.*pc-dos"):
         machines.find("loom")
+
+
+def test_names_of_devices_are_told_for_machines_that_run_dos():
+    volume = fresh("fat16")
+    editor = edit(volume)
+    for name in ("aux", "con.txt", "lpt1.dat", "console.txt", "com10", "auxiliary"):
+        editor.add_file(name, b"x", Traits(1_700_000_000))
+    editor.commit()
+    layout = survey(volume)
+    assert layout.partitions[0].volume.devices == ("aux", "con.txt", "lpt1.dat")
+    machines = Machines().all()
+    told = {key: [f.sentence for f in check(layout, machine) if "the device and never the file" in f.sentence]
+            for key, machine in machines.items()}
+    assert {key for key, said in told.items() if said} == {key for key in machines if key.startswith("pc-")}
+    assert "“aux”, “con.txt”, “lpt1.dat” on" in told["pc-dos"][0]

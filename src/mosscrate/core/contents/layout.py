@@ -35,6 +35,7 @@ class VolumeLook:
     unsound: str = ""                  # why it must not be changed: its tables and files contradict one another
     variant: str = ""                  # the kind that makes one like it: gemdos, ffs-intl; most often `kind`
     in_place: int = 0                  # bytes to which it grows without being made anew
+    devices: tuple[str, ...] = ()      # the first paths of files and folders whose names stand for devices under DOS
     unread: tuple[str, ...] = ()       # what is wrong with folders that could not be read in full
 
     @property

@@ -8,6 +8,9 @@ from collections.abc import Callable, Iterable, Iterator
 
 from mosscrate.core.errors import FitError
 
+# They stand for devices under DOS, whatever comes behind a dot.
+DOS_DEVICES = frozenset(("con", "prn", "aux", "nul", "clock$", *(f"{port}{k}" for port in ("com", "lpt")
+                                                                 for k in range(1, 10))))
 LENGTHS = (200, 107, 80, 60, 30)        # characters, the ending always stays: 80 and 60 for systems that count bytes
 MOST_TRIES = 100_000
 _FORBIDDEN = str.maketrans({c: "_" for c in '"*/:<>?\\|'})
@@ -18,6 +21,11 @@ def folders_above(paths: Iterable[str]) -> set[str]:
     """Every folder that some paths stand in, those above it too."""
     parents = {path.rpartition("/")[0] for path in paths} - {""}
     return parents | {path[:at] for path in parents for at, letter in enumerate(path) if letter == "/"}
+
+
+def stands_for_device(name: str) -> bool:
+    """Whether DOS takes a name for one of a device, which it then opens instead of the file."""
+    return name.partition(".")[0].rstrip(" ").lower() in DOS_DEVICES
 
 
 def proposed_name(name: str, taken: set[str], why_not: Callable[[str], str]) -> str:

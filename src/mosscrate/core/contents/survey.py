@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections import Counter
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from itertools import islice
 
 import numpy as np
 
 from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.contents.files import FileKind, count_kinds
 from mosscrate.core.contents.layout import Layout, PartitionLook, VolumeLook, unknown_layout
+from mosscrate.core.contents.naming import stands_for_device
 from mosscrate.core.contents.roles import Role, guess_role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.errors import FormatError, InProof, MediumError, NotReadYet
@@ -35,6 +37,7 @@ from mosscrate.core.volumes import (
 from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
+SHOWN_DEVICES = 3                  # names that stand for devices
 PROBE, NEAR, FAR = 4096, 64, 192      # bytes that are read at a place, places in the first MiBs, and over the whole
 SHOWS_AGAIN = "Put back what stood there: then it shows again."
 MARKED = "marks of an interrupted proof stand there"
@@ -274,6 +277,7 @@ def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: s
                       largest, because, smallest, at_least_because,
                       max((e.name for e in tree.entries), key=len, default=""), unsound, volume.variant,
                       0 if unsound else format.largest_in_place(volume)[0],
+                      tuple(islice((e.path for e in tree.entries if stands_for_device(e.name)), SHOWN_DEVICES)),
                       tuple(finding.sentence for finding in tree.findings))
 
 

@@ -116,6 +116,16 @@ def _about_partition(look: PartitionLook, machine: Machine) -> Iterator[Finding]
     if machine.names and len(longest) > machine.names.most:
         yield _finding(Severity.WARNING, look, f"“{longest}” on {look.name} has {len(longest)} characters; a "
                        f"{machine.name} takes {machine.names.most}: {machine.names.because}.")
+    yield from _devices(look, machine)
+
+
+def _devices(look: PartitionLook, machine: Machine) -> Iterator[Finding]:
+    named = look.volume.devices if look.volume and machine.has_devices_by_name else ()
+    if named:
+        one = len(named) == 1
+        yield _finding(Severity.WARNING, look, f"{', '.join(f'“{path}”' for path in named)} on {look.name} "
+                       f"{'bears the name of a device' if one else 'bear names of devices'}: a {machine.name} opens "
+                       f"the device and never the file. Give {'it another name' if one else 'them other names'} there.")
 
 
 def _listed(kinds: Iterable[str]) -> str:

@@ -86,6 +86,7 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         geometry: for a new RDB; None where any will do.
         bios: how it counts the sectors of a drive: "plain" in 16 heads, "translating" in as many as its size asks for.
         names: of files; None where the file systems alone set a limit.
+        has_devices_by_name: whether it runs DOS, which opens a device instead of a file that bears its name.
     """
 
     name: str
@@ -100,6 +101,7 @@ class Machine(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     geometry: Geometry | None = None
     bios: Literal["", "plain", "translating"] = ""
     names: Names | None = None
+    has_devices_by_name: bool = False
 
     def __post_init__(self) -> None:
         known = [str(kind) for kind in kinds()]

@@ -89,7 +89,7 @@ def _filled(fresh: VolumeLook, old: VolumeLook, need: int, longest: int) -> Volu
     used = fresh.used + need
     return replace(fresh, used=used, files=old.files, saves=old.saves, summary=old.summary,
                    smallest=min(fresh.size, fresh.smallest + need + need // 16) if fresh.smallest else 0,
-                   longest_name=old.longest_name[:longest])
+                   longest_name=old.longest_name[:longest], devices=old.devices)
 
 
 def put_anew(old: Volume, source: Blocks, window: Blocks, making: Making, length: int, watch: Watch) -> int:
