@@ -40,12 +40,21 @@ def free_sectors(image: bytes) -> Mask:
     return free
 
 
-def differing(before: bytes, after: bytes) -> list[int]:
-    """Sectors that are others although something claimed them before."""
+def differing(before: bytes, after: bytes, first: bytes = b"") -> list[int]:
+    """Sectors that are others although something claimed them before.
+
+    A card that was emptied has no tables that claim anything: there, what those of an earlier card `first` called free
+    is free still.
+    """
     rows = [np.frombuffer(bytes(data), np.uint8)[:len(before) // SECTOR * SECTOR].reshape(-1, SECTOR)
             for data in (before, after)]
     other = (rows[0] != rows[1]).any(axis=1)
-    return np.flatnonzero(other & ~free_sectors(before)).tolist() if other.any() else []
+    if not other.any():
+        return []
+    free = free_sectors(before)
+    if first and not free.any() and not any(before[:SECTOR]):
+        free = free_sectors(first)
+    return np.flatnonzero(other & ~free).tolist()
 
 
 def _straight(image: bytes) -> bytes:

@@ -151,7 +151,7 @@ class History:
             said = recovering.undo(job, self.bench, Watch(), typed_tag=medium.tag, card=medium)
         except MossError as error:
             raise Broken(f"{self.where}, undo of {job.sheet.steps} refused: {error}") from error
-        bad = oracle.differing(before, self.path.read_bytes())
+        bad = oracle.differing(before, self.path.read_bytes(), self.past[0][1] if self.past else b"")
         if bad:
             raise Broken(f"{self.where}, undo of {job.sheet.steps} said “{said}”, but sectors {bad[:5]} of {len(bad)} "
                          "are others")

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+from types import SimpleNamespace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -19,7 +23,7 @@ from mosscrate.core.sheet.steps import (
     RemovePartition,
     RenameFile,
 )
-from mosscrate.core.slots import Source
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.files import ImageFiles
 from mosscrate.core.slots.kernel_tree import Tree
 from mosscrate.core.volumes import open_volume
@@ -95,6 +99,22 @@ def test_two_cards_of_one_model_with_one_serial_are_told_apart(bench):
     assert bench.shelf.find("First").key != bench.shelf.find("Second").key
     (bench.shelf.simulated_folder / "second.toml").unlink()
     assert bench.shelf.find("First").key == key
+
+
+def test_a_clone_without_a_serial_number_has_a_tag_of_its_own(bench, monkeypatch):
+    card = Medium("Card", Path("/dev/sdx"), 40 * MIB, Source.READER, mark="map 0x1234")
+    clone, other = replace(card, path=Path("/dev/sdy")), replace(card, path=Path("/dev/sdz"), mark="map 0x5678")
+    slot = SimpleNamespace(media=lambda: [card, clone, other], medium_at=lambda path: next(
+        (m for m in (card, clone, other) if m.path == path), None))
+    bench.shelf.slots = (slot,)
+    monkeypatch.setattr(bench.shelf, "_known", lambda medium: medium)
+    media = bench.shelf.media()
+    assert len({m.tag for m in media}) == 3
+    assert [m.key for m in media] == [card.key, card.key, other.key]     # what is noted of it is noted of both
+    assert [bench.shelf.find(m.tag).path for m in media] == [m.path for m in media]
+    assert [bench.shelf.medium_at(m.path).tag for m in media] == [m.tag for m in media]
+    slot.media = lambda: [card, other]
+    assert bench.shelf.media()[0].tag == card.tag
 
 
 def put_twin(bench, stem, data) -> None:

@@ -12,6 +12,7 @@ import mosscrate
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import CrateError, GuardRefusal, JobError, MediumError
+from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.images.kept import packs_of, read_manifest
 from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
@@ -210,3 +211,22 @@ def test_a_volume_that_is_mounted_is_told_to_be_at_work(bench):
         for medium, seen, told in ((card, layout, 0), (card, at_work, 0), (mounted, layout, 0), (mounted, at_work, 1)):
             found, _ = known(medium, blocks, seen, bench)
             assert sum("It is mounted at /x: a volume that is at work" in f.sentence for f in found.findings) == told
+
+
+def test_what_seems_to_contradict_itself_while_it_is_mounted_is_not_to_be_made_afresh(bench):
+    put_card(bench, "one", 60 * MIB, handheld(60 * MIB).data, name="Pipkin")
+    card = replace(bench.shelf.find("Pipkin"), in_use="mounted at /x")
+    with card.open() as blocks:
+        layout = survey(blocks)
+    first, *rest = layout.partitions
+    broken = replace(first, volume=replace(first.volume, unsound="“a” and “b” share room. It has to be made afresh."))
+    finding = Finding(Severity.PROBLEM, "“a” and “b” share room", partition=first.index)
+    seen = replace(layout, partitions=(broken, *rest), findings=(finding,))
+    with card.open() as blocks:
+        found, _ = known(card, blocks, seen, bench)
+        assert "Unmount it and look again" in found.findings[0].remedy
+        assert found.findings[-1].severity == Severity.NOTE
+        assert found.partitions[0].volume.unsound == "It is mounted at /x. Unmount it first."
+        found, _ = known(replace(card, in_use=""), blocks, seen, bench)
+        assert found.partitions == seen.partitions
+        assert found.findings == (finding,)

@@ -77,7 +77,8 @@ class Medium:
         is_write_protected: by its switch or by permission.
         in_use: why it must not be written, such as "mounted at /media/x"; "" when free.
         mark: by what is on it, for a card without a serial number; "" where nothing is.
-        twin: what tells it from another one at hand of the same model, serial number and size; "" for most.
+        twin: what tells it from another one at hand of the same model, serial number and size, or from one that was
+            written from it; "" for most.
         backup: the id of the backup that it is; "" for all others.
         faults: of a simulated card.
         slot: where it was found.
@@ -127,8 +128,9 @@ class Medium:
 
     @property
     def tag(self) -> str:
-        """Four characters to type before this medium is written."""
-        return tag_of(self.key)
+        """Four characters to type before this medium is written; a clone at hand has others than its twin."""
+        is_clone = self.twin and not self.serial
+        return tag_of(blake3(f"{self.key}|{self.twin}".encode()).hexdigest()[:16] if is_clone else self.key)
 
     @property
     def subtitle(self) -> str:

@@ -88,7 +88,8 @@ class Shelf:
         found = next(filter(None, (slot.medium_at(path) for slot in self.slots)), None)
         if found is None:
             raise MediumError(f"{path} is neither a device nor an image.")
-        twin = next((m for m in self.media() if m.path == found.path and m.twin), None) if found.serial else None
+        twin = next((m for m in self.media() if m.path == found.path and m.twin), None) \
+            if found.serial or found.mark else None
         return twin or self._known(found)
 
     def note_proofs(self, folder: Path) -> None:
@@ -129,11 +130,15 @@ class Shelf:
 
 
 def _told_apart(media: list[Medium]) -> list[Medium]:
-    """Cards of one model with one serial number are known by what is on them, else by where they are."""
+    """Cards of one model with one serial number are known by what is on them, else by where they are.
+
+    Those without one that hold the same are one card to everything that was noted of it; their tags name one each.
+    """
     for tell in (_mark, lambda medium: f"{medium.twin}|{medium.path}"):
         alike = {key for key, count in Counter(m.key for m in media if m.serial).items() if count > 1}
         media = [replace(m, twin=tell(m)) if m.key in alike else m for m in media]
-    return media
+    clones = {key for key, count in Counter(m.key for m in media if m.mark and not m.serial).items() if count > 1}
+    return [replace(m, twin=str(m.path)) if m.key in clones else m for m in media]
 
 
 def _mark(medium: Medium) -> str:

@@ -8,7 +8,7 @@ from contextlib import suppress
 from dataclasses import replace
 
 from mosscrate.core.blocks import Blocks
-from mosscrate.core.contents import Layout
+from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.contents.survey import SHOWS_AGAIN
 from mosscrate.core.crate.lacking import files_lacking, lack_of
 from mosscrate.core.errors import CrateError, InProof, MediumError, NotReadYet
@@ -28,6 +28,10 @@ def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple
     more = (*((stopped.finding,) if stopped else ()), *bad_verdicts(medium, bench), *_of_backup(medium, bench),
             *_of_mount(medium, layout))
     found = [f for f in layout.findings if not (stopped and stopped.proof and f.remedy == SHOWS_AGAIN)]   # said already
+    if medium.in_use.startswith("mounted"):
+        seeming = {look.index for look in layout.partitions if look.volume is not None and look.volume.unsound}
+        found = [replace(f, severity=Severity.NOTE, remedy="") if f.partition in seeming else f for f in found]
+        layout = replace(layout, partitions=tuple(_while_in_use(look, medium) for look in layout.partitions))
     return replace(layout, findings=(*more, *found)), stopped
 
 
@@ -53,8 +57,19 @@ def _of_backup(medium: Medium, bench: Bench) -> Iterator[Finding]:
                         for lack in lack_of(backup.record))
 
 
+def _while_in_use(look: PartitionLook, medium: Medium) -> PartitionLook:
+    """A volume that seems to contradict itself, while it may only be at work."""
+    if look.volume is None or not look.volume.unsound:
+        return look
+    return replace(look, volume=replace(look.volume, unsound=f"It is {medium.in_use}. Unmount it first."))
+
+
 def _of_mount(medium: Medium, layout: Layout) -> Iterator[Finding]:
-    is_open = any(look.volume is not None and not look.volume.is_clean for look in layout.partitions)
-    if medium.in_use and is_open:
+    volumes = [look.volume for look in layout.partitions if look.volume is not None]
+    if medium.in_use.startswith("mounted") and any(volume.unsound for volume in volumes):
+        yield Finding(Severity.WARNING, f"It is {medium.in_use}, so its tables and folders were read while the system "
+                      "holds some of them back: what seems to contradict itself may be whole.",
+                      remedy="Unmount it and look again before anything of that is believed.")
+    elif medium.in_use and any(not volume.is_clean for volume in volumes):
         yield Finding(Severity.NOTE, f"It is {medium.in_use}: a volume that is at work is noted as not put away.",
                       remedy="Unmounted, it tells whether anything is left to be mended.")
