@@ -35,7 +35,7 @@ from mosscrate.core.slots.shelf import Shelf
 from mosscrate.core.watch import Watch
 from tests import packs_fuzz
 from tests.cards import MIB, contents, handheld, put_card
-from tests.packs import PACKERS, cut_up, seven
+from tests.packs import PACKERS, cut_up, seven, seven_coded
 
 SIZE = 44 * MIB
 
@@ -476,3 +476,21 @@ def test_how_large_a_gzip_is_goes_by_its_end_where_that_is_near_what_its_map_cla
         def _read_into(self, offset, buffer):
             buffer[:] = low.to_bytes(4, "little")[:len(buffer)]
     assert Gzip(Ending()).supposed(claimed) == size
+
+
+@pytest.mark.parametrize(("coder", "properties", "said"), [
+    (b"\x06\xf1\x07\x01", b"\x13\0", "is encrypted"),
+    (b"\x04\xf7\x11\x04", b"\1\1\1", "in a way that is not known here"),
+    (b"\0", b"", "")])
+def test_what_is_encrypted_or_packed_in_another_way_is_not_called_damaged(coder, properties, said, tmp_path):
+    path = tmp_path / "card.7z"
+    path.write_bytes(seven_coded(coder, properties, bytes(MIB), MIB))
+    if not said:                                         # the same archive with a coder that is known
+        with disk_in(open_image(path)) as disk:
+            assert disk.read(0, MIB) == bytes(MIB)
+        return
+    with pytest.raises(MediumError, match=said) as told, disk_in(open_image(path)) as disk:
+        disk.read(0, 512)
+    assert not isinstance(told.value, Damaged)
+    assert "Fetch it again" not in str(told.value)
+    assert "archive_p" not in str(told.value)

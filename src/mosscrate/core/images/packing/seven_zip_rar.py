@@ -113,7 +113,7 @@ class _Reading:
     def __init__(self, entries: _Entries, size: int | None, opened: contextlib.ExitStack | None = None) -> None:
         self._archive, self._opened = entries.archive, opened       # held open as long as this is
         self._size, self._done = size, 0
-        self._errors = entries.errors
+        self._errors, self._name = entries.errors, entries.name
 
     def readinto(self, buffer: memoryview, /) -> int:
         """See Unpacking."""
@@ -122,7 +122,7 @@ class _Reading:
         try:
             count = int(libarchive.ffi.read_data(self._archive._pointer, into, len(buffer)))
         except libarchive.ArchiveError as error:
-            raise self._errors[0] if self._errors else OSError(str(error)) from error
+            raise self._errors[0] if self._errors else _told(self._name, error) from error
         if count < 0:
             raise self._errors[0] if self._errors else OSError("its data are damaged")
         if count == 0 and self._size is not None and self._done < self._size:
@@ -172,8 +172,8 @@ class InOrder:
 class _Entries:
     """The entries of an open archive, and what went wrong while its file was read."""
 
-    def __init__(self, archive: Any, errors: list[MossError]) -> None:
-        self.archive, self.errors = archive, errors
+    def __init__(self, archive: Any, errors: list[MossError], name: str) -> None:
+        self.archive, self.errors, self.name = archive, errors, name
         self._iterator = iter(archive)
 
     def __iter__(self) -> Iterator[Any]:
@@ -185,7 +185,7 @@ class _Entries:
         except StopIteration:
             raise
         except Exception as error:
-            raise self.errors[0] if self.errors else OSError(str(error)) from error
+            raise self.errors[0] if self.errors else _told(self.name, error) from error
 
 
 def filtered(file: Blocks, filter_: str) -> Unpacking:
@@ -203,13 +203,28 @@ def _entries(file: Blocks, format_: str = "all", filter_: str = "all") -> Iterat
     errors: list[MossError] = []
     try:
         with _opened(libarchive, file, errors, format_, filter_) as archive:
-            yield _Entries(archive, errors)
+            yield _Entries(archive, errors, file.name)
     except libarchive.ArchiveError as error:
-        raise errors[0] if errors else MediumError(f"{file.name} cannot be opened: {error}.") from error
+        raise errors[0] if errors else _list_unread(file, _told(file.name, error)) from error
     except MossError:
         raise
     except DAMAGE as error:
-        raise MediumError(f"The list of what is in {file.name} cannot be read: {error}.") from error
+        raise _list_unread(file, error) from error
+
+
+def _list_unread(file: Blocks, error: Exception) -> MediumError:
+    return error if isinstance(error, MediumError) else MediumError(
+        f"The list of what is in {file.name} cannot be read: {error}.")
+
+
+def _told(name: str, error: Exception) -> Exception:
+    """What the library says, as an error of its data; what it has no key or no filter for is not damaged."""
+    said = str(getattr(error, "msg", None) or error)
+    if any(word in said.lower() for word in ("encrypt", "passphrase", "password")):
+        return MediumError(f"{name} is encrypted; it is not opened here. Unpack it with its password first.")
+    if any(word in said.lower() for word in ("unsupported", "not supported", "unknown", "unexpected codec")):
+        return MediumError(f"{name} is packed in a way that is not known here ({said}). Unpack it first.")
+    return OSError(said)
 
 
 def _opened(libarchive: Any, file: Blocks, errors: list[MossError], format_: str, filter_: str) -> Any:
