@@ -23,6 +23,7 @@ from mosscrate.core.images.packing.tar import Tar
 from mosscrate.core.images.packing.zip import Zip
 
 DEEPEST = 6                             # wrappings within one another
+MOST_OTHERS = 100                       # of what else may be meant that are named
 FIRST = 512
 
 
@@ -129,7 +130,7 @@ def _picked(members: Sequence[Member], wanted: str, on: _Unwrapping) -> Member:
     exact = [m for m in members if rest == m.name or rest.startswith(f"{m.name}/")]
     member = exact[0] if exact else chosen(members, rest if rest != on.member else "", on.name)
     before = f"{on.member}/" if on.member else ""
-    on.others = (*on.others, *(before + m.name for m in candidates(members) if m is not member))
+    on.others = (*on.others, *(before + m.name for m in candidates(members, MOST_OTHERS) if m is not member))
     return member
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from heapq import nsmallest
 from pathlib import PurePosixPath
 from typing import Protocol
 
@@ -18,6 +19,7 @@ PACKED = frozenset((".gz", ".xz", ".bz2", ".zst", ".zip", ".7z", ".rar", ".tar",
 OTHERS = frozenset((".txt", ".md", ".pdf", ".html", ".htm", ".nfo", ".url", ".sha256", ".sha1", ".md5", ".sfv", ".b3",
                     ".sha256sum", ".sig", ".asc", ".json", ".xml", ".png", ".jpg", ".exe", ".sh", ".bat", ".py",
                     ".bmap", ".log", ".doc", ".rtf"))
+_HIDDEN = (".", "__")
 SECTOR = 512
 SHRUNK = 3                              # times that a disk is packed to, at a guess
 
@@ -62,21 +64,21 @@ def chosen(members: Sequence[Member], wanted: str, name: str) -> Member:
         if not found:
             raise MediumError(f"There is no {wanted} in {name}. It holds {_listed(members)}.")
         return found[0]
-    likely = candidates(members)
+    likely = candidates(members, 1)
     if not likely:
         raise MediumError(f"{name} holds no disk image that is known here: {_listed(members)}. Nothing was changed.")
     return likely[0]
 
 
-def candidates(members: Sequence[Member]) -> list[Member]:
-    """What may be a disk, the likely one first: by the ending of its name, then by its size."""
-    possible = [m for m in members if _may_be_one(m)]
-    return sorted(possible, key=lambda m: (-_rank(m.name), -_likely_size(m), m.name))
+def candidates(members: Sequence[Member], most: int) -> list[Member]:
+    """What may be a disk, the likely ones first: by the ending of their names, then by their sizes."""
+    return nsmallest(most, (m for m in members if _may_be_one(m)),
+                     key=lambda m: (-_rank(m.name), -_likely_size(m), m.name))
 
 
 def _likely_size(member: Member) -> int:
     """Bytes once it is unpacked: what is packed once more is larger than it looks."""
-    is_packed = PurePosixPath(member.name).suffix.lower() in PACKED
+    is_packed = _ending(member.name) in PACKED
     return 1 << 62 if member.size is None else member.size * (SHRUNK if is_packed else 1)
 
 
@@ -86,18 +88,22 @@ def is_disk_by_name(name: str) -> bool:
 
 
 def _may_be_one(member: Member) -> bool:
-    path = PurePosixPath(member.name)
-    is_hidden = any(part.startswith((".", "__")) for part in path.parts)
-    return not is_hidden and path.suffix.lower() not in OTHERS and (member.size is None or member.size >= SECTOR)
+    name = member.name.removeprefix("./")
+    is_hidden = name.startswith(_HIDDEN) or any(f"/{start}" in name for start in _HIDDEN)
+    return not is_hidden and (member.size is None or member.size >= SECTOR) and _ending(name) not in OTHERS
 
 
 def _rank(name: str) -> int:
-    suffixes = [s.lower() for s in PurePosixPath(name).suffixes[-2:]]
-    if not suffixes:
-        return 0
-    if suffixes[-1] in DISKS:
+    ending = _ending(name)
+    if ending in DISKS:
         return 3
-    return (3 if suffixes[0] in DISKS else 1) if suffixes[-1] in PACKED else 0
+    return (3 if _ending(name[:-len(ending)]) in DISKS else 1) if ending in PACKED else 0
+
+
+def _ending(name: str) -> str:
+    """Its last suffix in small letters: a path of its own for each of many thousands takes long."""
+    stem, dot, ending = name.rpartition("/")[2].rpartition(".")
+    return f".{ending.lower()}" if dot and stem else ""
 
 
 def _listed(members: Sequence[Member]) -> str:

@@ -20,7 +20,7 @@ A_FILE, THE_END = 0x74, 0x7B
 HAS_DATA, IS_LARGE = 0x8000, 0x0100
 FROM_BEFORE, GOES_ON = 0x01, 0x02       # in the volume before, in the next one
 STORED = 0x30
-MOST = 100_000                          # blocks that are gone through in one file
+MOST = 1_000_000                        # blocks that are gone through in one file
 
 
 @dataclass(frozen=True)

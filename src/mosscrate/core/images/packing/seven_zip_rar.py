@@ -24,7 +24,7 @@ from mosscrate.core.images.packing.stream import DAMAGE, AsFile, Checked, Packed
 SEVEN_ZIP, RAR = b"7z\xbc\xaf\x27\x1c", b"Rar!\x1a\x07"
 SEVEN_ZIP_HEADER = 32                   # bytes; the directory stands where it says
 BUFFER = 1 << 20
-MOST = 100_000                          # members that are listed
+MOST = 1_000_000                        # members that are listed
 MISSING = "7z and rar archives are read with the system's libarchive, which is not there. Install libarchive13."
 
 

@@ -15,7 +15,7 @@ from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.images.packing.members import Member, is_disk_by_name
 from mosscrate.core.images.packing.stream import DAMAGE, Stream, as_file
 
-MOST = 100_000                          # members that are listed
+MOST = 1_000_000                        # members that are listed
 
 
 class Tar:
