@@ -172,7 +172,7 @@ class History:
                 raise Broken(f"{self.where}: undo was refused ({error}) after it had written") from error
             self.ended["told of another writer"] += 1
             return
-        if not self._holds(path, data):
+        if not self._holds(data):
             raise Broken(f"{self.where}: undo of {job.sheet.steps} took “{path}” of {index} along, which somebody else "
                          "wrote")
         self.ended["the other's file stayed"] += 1
@@ -204,14 +204,15 @@ class History:
                     return look.index, entry.path, b"".join(volume.read_file(entry))
         return None
 
-    def _holds(self, path: str, data: bytes) -> bool:
+    def _holds(self, data: bytes) -> bool:
+        """Whether these contents are there still; a name that the job gave goes back to what it was."""
         with open_blocks(self.path) as blocks:
             for look in survey(blocks).partitions:
                 if look.volume is None or look.volume.used is None:
                     continue
                 volume = open_volume(partition_window(straight(blocks), look.partition))
                 for entry in volume.tree().entries:
-                    if entry.path == path and b"".join(volume.read_file(entry)) == data:
+                    if entry.size == len(data) and b"".join(volume.read_file(entry)) == data:
                         return True
         return False
 

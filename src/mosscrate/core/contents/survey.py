@@ -37,6 +37,7 @@ from mosscrate.core.volumes import (
 from mosscrate.core.volumes.soundness import contradictions
 
 WORTH_OFFERING = 64 << 20          # a free tail below this is alignment, not room
+GROW_INTO = "A firmware may have meant to grow into it at its first start; Move can do it now."
 SHOWN_DEVICES = 3                  # names that stand for devices
 PROBE, NEAR, FAR = 4096, 64, 192      # bytes that are read at a place, places in the first MiBs, and over the whole
 SHOWS_AGAIN = "Put back what stood there: then it shows again."
@@ -325,8 +326,8 @@ def _for_tail(layout: Layout, last: PartitionLook) -> str:
     """What can be done with the room behind the last partition."""
     if layout.map_kind == MapKind.MBR and mbr.is_extended(last.partition):
         return "More logical drives fit there."
-    if layout.map_kind in (MapKind.MBR, MapKind.GPT):
-        return "A firmware may have meant to grow into it at its first start; Move can do it now."
+    if layout.map_kind in (MapKind.MBR, MapKind.GPT) and last.volume and last.volume.largest > last.partition.length:
+        return GROW_INTO
     return "Move can put another partition there."
 
 

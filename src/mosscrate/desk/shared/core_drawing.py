@@ -12,7 +12,7 @@ from mosscrate.core.findings import Severity
 from mosscrate.core.sizes import binary
 from mosscrate.desk.shared.drawing import CENTER, LEFT, RIGHT, draw_focus, draw_text, mixed, scaled_font
 from mosscrate.desk.shared.painting import draw_wrapping, free_brush, ragged_fill, role_brush, wrapping_brush
-from mosscrate.desk.shared.strata import FLOOR, Stratum, StratumKind, y_of
+from mosscrate.desk.shared.strata import FLOOR, Stratum, StratumKind, size_of, y_of
 from mosscrate.desk.theme import Look, color
 
 TAUGHT = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
@@ -226,10 +226,10 @@ class DrawnCore(QWidget):
         column, font = self.column(), scaled_font(self.font(), 0.78, mono=True)
         x = 0.0 if self.ruler == "left" else column.right() + 10
         tick = column.left() - 6 if self.ruler == "left" else column.right() + 3
-        ends = [(s.top, s.start) for s in self._placed if s.kind != StratumKind.MAP]
-        ends.append((self._placed[-1].bottom, self.layout_shown.size if self.layout_shown else 0))
+        ends = [(s.top, binary(s.start)) for s in self._placed if s.kind != StratumKind.MAP]
+        ends.append((self._placed[-1].bottom, size_of(self.layout_shown)))
         last = -100.0
-        for top, offset in ends:
+        for top, place in ends:
             y = min(max(column.top() + top, 8.0), self.height() - 8.0)
             painter.setPen(QPen(color("line"), 1))
             painter.drawLine(QPointF(tick, y), QPointF(tick + 4, y))
@@ -237,7 +237,7 @@ class DrawnCore(QWidget):
                 continue
             last = y
             side = RIGHT if self.ruler == "left" else LEFT
-            draw_text(painter, QRectF(x, y - 8, RULER - 12, 16), binary(offset), font, color("muted"), side)
+            draw_text(painter, QRectF(x, y - 8, RULER - 12, 16), place, font, color("muted"), side)
 
     def _draw_handle(self, painter: QPainter) -> None:
         rect = self._handle_rect()

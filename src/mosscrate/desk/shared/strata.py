@@ -129,6 +129,12 @@ def header_of(layout: Layout) -> str:
     return names[layout.map_kind] + (" · bytes swapped" if layout.container == SWAPPED else "")
 
 
+def size_of(layout: Layout | None) -> str:
+    """Where a core ends."""
+    size = binary(layout.size) if layout else ""
+    return size if layout is None or layout.is_size_known else f"{size}?"
+
+
 def _free(layout: Layout, extent: Extent) -> Stratum:
     if not layout.is_size_known and extent.end > layout.least:
         return Stratum(StratumKind.FREE, extent.start, extent.length, "perhaps", "not read as far as that yet",

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import Layout, PartitionLook
-from mosscrate.core.contents.survey import SHOWS_AGAIN
+from mosscrate.core.contents.survey import GROW_INTO, SHOWS_AGAIN
 from mosscrate.core.crate.lacking import files_lacking, lack_of
 from mosscrate.core.errors import CrateError, InProof, MediumError, NotReadYet
 from mosscrate.core.findings import Finding, Severity
@@ -25,9 +25,12 @@ def known(medium: Medium, blocks: Blocks, layout: Layout, bench: Bench) -> tuple
     stopped = None
     with suppress(NotReadYet, InProof):                      # whatever is packed was not written by a job
         stopped = in_proof(medium, blocks) or interruption(blocks, bench)
-    more = (*((stopped.finding,) if stopped else ()), *bad_verdicts(medium, bench), *_of_backup(medium, bench),
+    bad = tuple(bad_verdicts(medium, bench))
+    more = (*((stopped.finding,) if stopped else ()), *bad, *_of_backup(medium, bench),
             *_of_mount(medium, layout))
     found = [f for f in layout.findings if not (stopped and stopped.proof and f.remedy == SHOWS_AGAIN)]   # said already
+    if bad:                                                  # what is not there is not offered
+        found = [replace(f, remedy="") if f.remedy == GROW_INTO else f for f in found]
     if medium.in_use.startswith("mounted"):
         seeming = {look.index for look in layout.partitions if look.volume is not None and look.volume.unsound}
         found = [replace(f, severity=Severity.NOTE, remedy="") if f.partition in seeming else f for f in found]
