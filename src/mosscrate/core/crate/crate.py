@@ -35,7 +35,8 @@ from mosscrate.core.sizes import binary
 from mosscrate.core.there import entries, is_there
 from mosscrate.core.watch import Watch
 
-TAKEN = (".img", ".json", ".rescue")      # by a backup, or by a rescue that will become one
+RESCUE = ".rescue"
+TAKEN = (".img", ".json", RESCUE)         # by a backup, or by a rescue that will become one
 KEPT = ".kept"
 DIGITS = 8                       # at the end of the name of a list of chunks
 SPARE_ROOM = 64 << 20            # left on the disk for everything else
@@ -149,6 +150,8 @@ class Crate:
                 if record.image != image.name:
                     raise CrateError(f"The record beside {image} is of another image, {record.image}.")
             except CrateError as error:
+                if image.with_suffix(RESCUE).exists():
+                    continue                             # it is made a backup of: the rescue is gone on with
                 found.append(Trouble(image, f"The backup {image.name} in “{image.parent.name}” is there, but it is not "
                                      f"known of which card and whether it is whole: {error}"))
         listed = _lists(self.root)

@@ -14,6 +14,7 @@ from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.contents import Layout, describe
 from mosscrate.core.crate import Backup, BackupRecord
 from mosscrate.core.crate import record as records
+from mosscrate.core.crate.crate import RESCUE
 from mosscrate.core.crate.lacking import kept
 from mosscrate.core.durable import sync_folder
 from mosscrate.core.errors import CrateError, MediumError
@@ -32,7 +33,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.slots.locks import lock_image
 from mosscrate.core.watch import Watch
 
-STATE, TARGET = ".rescue", ".rescued"
+STATE, TARGET = RESCUE, ".rescued"
 Tell: TypeAlias = Callable[[Standing], None]
 
 
@@ -57,8 +58,10 @@ class Rescue:
 def unfinished_rescue(medium: Medium, bench: Bench) -> Rescue | None:
     """The rescue of a card that was begun and not made a backup yet. Raises CrateError where its file is damaged."""
     for path in sorted(bench.crate.root.glob(f"*/*{STATE}")):
-        if path.with_suffix(".json").exists():
-            continue                                       # it is a backup already
+        if path.with_suffix(".json").exists():             # it is a backup already, killed before this file went
+            with suppress(OSError):
+                path.unlink()
+            continue
         state = RescueState.load(path)
         if state.card.key == medium.key and state.card.size == medium.size:
             return Rescue(path, state)
