@@ -120,6 +120,8 @@ class Whole:
             return Verdict(Kind.UNSURE, "whole", size, bad=bad)
         repeated = self._repeated()
         end = self._shared()
+        if end is None and self.is_odd:                     # blocks that show parts of others alone
+            end = min((run.first for run in self.shown if run.is_foreign), default=None)
         if repeated is not None:
             return Verdict(Kind.REPEATS, "whole", size, repeated * BLOCK, is_exact=not self.is_odd, bad=bad,
                            evidence=f"Everything from byte {repeated * BLOCK:,} on shows one and the same mark.")
