@@ -8,6 +8,7 @@ import struct
 import tarfile
 from contextlib import suppress
 from functools import partial
+from itertools import product
 from pathlib import Path
 
 import libarchive
@@ -17,14 +18,21 @@ from backports import zstd
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.blocks.streaming import copy
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.contents.unpacking import confirm_packed, in_full, read_through
+from mosscrate.core.crate import Crate
 from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images import Reach
 from mosscrate.core.images.drive_file import Facts
 from mosscrate.core.images.making import kind_of
+from mosscrate.core.sheet.bench import Bench, card_of
+from mosscrate.core.sheet.running import run as running
+from mosscrate.core.sheet.running.converting import Conversion, convert_to
+from mosscrate.core.sheet.sheet import JobSheet, reference
+from mosscrate.core.sheet.steps import GrowPartition, Verify, WriteImage
 from mosscrate.core.slots import Shelf
 from mosscrate.core.watch import Watch
-from tests.cards import MIB, handheld
+from tests.cards import MIB, contents, handheld, put_card
 from tests.packs import PACKERS
 
 CONTAINERS = ("qcow2", "qcow2-packed", "vhd", "vhd-fixed", "drive")
@@ -71,6 +79,50 @@ def test_looked_at_and_read_through_first_it_is_the_same_card(kind, wrapping, tm
     with medium.open_to_look(Reach.endless()) as blocks:
         read_through(blocks, Watch())
     assert written(path) == CARD
+
+
+STATES, ACTS = ("fresh", "looked at", "read through"), ("look", "write", "convert", "keep", "move")
+
+
+def comes_out(path: Path, state: str, act: str, folder: Path) -> bool:
+    """Whether the card comes out right, by one of the ways of using a file, on a bench that knows so much of it."""
+    bench = Bench(Shelf(folder / "slots", backups=folder / "crate"), Crate(folder / "crate"), folder / "state")
+    (folder / "slots").mkdir()
+    medium = bench.shelf.medium_at(path)
+    if state != "fresh":
+        with medium.open_to_look(Reach.endless() if state == "read through" else None) as blocks, \
+                suppress(NotReadYet):
+            read_through(blocks, Watch()) if state == "read through" else survey(blocks)
+    match act:
+        case "look":
+            with medium.open_to_look(Reach.endless()) as blocks:
+                return [p.start for p in read_through(blocks, Watch()).map.partitions] == [MIB, 6 * MIB]
+        case "convert":
+            with medium.open_for_job() as blocks:
+                convert_to(folder / "made.img", blocks, Conversion(), Watch())
+            return (folder / "made.img").read_bytes() == CARD
+        case "keep":
+            with medium.open_for_job() as blocks:
+                backup = bench.crate.keep(card_of(medium), blocks, Watch(), every_byte=True)
+            with backup.open() as kept:
+                return kept.read(0, kept.size) == CARD
+    size = 40 * MIB if act == "write" else 64 * MIB
+    put_card(bench, "new", size, b"\xe5" * size, name="New")
+    target = bench.shelf.find("New")
+    steps = (WriteImage(),) if act == "write" else (WriteImage(), GrowPartition(2), Verify())
+    running.run(JobSheet(steps, reference(medium), reference(target)), bench, Watch(), typed_tag=target.tag)
+    with target.open() as card:
+        if act == "write":
+            return card.read(0, card.size) == CARD
+        return all(contents(open_partition(card, k).blocks) == contents(open_partition(MemoryBlocks(CARD), k).blocks)
+                   for k in (1, 2))
+
+
+@pytest.mark.parametrize(("kind", "wrapping", "state", "act"), [
+    (kind, wrapping, STATES[number % 3], ACTS[(number + number // 15) % 5])
+    for number, (kind, wrapping) in enumerate(product(CONTAINERS, WRAPPINGS))])
+def test_whatever_is_known_of_a_file_and_done_with_it_the_card_is_the_same(kind, wrapping, state, act, tmp_path):
+    assert comes_out(PACKERS[wrapping](tmp_path, contained(kind, tmp_path)), state, act, tmp_path)
 
 
 @pytest.mark.parametrize("wrapping", ["gz", "bz2", "zst of a pipe", "zst", "xz"])

@@ -17,6 +17,7 @@ from mosscrate.core.contents.roles import Role
 from mosscrate.core.contents.straight import SWAPPED, straight
 from mosscrate.core.contents.survey import has_blank_ends, look_at, partition_window, survey
 from mosscrate.core.errors import FitError, FormatError, MossError, Unsound
+from mosscrate.core.images.packing import ends_in_footer
 from mosscrate.core.maps import (
     MapKind,
     Partition,
@@ -300,7 +301,8 @@ def holds_data_behind(blocks: Blocks, size: int) -> bool:
     """Whether something else than zeros lies behind a byte. Raises MediumError."""
     behind = blocks.size - size
     pieces = chunks(Window(blocks, size, behind), behind) if behind > 0 else ()
-    return any(np.frombuffer(data, np.uint8).any() for chunk in pieces for _, data in chunk.data_runs())
+    return any(np.frombuffer(data, np.uint8).any() and not ends_in_footer(blocks, data, size + start, size)
+               for chunk in pieces for start, data in chunk.data_runs())
 
 
 def data_of(blocks: Blocks) -> int:

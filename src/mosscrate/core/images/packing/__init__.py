@@ -13,7 +13,7 @@ from pathlib import PurePosixPath
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images.packing import bzip2, filtered, gzip, xz, zstandard
-from mosscrate.core.images.packing.disk import PackedDisk, Packing, Unreached, packed_in
+from mosscrate.core.images.packing.disk import PackedDisk, Packing, Unreached, ends_in_footer, packed_in
 from mosscrate.core.images.packing.members import Member, Wrapping, candidates, chosen
 from mosscrate.core.images.packing.parts import Joined, Metered, join_with
 from mosscrate.core.images.packing.remembered import Remembered, Way
@@ -37,7 +37,8 @@ STREAMS: tuple[tuple[Callable[[bytes], bool], type[Packed], str], ...] = (
     (_by(filtered.LZIP), filtered.Lzip, ".lz"), (filtered.is_lzma, filtered.Lzma, ".lzma"))
 ARCHIVES: tuple[Wrapping, ...] = (Zip(), SevenZip(), Rar(), Tar())
 
-__all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "join_with", "kind_by", "packed_in", "unpacked"]
+__all__ = ["PackedDisk", "Packing", "Reach", "Remembered", "ends_in_footer", "join_with", "kind_by", "packed_in",
+           "unpacked"]
 
 
 def kind_by(first: bytes) -> str:

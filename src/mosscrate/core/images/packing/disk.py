@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from mosscrate.core.blocks import Blocks, Extent, Window
+from mosscrate.core.blocks.base import Buffer
 from mosscrate.core.blocks.streaming import BLOCK, chunks
 from mosscrate.core.errors import Damaged, NotReadYet, Resized
 from mosscrate.core.images.container import ContainedDisk
@@ -282,3 +283,9 @@ def packed_in(blocks: Blocks) -> PackedDisk | None:
     while seen is not None and not isinstance(seen, PackedDisk):
         seen = getattr(seen, "inner", None) or getattr(seen, "file", None)
     return seen
+
+
+def ends_in_footer(disk: Blocks, data: Buffer, at: int, room: int) -> bool:
+    """Whether bytes of a packed disk, from `at` to its end, are a footer alone behind `room`: no part of the disk."""
+    packed, end = packed_in(disk), at + len(data)
+    return packed is not None and end - room == FOOTER and packed.is_footer(bytes(data[-FOOTER:]), end)

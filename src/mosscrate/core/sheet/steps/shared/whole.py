@@ -12,8 +12,10 @@ from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.base import Buffer, View
 from mosscrate.core.blocks.streaming import Chunk, Marks, chunks, chunks_to_end, digest, put, reads_back
 from mosscrate.core.contents.layout import Layout
-from mosscrate.core.errors import CrateError, Damaged, FitError, JobError
+from mosscrate.core.contents.unpacking import in_full
+from mosscrate.core.errors import CrateError, Damaged, FitError, JobError, Resized
 from mosscrate.core.images import packed_in
+from mosscrate.core.images.packing import ends_in_footer
 from mosscrate.core.sheet.notes import BLANK, Body, Notes
 from mosscrate.core.sheet.steps.shared.false_size import LEAST, Sampled, false_size
 from mosscrate.core.sizes import binary, exact
@@ -95,6 +97,7 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
                 length: int | None = None) -> int:
     """Write a source onto a target from its first byte; returns the bytes covered. `length` is how many were decided.
 
+    A packed source that turns out to be shorter than it was taken for, for it ends in a footer, is written once more.
     Of a source of which nobody knows where it ends all is written, as far as there is room for more than zeros.
 
     Old maps at the target's end are cleared. All but the head with the map is read back where that is asked for, once
@@ -105,7 +108,11 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         CrateError: the source is not what it is recorded as; the card shows no map then.
         JobError: it does not read back equal.
     """
-    notes = notes or Notes()
+    return in_full(source, lambda: _write(source, target, watch, verify=verify, notes=notes or Notes(), length=length))
+
+
+def _write(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, notes: Notes, length: int | None) -> int:
+    length = min(length, source.size) if length is not None else None
     length = length_that_fits(source, target, watch) if length is None else length
     if notes.expected and length < source.size:
         _must_be(notes, digest(source, source.size, watch, phase="Comparing with its record"), "Nothing was written.")
@@ -126,6 +133,8 @@ def write_image(source: Blocks, target: Blocks, watch: Watch, *, verify: bool, n
         pieces = chunks(sampled, length) if source.has_end else _what_fits(sampled, target)
         copied = put(pieces, held, tell, zeros=held.zero, marks=marks)
         source.confirm()
+    except Resized:
+        raise
     except Damaged as error:
         raise JobError(f"{error} {binary(held.reached)} of it are on {target.name}; its map was held back, so it shows "
                        "none and cannot be taken for whole.") from error
@@ -152,7 +161,8 @@ def _what_fits(source: Blocks, target: Blocks) -> Iterator[Chunk]:
     """All of a source, wherever it ends. Raises JobError where more than zeros lies behind the end of the target."""
     for chunk in chunks_to_end(source):
         room = max(0, min(chunk.length, target.size - chunk.start))
-        if np.frombuffer(chunk.bytes[room:], np.uint8).any():
+        if np.frombuffer(chunk.bytes[room:], np.uint8).any() and not ends_in_footer(source, chunk.bytes, chunk.start,
+                                                                                      target.size):
             raise JobError(f"{source.name} goes on behind the end of {target.name}, which nobody knew before, and is "
                            f"not empty there. Take a larger card: {binary(target.size)} were written.{_LEFT}")
         if room:
