@@ -270,3 +270,15 @@ def test_a_size_that_is_only_supposed_is_drawn_as_such(tmp_path):
         last = strata_of(survey(disk))[-1]
     assert (last.name, last.is_unread, last.start, last.end) == ("perhaps", True, 44 * MIB, 48 * MIB)
     assert "size not known yet" in medium.subtitle
+
+
+def test_what_was_wrong_with_one_file_does_not_stand_beside_the_next(person, tmp_path):
+    window, bad, disk = person.window, tmp_path / "picture.img", tmp_path / "disk.adf"
+    bad.write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(range(1, 256)) * 80)
+    make_floppy(disk, floppy("home-880"))
+    assert window.model.open_image(bad) is None
+    assert "picture.img" in window.strip.words.text()
+    assert window.model.open_image(disk) is not None
+    assert window.strip.words.text() == "Nothing is running."
+    assert window.model.open_images([bad, disk])                    # of several that were dropped, both are told
+    assert "picture.img" in window.strip.words.text()

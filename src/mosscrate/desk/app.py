@@ -86,8 +86,7 @@ def _open_bench(options: QCommandLineParser) -> Bench:
 def _open_images(window: MainWindow, images: list[str]) -> None:
     from pathlib import Path
 
-    for name in images:
-        window.model.open_image(Path(name))
+    window.model.open_images([Path(name) for name in images])
 
 
 def _start_log(state: Path) -> Path:

@@ -55,6 +55,7 @@ class BenchModel(QObject):
     reading_moved = pyqtSignal(str)            # key of one that is being read through
     said = pyqtSignal(str)                     # a sentence for the strip at the bottom
     failed = pyqtSignal(str)                   # a sentence that must not be missed
+    begun_anew = pyqtSignal()                  # what was said is over: the person opens something else
     _stirred = pyqtSignal()                    # media may have come or gone; told by another thread
 
     def __init__(self, bench: Bench, parent: QObject | None = None) -> None:
@@ -167,6 +168,14 @@ class BenchModel(QObject):
 
     def open_image(self, path: Path) -> Medium | None:
         """Put an image file on the shelf and choose it; None where it cannot be opened, which is said."""
+        return next(iter(self.open_images([path])), None)
+
+    def open_images(self, paths: list[Path]) -> list[Medium]:
+        """The same with several; those that cannot be opened are said, and left out."""
+        self.begun_anew.emit()
+        return [medium for medium in map(self._open, paths) if medium is not None]
+
+    def _open(self, path: Path) -> Medium | None:
         try:
             medium = self.bench.shelf.medium_at(path)
             medium.open_to_look().close()

@@ -38,6 +38,7 @@ class Strip(QFrame):
         model.reading_changed.connect(self._follow)
         model.said.connect(self._say_good)
         model.failed.connect(self._say_problem)
+        model.begun_anew.connect(self._say_no_more)
         self._follow()
         self._say_nothing_runs()
 
@@ -69,6 +70,11 @@ class Strip(QFrame):
 
     def _say_nothing_runs(self) -> None:
         self._say("Nothing is running.", "muted")
+
+    def _say_no_more(self) -> None:
+        """What was said of something else is over; a job that is shown goes on."""
+        if not self._shows_progress:
+            self._say_nothing_runs()
 
     def _say_good(self, text: str) -> None:
         self._say(text, "good")

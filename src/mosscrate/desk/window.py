@@ -155,7 +155,7 @@ class MainWindow(QMainWindow):
 
         data = event.mimeData() if event else None
         paths = [Path(url.toLocalFile()) for url in (data.urls() if data else []) if url.isLocalFile()]
-        opened = [medium for medium in map(self.model.open_image, self.model.take_lists(paths)) if medium is not None]
+        opened = self.model.open_images(self.model.take_lists(paths))
         if not opened:
             return                                       # why is said at the bottom; nothing else changes
         at = self.rail.number_at(self.rail.mapFrom(self, event.position().toPoint())) if event else None

@@ -48,3 +48,7 @@ def test_a_proof_that_is_killed_at_any_moment_leaves_what_was_on_the_card_to_be_
 @pytest.mark.parametrize("seed", [11, 12])
 def test_commands_that_are_killed_at_any_write_can_be_undone_or_finished(seed, tmp_path):
     assert "16 commands" in run(seed, 16, tmp_path, program="tests.command_kills")
+
+
+def test_a_crate_on_which_one_of_two_is_killed_is_whole(tmp_path):
+    assert "12 acts on a crate" in run(3, 12, tmp_path, program="tests.crate_kills")
