@@ -23,6 +23,7 @@ from mosscrate.core.crate.forgetting import forget, give_back
 from mosscrate.core.crate.leases import at_work, lease
 from mosscrate.core.crate.mending import Mended, mend
 from mosscrate.core.crate.packing import left_over
+from mosscrate.core.crate.trust import NOTE, PROVING
 from mosscrate.core.errors import CrateError, InUse, MossError
 from mosscrate.core.images.kept import packs_of
 from mosscrate.core.watch import Watch
@@ -117,6 +118,21 @@ def test_what_is_taken_over_from_a_damaged_pack_is_read_from_the_card_and_stored
         assert back.read(0, back.size) == bytes(blocks.data)
     crate.check(first, Watch())                          # the same chunks: they can be read again
     assert len(crate.check_all(Watch())) == 1, "the damaged pack itself is still told"
+
+
+def test_reading_what_is_taken_over_is_told_while_it_lasts_and_done_once(tmp_path):
+    crate, blocks, told = Crate(tmp_path), card("abcd"), list[str]()
+
+    class Heard(Watch):
+        def progress(self, phase: str, done: int, total: int | None) -> None:
+            told.append(phase)
+    crate.keep(record(blocks), blocks, Watch())
+    (tmp_path / "packs" / NOTE).unlink()                 # as a crate of an earlier version
+    for number in range(2):
+        packs_of.cache_clear()
+        crate.keep(record(blocks), blocks, Heard())
+        assert (PROVING in told) is (number == 0)
+        told.clear()
 
 
 def test_after_mending_a_check_finds_nothing_and_the_damaged_pack_is_gone(tmp_path):

@@ -96,7 +96,7 @@ def store(crate: Path, card: CardRecord, blocks: Blocks, layout: Layout | None, 
 def _store(crate: Path, card: CardRecord, blocks: Blocks, tape: Tape, watch: Watch, kept_at: datetime,
            described: dict[str, Any], *, held: Lease, since: int, verify: bool, every_byte: bool) -> Stored:
     begun = time.monotonic()
-    packs, writer, trust = packs_of(crate.resolve()), PackWriter(crate, verify=verify), Trust(crate.resolve())
+    packs, writer, trust = packs_of(crate.resolve()), PackWriter(crate, verify=verify), Trust(crate.resolve(), watch)
     packs.refresh()
     try:
         _use_again(_left_over(crate), packs, writer, watch)

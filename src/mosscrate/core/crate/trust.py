@@ -18,8 +18,10 @@ from mosscrate.core.durable import write_whole
 from mosscrate.core.images.kept.packs import Names, Packs
 from mosscrate.core.images.kept.proving import Proven, prove_pack
 from mosscrate.core.there import below
+from mosscrate.core.watch import Watch
 
 NOTE = "proven"
+PROVING = "Proving what the crate has of it"
 LARGEST = 64 << 20                       # bytes of a note that is read
 
 
@@ -37,9 +39,10 @@ _NOTES = msgspec.msgpack.Decoder(dict[str, Noted])
 
 
 class Trust:
-    """What was proven of the packs of a crate; for several threads."""
+    """What was proven of the packs of a crate; for several threads. `watch` is told where one is read through."""
 
-    def __init__(self, crate: Path) -> None:
+    def __init__(self, crate: Path, watch: Watch | None = None) -> None:
+        self._watch, self._read = watch or Watch(), 0
         self._path = crate / "packs" / NOTE
         self._noted = _read(self._path)
         self._sure: dict[Path, Noted] = {}               # in this run
@@ -47,12 +50,14 @@ class Trust:
         self._lock = threading.Lock()
 
     def of(self, pack: Path) -> Noted:
-        """What is true of a pack; it is read through where it was not since it was written. Raises OSError."""
+        """What is true of a pack; it is read through where it was not since it was written. Raises OSError, Stopped."""
         with self._lock:
             if pack not in self._sure:
                 status, noted = pack.stat(), self._noted.get(pack.name)
                 if noted is None or (noted.size, noted.changed) != (status.st_size, status.st_mtime_ns):
+                    self._watch.progress(PROVING, self._read, None)
                     noted = self._note(pack, status.st_size, status.st_mtime_ns, prove_pack(pack))
+                    self._read += status.st_size
                 self._sure[pack] = noted
             return self._sure[pack]
 
