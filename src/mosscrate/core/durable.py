@@ -81,6 +81,17 @@ def is_being_made(path: Path) -> bool:
         os.close(fd)
 
 
+def lock(fd: int) -> bool | None:
+    """Lock a file, as long as it is open; whether that was done, None where no lock can be had."""
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    except OSError:
+        return None
+    return True
+
+
 def sync_folder(folder: Path) -> None:
     """Names in a folder are on the disk itself, where its file system can be told so."""
     fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -132,11 +143,5 @@ def _is_named(fd: int, part: Path) -> bool:
 
 
 def _lock(fd: int) -> bool:
-    """Whether it is locked now; a network folder may know no locks."""
-    try:
-        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return False
-    except OSError:
-        return True
-    return True
+    """Whether nobody else has it; a network folder may know no locks."""
+    return lock(fd) is not False

@@ -10,7 +10,6 @@ is there.
 
 from __future__ import annotations
 
-import fcntl
 import os
 import secrets
 import threading
@@ -22,7 +21,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from mosscrate.core.durable import sync_folder
+from mosscrate.core.durable import lock, sync_folder
 from mosscrate.core.errors import CrateError
 from mosscrate.core.there import entries, is_there
 
@@ -133,8 +132,7 @@ def locked(path: Path) -> int:
     new = path.with_name(path.name + NEW)
     fd = os.open(new, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
     try:
-        with suppress(OSError):                               # a network folder may know no locks
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        lock(fd)                                              # a network folder may know none
         new.rename(path)
     except OSError:
         os.close(fd)
@@ -226,14 +224,9 @@ def _can_be_locked(path: Path) -> bool | None:
     except OSError:
         return None
     try:
-        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return False
-    except OSError:
-        return None
+        return lock(fd)
     finally:
         os.close(fd)
-    return True
 
 
 def _boot() -> str:

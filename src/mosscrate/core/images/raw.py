@@ -11,7 +11,7 @@ from mosscrate.core.images.no_disks import known_by
 from mosscrate.core.images.packing.disk import PackedDisk
 from mosscrate.core.images.packing.members import PACKED
 
-ALSO_PACKED = frozenset((".lz4", ".lz", ".lzma", ".lzo", ".z", ".br", ".sz", ".cab", ".arj", ".lha", ".lzh"))
+ALSO_PACKED = frozenset((".lzo", ".z", ".br", ".sz", ".cab", ".arj", ".lha", ".lzh"))
 TEXT = 4096                                 # bytes by which a text is told from a disk
 
 

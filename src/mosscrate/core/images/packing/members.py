@@ -15,7 +15,7 @@ from mosscrate.core.sizes import counted
 DISKS = frozenset((".img", ".ima", ".image", ".raw", ".dd", ".bin", ".dsk", ".hdf", ".hda", ".hdd", ".ahd", ".adf",
                    ".st", ".vhd", ".qcow2", ".drive"))
 PACKED = frozenset((".gz", ".xz", ".bz2", ".zst", ".zip", ".7z", ".rar", ".tar", ".tgz", ".txz", ".tzst", ".tbz2",
-                    ".001"))
+                    ".001", ".lz4", ".lz", ".lzma"))
 OTHERS = frozenset((".txt", ".md", ".pdf", ".html", ".htm", ".nfo", ".url", ".sha256", ".sha1", ".md5", ".sfv", ".b3",
                     ".sha256sum", ".sig", ".asc", ".json", ".xml", ".png", ".jpg", ".exe", ".sh", ".bat", ".py",
                     ".bmap", ".log", ".doc", ".rtf"))
