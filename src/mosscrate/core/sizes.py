@@ -75,6 +75,11 @@ def listed(words: Sequence[str]) -> str:
     return " and ".join(filter(None, (", ".join(words[:-1]), *words[-1:])))
 
 
+def some_of(names: Sequence[str], most: int) -> str:
+    """The first of many, and how many more there are."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
 def days_ago(then: datetime, now: datetime) -> str:
     """A day of the past as people say it; a clock that is ahead says today."""
     days = (now - then).days

@@ -15,7 +15,7 @@ from mosscrate.core.images.kept import Manifest, packs_of, read_manifest
 from mosscrate.core.images.kept.manifest import About, read_about
 from mosscrate.core.images.kept.packs import Packs
 from mosscrate.core.images.kept.proving import prove_pack
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.there import below, is_there
 from mosscrate.core.watch import Watch
 
@@ -164,8 +164,7 @@ def damage(manifest: Manifest, bad: list[int]) -> str:
             in_files |= hit
     told = []
     if files:
-        more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
-        told.append(f"{counted(len(files), 'file')} ({', '.join(files[:NAMED])}{more})")
+        told.append(f"{counted(len(files), 'file')} ({some_of(files, NAMED)})")
     elsewhere = np.flatnonzero(~in_files)
     if len(elsewhere):
         at = _place_of(manifest, int(starts[elsewhere[0]]))

@@ -21,7 +21,7 @@ from mosscrate.core.crate.crate import Backup
 from mosscrate.core.crate.library import files_in
 from mosscrate.core.crate.places import differing_places
 from mosscrate.core.findings import Finding
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.volumes import Entry, Kind, Tree, Volume
 
 Contents: TypeAlias = dict[tuple[int, str], bytes]       # partition and path: by what contents are known again
@@ -78,8 +78,7 @@ class PartitionChange:
     def examples(self) -> str:
         """A few names, gone ones first."""
         named = [*self.gone, *self.changed, *self.added, *(now for _, now in self.moved)]
-        more = f" and {len(named) - SHOWN} more" if len(named) > SHOWN else ""
-        return ", ".join(e.path for e in named[:SHOWN]) + more
+        return some_of([e.path for e in named], SHOWN)
 
 
 class State(Protocol):

@@ -9,7 +9,7 @@ from mosscrate.core.crate.crate import Backup
 from mosscrate.core.crate.record import BackupRecord, HoledFile
 from mosscrate.core.errors import MossError
 from mosscrate.core.findings import Finding, Severity
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 
 NAMED = 5                         # files that a sentence names
 
@@ -34,9 +34,8 @@ def files_lacking(backup: Backup) -> str:
         return "Which files lie there cannot be told."
     if not found:
         return "No file lies there."
-    more = f" and {len(found) - NAMED} more" if len(found) > NAMED else ""
     are = "1 file lies" if len(found) == 1 else f"{len(found)} files lie"
-    return f"{are} there: {', '.join(path for _, path in found[:NAMED])}{more}."
+    return f"{are} there: {some_of([path for _, path in found], NAMED)}."
 
 
 def kept(record: BackupRecord) -> str:
@@ -55,5 +54,4 @@ def kept(record: BackupRecord) -> str:
 
 
 def _named(holed: list[HoledFile]) -> str:
-    more = f" and {len(holed) - NAMED} more" if len(holed) > NAMED else ""
-    return ", ".join(each.path for each in holed[:NAMED]) + more
+    return some_of([each.path for each in holed], NAMED)

@@ -16,7 +16,7 @@ from mosscrate.core.devices.fetching import Fetching, Unchanged
 from mosscrate.core.errors import CrateError, MediumError, MossError
 from mosscrate.core.images.kept.manifest import CardRecord
 from mosscrate.core.maps import read_map
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import binary, counted, some_of
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
 
@@ -44,15 +44,12 @@ class KeptDevice:
         """What was kept, and what may not be as it should."""
         said = f"{self.backup.record.card.name}: {self.backup.chosen}; {binary(self.fetched)} were fetched."
         if self.unread:
-            said += f" {counted(len(self.unread), 'file')} could not be read: {_named(self.unread)}. It is incomplete."
+            said += (f" {counted(len(self.unread), 'file')} could not be read: {some_of(self.unread, NAMED)}. It is "
+                     "incomplete.")
         if self.changed:
-            said += (f" {counted(len(self.changed), 'file')} changed meanwhile: {_named(self.changed)}. Keep it again "
-                     "for those.")
+            said += (f" {counted(len(self.changed), 'file')} changed meanwhile: {some_of(self.changed, NAMED)}. Keep "
+                     "it again for those.")
         return said
-
-
-def _named(paths: tuple[str, ...]) -> str:
-    return ", ".join(paths[:NAMED]) + (f" and {len(paths) - NAMED} more" if len(paths) > NAMED else "")
 
 
 def keep_device(crate: Crate, device: Device, choice: Choice, watch: Watch, *, anew: bool = False) -> KeptDevice:

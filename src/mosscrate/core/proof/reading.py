@@ -17,7 +17,7 @@ from mosscrate.core.contents.straight import straight
 from mosscrate.core.contents.survey import partition_window
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.proof.log import DepthLog
-from mosscrate.core.sizes import MIB, binary, counted, rate
+from mosscrate.core.sizes import MIB, binary, counted, rate, some_of
 from mosscrate.core.volumes import Kind, open_volume
 from mosscrate.core.watch import Watch
 
@@ -141,8 +141,7 @@ def _access(card: Blocks, log: DepthLog) -> float:
 
 def named(files: tuple[Hit, ...]) -> str:
     """The first of them, and how many more there are."""
-    more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
-    return ", ".join(hit.path for hit in files[:NAMED]) + more
+    return some_of([hit.path for hit in files], NAMED)
 
 
 def hits(card: Blocks, layout: Layout, bad: list[Extent]) -> Iterator[Hit]:

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QWidget
 from mosscrate.core.crate import Lane
 from mosscrate.core.crate.ageing import Ages, too_many
 from mosscrate.core.sheet.running.forgetting import Thinning, thin_out, thinning
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.panel import button, label
 
@@ -64,8 +64,7 @@ class ThinningRow(QWidget):
     def _take(self, found: Thinning) -> None:
         self._shown = found if found.backups else None
         days = [f"{b.record.card.name} {b.kept_at:%d %b %Y}" for b in found.backups]
-        more = f" and {len(days) - NAMED} more" if len(days) > NAMED else ""
-        self.words.setText(f"{found.sentence} They are: {', '.join(days[:NAMED])}{more}." if days else found.sentence)
+        self.words.setText(f"{found.sentence} They are: {some_of(days, NAMED)}." if days else found.sentence)
         self.words.setToolTip("\n".join(days))
         self.act.setText(f"Forget {'this' if len(days) == 1 else f'these {len(days)}'}")
         self.act.setEnabled(bool(days))

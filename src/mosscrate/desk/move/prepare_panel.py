@@ -9,7 +9,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit
 
 from mosscrate.core.sheet.planning.preparing import LAYOUTS, Wish, kinds_for
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.volumes import kind_name
 from mosscrate.desk.shared.panel import Panel, button, label, row
 
@@ -111,9 +111,8 @@ class PreparePanel(Panel):
 
     def _show_files(self) -> None:
         names = [Path(path).name for path in self._files]
-        more = f" and {len(names) - NAMES_SHOWN} more" if len(names) > NAMES_SHOWN else ""
         self.listed.setText(f"{counted(len(names), 'file or folder', 'files or folders')}: "
-                            f"{', '.join(names[:NAMES_SHOWN])}{more}" if names else "No files are put on it yet.")
+                            f"{some_of(names, NAMES_SHOWN)}" if names else "No files are put on it yet.")
         self.clear_button.setVisible(bool(names))
 
     def _choose_files(self) -> None:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from mosscrate.core.blocks import Extent
-from mosscrate.core.sizes import MIB, binary, counted, exact
+from mosscrate.core.sizes import MIB, binary, counted, exact, some_of
 
 
 class Kind(StrEnum):
@@ -106,10 +106,9 @@ class Verdict:
     def _lost(self) -> str:
         if not self.lost or self.is_false:
             return ""
-        shown = ", ".join(f"{binary(e.length)} at byte {e.start:,}" for e in self.lost[:3])
-        more = f" and {len(self.lost) - 3} more" if len(self.lost) > 3 else ""
+        shown = some_of([f"{binary(e.length)} at byte {e.start:,}" for e in self.lost], 3)
         places = counted(len(self.lost), "place")
-        return f"But it does not hold what is written in {places}: {shown}{more}. Use another card."
+        return f"But it does not hold what is written in {places}: {shown}. Use another card."
 
     def _bad(self) -> str:
         return f"{counted(self.bad, 'place')} of it could not be read or written; that says nothing about its size." \

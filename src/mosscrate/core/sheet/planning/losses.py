@@ -16,7 +16,7 @@ from mosscrate.core.crate.unkept import Unkept, files_on, not_in, unkept_on
 from mosscrate.core.errors import GuardRefusal, MossError
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sheet.steps.shared.comparing import file_digests
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 
@@ -61,9 +61,8 @@ def must_be_kept_still(medium: Medium, card: Blocks, crate: Crate, watch: Watch)
         raise GuardRefusal(f"{medium.name} counts as kept, but its backup cannot be compared: {error} Keep it anew "
                            "first; nothing was changed.") from error
     if differing:
-        more = f" and {len(differing) - SHOWN} more" if len(differing) > SHOWN else ""
         raise GuardRefusal(f"{medium.name} counts as kept, but what it holds has changed since, with names, sizes and "
-                           f"times as they were: {', '.join(differing[:SHOWN])}{more}. Keep it anew first; nothing was "
+                           f"times as they were: {some_of(differing, SHOWN)}. Keep it anew first; nothing was "
                            "changed.")
 
 

@@ -13,7 +13,7 @@ from mosscrate.core.crate.library import KeptFile
 from mosscrate.core.errors import GuardRefusal, InUse
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.running.job import Job, Log, Status
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import binary, counted, some_of
 from mosscrate.core.watch import Watch
 
 NAMED = 5                                # files that a sentence names
@@ -30,12 +30,11 @@ def _lost(found: list[KeptFile], which: str) -> str:
     if not found:
         return f"Every file in {which} is in another backup too."
     saves = sum(file.kind == FileKind.SAVE for file in found)
-    first = sorted(found, key=lambda file: file.kind != FileKind.SAVE)[:NAMED]
-    more = f" and {len(found) - NAMED} more" if len(found) > NAMED else ""
+    in_order = [file.path for file in sorted(found, key=lambda file: file.kind != FileKind.SAVE)]
     of_saves = f", {counted(saves, 'save')} among them," if saves else ""
     are = "is" if len(found) == 1 else "are"
     return f"{counted(len(found), 'file')}{of_saves} {are} in no other backup: " \
-        f"{', '.join(file.path for file in first)}{more}."
+        f"{some_of(in_order, NAMED)}."
 
 
 def forget_on(backup: Backup, bench: Bench, watch: Watch) -> str:

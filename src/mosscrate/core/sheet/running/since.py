@@ -13,6 +13,7 @@ from mosscrate.core.sheet.running.journal.stack import NAMED, Stack
 from mosscrate.core.sheet.running.journal.states import AsBefore
 from mosscrate.core.sheet.running.journal.writing import saved_and_put
 from mosscrate.core.sheet.running.stamp import read_stamp
+from mosscrate.core.sizes import some_of
 from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import soundness
 from mosscrate.core.watch import Watch
@@ -52,8 +53,7 @@ def must_be_had_back(journal: Journal, job: Job, log: Log, stack: Stack, name: s
     unsound = any(part.volume and part.tree and soundness(part.volume, part.tree).because for part in before.parts)
     gone = [*others, *_without_room(written, now, before, journal)]
     if gone or unsound:
-        what = f"{', '.join(gone[:NAMED])}{f' and {len(gone) - NAMED} more' if len(gone) > NAMED else ''} lay" \
-            if gone else "its folders and tables would return"
+        what = f"{some_of(gone, NAMED)} lay" if gone else "its folders and tables would return"
         raise GuardRefusal(f"{name} cannot be brought back to how it was before job {job.id}: what was written since "
                            f"lies where {what}. Nothing was written. Copy the new files to this computer; a backup "
                            "from before the job brings the old ones back.")

@@ -22,7 +22,7 @@ from mosscrate.core.sheet.running.journal.states import AsBefore, misfits, shows
 from mosscrate.core.sheet.running.journal.store import JOURNAL, Folder
 from mosscrate.core.sheet.running.journal.structures import Head, Holds, Standing
 from mosscrate.core.sheet.running.journal.writing import saved_and_put
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.watch import Watch
 
 NAMED = 3                               # files that a sentence names
@@ -248,11 +248,10 @@ class Stack:
         """What is said of a card that is not as a job left it: the files where they are known, else the places."""
         files = self.records.written_since(job, self.seen(self.card), wrong)
         if files:
-            more = f" and {len(files) - NAMED} more" if len(files) > NAMED else ""
             were = "file was" if len(files) == 1 else "files were"
             return ChangedSince(
                 f"{name} is not as job {job} left it: {len(files)} {were} written since: "
-                f"{', '.join(files[:NAMED])}{more}. Nothing was written to the card. Keep them first: then the job can "
+                f"{some_of(files, NAMED)}. Nothing was written to the card. Keep them first: then the job can "
                 "be undone anyway.", files)
         where = "its map, files or contents are others" if wrong == [Extent(0, self.card.size)] else _listed(wrong)
         return ChangedSince(f"{name} is not as job {job} left it: {where}. It is another card, or somebody else has "

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar
 
 from mosscrate.core.sheet.asking import Form, asked
 from mosscrate.core.sheet.steps.files.editing import EditsNames
-from mosscrate.core.sizes import counted
+from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.volumes import Editor
 
 NAMED = 12                               # of what was removed, in its sentence
@@ -32,5 +32,4 @@ class RemoveFiles(EditsNames, tag="remove files", frozen=True):
 
     def said(self, name: str) -> str:
         """See EditsNames."""
-        more = f" and {len(self.paths) - NAMED} more" if len(self.paths) > NAMED else ""
-        return f"Removed from {name}: {', '.join(self.paths[:NAMED])}{more}."
+        return f"Removed from {name}: {some_of(self.paths, NAMED)}."

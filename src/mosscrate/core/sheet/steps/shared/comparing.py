@@ -16,7 +16,7 @@ from mosscrate.core.contents.transfer import SKIPPED, Passage
 from mosscrate.core.errors import FormatError, JobError
 from mosscrate.core.maps import MapKind, Partition, read_map
 from mosscrate.core.maps.mbr import is_extended
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import binary, counted, some_of
 from mosscrate.core.volumes import Entry, Kind, Volume, facts_of, open_volume
 from mosscrate.core.volumes.places import in_order_of_place
 from mosscrate.core.watch import Watch
@@ -76,14 +76,9 @@ def verify_copy(source: Blocks, target: Blocks, watch: Watch) -> Proof:
     if old.kind == MapKind.NONE and not old.partitions:
         differences.append("everything: the source has no contents")
     if differences:
-        raise JobError(f"The target differs from its source in {_listed(differences)}. "
+        raise JobError(f"The target differs from its source in {some_of(differences, SHOWN)}. "
                        "The source is untouched; write the target again or take another card.")
     return Proof(len(old.partitions), files, done, unread)
-
-
-def _listed(differences: list[str]) -> str:
-    more = f" and {len(differences) - SHOWN} more" if len(differences) > SHOWN else ""
-    return f"{', '.join(differences[:SHOWN])}{more}"
 
 
 @dataclass
@@ -119,7 +114,7 @@ def must_have_arrived(old: Volume, new: Volume, passage: Passage, watch: Watch) 
     arrived = {fold(path): found[:2] for path, found in file_digests(new, here, meter.add).items()}
     differences = sorted(f"“{path}”" for path, found in wanted.items() if arrived.get(path) != found)
     if differences:
-        raise JobError(f"What was copied does not read back as it was: {_listed(differences)}. The source is "
+        raise JobError(f"What was copied does not read back as it was: {some_of(differences, SHOWN)}. The source is "
                        "untouched; take another card.")
 
 
