@@ -125,7 +125,7 @@ def names(bench: Bench, source: str, partition: int, kind: str, as_json: bool) -
     for path in sorted(passage.left_out):
         say(f"{path}\t(left out)")
     say(f"{counted(len(passage.changed_names), 'name')} would change, "
-               f"{counted(len(passage.left_out), 'entry', 'entries')} would be left out.", err=True)
+        f"{counted(len(passage.left_out), 'entry', 'entries')} would be left out.", err=True)
 
 
 def _bring(bench: Bench, values: Values) -> None:

@@ -21,7 +21,7 @@ from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
 from mosscrate.core.contents.inspecting import inspect
 from mosscrate.core.contents.record import describe_structure
-from mosscrate.core.contents.survey import open_partition, whole_partition
+from mosscrate.core.contents.survey import WORTH_OFFERING, open_partition, whole_partition
 from mosscrate.core.contents.unpacking import doubt
 from mosscrate.core.crate.compare import differing
 from mosscrate.core.crate.lacking import files_lacking
@@ -99,8 +99,8 @@ def files(bench: Bench, medium: str, partition: int | None, digest: bool, as_jso
         date = f"{datetime.fromtimestamp(r['modified'], UTC):%Y-%m-%d %H:%M}" if r["modified"] is not None else "-"
         size = "" if r["kind"] == Kind.FOLDER else f"{r['size']}"
         say(f"{date:16} {size:>12}  {shown(r['path'])}{'/' if r['kind'] == Kind.FOLDER else ''}"
-                   + (f"  and a resource fork of {exact(r['resource'])}" if "resource" in r else "")
-                   + (f"  {r['blake3']}" if digest and r["blake3"] else ""))
+            + (f"  and a resource fork of {exact(r['resource'])}" if "resource" in r else "")
+            + (f"  {r['blake3']}" if digest and r["blake3"] else ""))
 
 
 @click.command()
@@ -160,10 +160,10 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
             seen = survey(blocks)
         if seen is None:
             say(f"  ! What is on {found.name} cannot be told: its map cannot be read. All that can be is kept.",
-                       err=True)
+                err=True)
         elif seen.cut:
             say(f"  ! {found.name} is cut short: its own contents count on {binary(seen.cut)} more. What there "
-                       "is of it is kept.", err=True)
+                "is of it is kept.", err=True)
         if out is None:
             backup = bench.crate.keep(card_of(found), blocks, watch, verify=not no_verify, every_byte=every_byte)
         else:
@@ -178,7 +178,7 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
         what = found.name if partition is None else f"Partition {partition} of {found.name}"
         say(f"{what} is kept: {backup.path}")
         say(f"  {exact(r.length)} ({binary(r.written)} written) in {duration(r.seconds)}, "
-                   f"{rate(r.length / max(r.seconds, 0.001))}")
+            f"{rate(r.length / max(r.seconds, 0.001))}")
         say(f"  BLAKE3 {r.blake3}, {'read back and equal' if r.verified else 'not verified'}")
     if not r.is_complete:
         places = ", ".join(f"{n} bytes at {s}" for s, n in r.unreadable[:5])
@@ -228,9 +228,10 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
         "Read back and equal"
     say(f"{result.done[0].sentence} {proof}, {duration(result.seconds)}.")
     last = layout.last()
-    if layout.tail >= 64 << 20 and last and layout.can_be_arranged:
+    if layout.tail >= WORTH_OFFERING and last and layout.can_be_arranged and last.volume and \
+            last.volume.largest > last.partition.length:
         say(f"{binary(layout.tail)} behind {last.name} are free. To use them: "
-                   f"mosscrate sheet grow “{target.name}” --partition {last.index}")
+            f"mosscrate sheet grow “{target.name}” --partition {last.index}")
 
 
 @click.command()

@@ -85,7 +85,7 @@ def show(bench: Bench, backup: str, as_json: bool) -> None:
     if found.note:
         say(f"  “{found.note}”")
     say(f"  {binary(r.length)}, {binary(r.written)} of it in use; {counted(len(files), 'file')}, "
-               f"{counted(len(of_saves), 'save')} among them")
+        f"{counted(len(of_saves), 'save')} among them")
     say(f"  {'' if r.verified else 'not '}read back when it was kept; BLAKE3 {r.blake3}")
     for start, length in r.unreadable[:5]:
         say(f"  ! {length} bytes at {start:,} could not be read")
@@ -127,7 +127,7 @@ def saves_(bench: Bench, name: str, as_json: bool) -> None:
     for stem, files in sorted(found.items()):
         versions = len({file.contents for file in files})
         say(f"{counted(versions, 'version'):>11}  {stem}  ({files[0].backup.record.card.name}, "
-                   f"{files[0].backup.kept_at:%Y-%m-%d})")
+            f"{files[0].backup.kept_at:%Y-%m-%d})")
     if not found:
         say("No save is kept yet.")
 
@@ -351,7 +351,7 @@ def _tell_files(found: list[KeptFile], *, as_json: bool) -> None:
     for file in found:
         card = file.backup.record.card.name
         say(f"{binary(file.size):>9}  {_date(file.modified):10}  {file.path}  ({card}, "
-                   f"{file.backup.kept_at:%Y-%m-%d})")
+            f"{file.backup.kept_at:%Y-%m-%d})")
     if not found:
         say("No file of that name is kept.")
 
@@ -364,7 +364,7 @@ def _tell_life(bench: Bench, name: str, *, as_json: bool) -> None:
         return
     for number, v in enumerate(versions, 1):
         say(f"{number:3}  kept {v.when:%Y-%m-%d}, in {counted(v.backups, 'backup')}  {binary(v.last.size):>9}  "
-                   f"of {_date(v.last.modified)}  {v.last.path}  ({v.last.backup.record.card.name})")
+            f"of {_date(v.last.modified)}  {v.last.path}  ({v.last.backup.record.card.name})")
     if not versions:
         say(f"No save called {name} is kept.")
 

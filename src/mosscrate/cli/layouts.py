@@ -31,7 +31,7 @@ def _print_partition(look: PartitionLook, layout: Layout) -> None:
     kind = v.kind_name if v and v.kind else p.type_name or "unknown"
     flags = f" {', '.join(map(format.flag_word, p.flags))}" if p.flags else ""
     say(f"  {look.index}  {look.name:14} {binary(p.length):>9} at {binary(p.start):<9} "
-               f"{kind:6} {look.role:9}{flags}  {fill}")
+        f"{kind:6} {look.role:9}{flags}  {fill}")
     if own := format.facts_of(p):
         say(f"     {', '.join(own)}")
 

@@ -50,7 +50,7 @@ def put_out(made: JobSheet, seen: Forecast, out: Path | None, *, as_json: bool) 
         save_sheet(made, out)
     if made.target and not as_json:
         say(f"Perhaps up to {duration(seen.seconds)}. Nothing is written yet."
-                   + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
+            + (f" To run it: mosscrate sheet run {out} --tag {made.target.tag}" if out else ""))
 
 
 def foreseen(bench: Bench, made: JobSheet) -> Forecast:

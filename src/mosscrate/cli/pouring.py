@@ -214,7 +214,7 @@ def _show(plan: FolderPlan, found: Sorted, questions: Sequence[Question], words:
     for each in found.placed if words.files else ():
         say(f"    {each.file.path.name} → {each.to or '-'}: {each.act}, {each.why}")
     say(f"{binary(found.need)} of {binary(found.free)} that are free, "
-               f"{binary(found.lost)} of it lost to clusters.")
+        f"{binary(found.lost)} of it lost to clusters.")
     for question in questions:
         say(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
 

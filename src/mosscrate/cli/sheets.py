@@ -180,7 +180,7 @@ def log_(bench: Bench, as_json: bool) -> None:
     for job in jobs if not as_json else []:
         target = job.sheet.target.name if job.sheet.target else ""
         say(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
-                   + (f"  {job.message}" if job.message else ""))
+            + (f"  {job.message}" if job.message else ""))
 
 
 def _as_asked(made: JobSheet, source: Layout, size: int | None, *, grow: bool | None, drives: bool) -> JobSheet:
