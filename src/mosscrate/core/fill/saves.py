@@ -15,7 +15,7 @@ CARD, CARD_HEAD = 131_072, 3_904         # a memory card as it is, and what one 
 CARDS = {"mcr": CARD, "mcd": CARD, "gme": CARD + CARD_HEAD, "mpk": 32_768, "vmu": CARD}
 _BRACKETS = re.compile(r"\([^()]*\)|\[[^\[\]]*\]")
 _ARTICLES = re.compile(r"\b(the|a|an|der|die|das|le|la|les|el|los|las|il|lo|o|os)\b")
-_LETTERS = re.compile(r"[^0-9a-z]+")
+_ACCENTS = re.compile("[\u0300-\u036f]")  # of Latin, Greek and Cyrillic letters; other marks make other letters
 
 
 class Game(NamedTuple):
@@ -85,10 +85,15 @@ def stem_of(name: str) -> str:
 
 
 def words_of(stem: str) -> str:
-    """A name without brackets, articles, accents and signs."""
-    plain = "".join(c for c in unicodedata.normalize("NFKD", stem.casefold()) if not unicodedata.combining(c))
-    bare = _LETTERS.sub(" ", _BRACKETS.sub(" ", plain))
-    return "".join(_ARTICLES.sub(" ", bare).split()) or "".join(bare.split())
+    """The letters and digits of a name, of every script, without brackets, articles and accents; all of it else."""
+    plain = unicodedata.normalize("NFC", _ACCENTS.sub("", unicodedata.normalize("NFKD", stem.casefold())))
+    bare = "".join(c if _is_of_a_word(c) else " " for c in _BRACKETS.sub(" ", plain))
+    return "".join(_ARTICLES.sub(" ", bare).split()) or "".join(bare.split()) or stem.casefold()
+
+
+def _is_of_a_word(letter: str) -> bool:
+    """A letter or digit, or a vowel that many scripts write as a mark on one."""
+    return letter.isalnum() or unicodedata.category(letter) in ("Mn", "Mc")
 
 
 def why_not_of(size: int, ending: str, game: Game, read: Callable[[], Iterable[bytes]]) -> str:

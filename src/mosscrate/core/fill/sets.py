@@ -19,8 +19,8 @@ LONGEST = 256 << 10                      # bytes of a sheet that is read
 BY_STEM = {"ccd": ("img", "sub", "bin"), "mds": ("mdf",)}
 BY_TEXT = ("m3u", "cue", "gdi")          # a list names sheets, sheets name tracks
 SHEETS = frozenset((*BY_TEXT, *BY_STEM))
-_CUE = re.compile(r'^\s*FILE\s+(?:"([^"]+)"|(\S+))', re.IGNORECASE | re.MULTILINE)
-_GDI = re.compile(r'^\s*\d+\s+\d+\s+\d+\s+\d+\s+(?:"([^"]+)"|(\S+))', re.MULTILINE)
+_CUE = re.compile(r'^[ \t]*FILE[ \t]+(?:"([^"\n]+)"|(\S+))', re.IGNORECASE | re.MULTILINE)
+_GDI = re.compile(r'^[ \t]*\d+(?:[ \t]+\d+){3}[ \t]+(?:"([^"\n]+)"|(\S+))', re.MULTILINE)  # the first line is a count
 
 
 @dataclass(frozen=True)
