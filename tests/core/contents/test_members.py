@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import random
+import struct
+import tarfile
 import zipfile
+import zlib
 
 import pytest
 
@@ -46,3 +50,39 @@ def test_a_file_of_a_damaged_archive_is_whole_or_told(name, tmp_path):
         except MediumError:
             told += 1
     assert told > 10
+
+
+def zip_of(entries: list[tuple[bytes, bytes, int, bytes]]) -> bytes:
+    """A zip of stored members by hand: name as it stands, bytes, flags, extra field (APPNOTE 6.3.10)."""
+    out, directory = bytearray(), bytearray()
+    for name, data, flags, extra in entries:
+        common = struct.pack("<HHHHHIIIHH", 20, flags, 0, 0, 0x21, zlib.crc32(data), len(data), len(data), len(name),
+                             len(extra))
+        directory += b"PK\x01\x02" + struct.pack("<H", 20) + common + struct.pack("<HHHII", 0, 0, 0, 0, len(out))
+        directory += name + extra
+        out += b"PK\x03\x04" + common + name + extra + data
+    count = len(entries)
+    return bytes(out + directory + struct.pack("<4sHHHHIIH", b"PK\x05\x06", 0, 0, count, count, len(directory),
+                                               len(out), 0))
+
+
+def test_names_in_a_zip_are_read_as_whoever_packed_it_meant_them(tmp_path):
+    """With the bit for UTF-8, without it but in UTF-8, beside a Unicode path, and of the old code page."""
+    bear, path = b"bear\x99.gb", tmp_path / "names.zip"
+    told = b"\x01" + struct.pack("<I", zlib.crc32(bear)) + "クマ.gb".encode()
+    path.write_bytes(zip_of([
+        ("mit é.txt".encode(), b"1", 0x800, b""), ("läufer.cfg".encode(), b"2", 0, b""),
+        ("Größe.sav".encode("cp437"), b"3", 0, b""), (b"plain.txt", b"4", 0, b""),
+        (bear, b"5", 0, struct.pack("<HH", 0x7075, len(told)) + told)]))
+    found = {member.name: b"".join(member.read()) for member in members(path)}
+    assert found == {"mit é.txt": b"1", "läufer.cfg": b"2", "Größe.sav": b"3", "plain.txt": b"4", "クマ.gb": b"5"}
+
+
+def test_of_two_members_of_one_name_in_a_tar_the_last_is_meant(tmp_path):
+    path = tmp_path / "twice.tar"
+    with tarfile.open(path, "w") as archive:
+        for data in (b"first", b"and second"):
+            info = tarfile.TarInfo("same.txt")
+            info.size = len(data)
+            archive.addfile(info, io.BytesIO(data))
+    assert [b"".join(member.read()) for member in members(path)] == [b"and second"]

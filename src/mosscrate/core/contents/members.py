@@ -22,12 +22,13 @@ from mosscrate.core.images.packing.members import Member as Listed
 from mosscrate.core.images.packing.members import Wrapping
 from mosscrate.core.images.packing.parts import head_of, join_with, may_be_part
 from mosscrate.core.images.packing.seven_zip_rar import InOrder
+from mosscrate.core.images.packing.zip import IS_ENCRYPTED, name_of
 
 BETWEEN = "//"
 PIECE = 1 << 20
 FIRST = 512
 DAMAGES = (OSError, zipfile.BadZipFile, NotImplementedError, ValueError, EOFError, RuntimeError, zlib.error)
-MOST = 20_000                            # members of an archive that are looked at
+MOST = 1_000_000                         # members of an archive that are looked at
 OTHERS = ("7z", "rar", "tar")
 IN_ORDER = ("7z", "rar")                 # kinds whose members are best read as they lie
 HELD = 4                                 # archives that stay open, so that their lists are read once
@@ -129,10 +130,13 @@ class _Archive:
 class _Zip(_Archive):
     @cached_property
     def by_name(self) -> dict[str, Member]:
-        listed = (info for info in self._packed.infolist()[:MOST]
-                  if not info.is_dir() and not info.flag_bits & 1 and not S_ISLNK(info.external_attr >> 16))
-        return {info.filename: Member(self.path, info.filename, info.file_size, _seconds(info.date_time), info.CRC,
-                                      held=self) for info in listed}
+        return {name: Member(self.path, name, info.file_size, _seconds(info.date_time), info.CRC, held=self)
+                for name, info in self._listed.items()}
+
+    @cached_property
+    def _listed(self) -> dict[str, zipfile.ZipInfo]:
+        return {name_of(info): info for info in self._packed.infolist()[:MOST]
+                if not info.is_dir() and not info.flag_bits & IS_ENCRYPTED and not S_ISLNK(info.external_attr >> 16)}
 
     @cached_property
     def _packed(self) -> zipfile.ZipFile:
@@ -140,7 +144,7 @@ class _Zip(_Archive):
             return zipfile.ZipFile(self.path)
 
     def pieces(self, name: str, size: int) -> Iterator[bytes]:
-        with _damage_told(self.path), self._packed.open(name) as file:
+        with _damage_told(self.path), self._packed.open(self._listed[name]) as file:
             left = size
             while piece := file.read(min(PIECE, left + 1)):
                 left -= len(piece)
@@ -169,6 +173,11 @@ class _Other(_Archive):
     def _listed(self) -> list[Listed]:
         with _damage_told(self.path):
             return list(self._kind.members(self._blocks))
+
+    @cached_property
+    def _by_its_name(self) -> dict[str, Listed]:
+        """Of several that have one name the last: it is what unpacking all of it leaves."""
+        return {each.name: each for each in self._listed}
 
     @cached_property
     def _kind(self) -> Wrapping:
@@ -201,7 +210,7 @@ class _Other(_Archive):
                     self._in_order().close()
                     raise
                 return
-            blocks = next(each for each in self._listed if each.name == name).open()
+            blocks = self._by_its_name[name].open()
             for at in range(0, size, PIECE):
                 yield blocks.read(at, min(PIECE, size - at))
 

@@ -10,7 +10,9 @@ from __future__ import annotations
 import io
 import struct
 import zipfile
+from binascii import crc32
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
 from mosscrate.core.blocks import Blocks, MemoryBlocks, Overlay, Window
@@ -31,7 +33,8 @@ LOCATOR = struct.Struct("<4sIQI")               # § 4.3.15
 LOCAL = struct.Struct("<4sHHHHHIIIHH")          # § 4.3.7
 MANY = 0xFFFFFFFF                               # the true value stands in the 64-bit record
 FURTHEST_END = 65536 + END.size
-IS_ENCRYPTED = 1
+IS_ENCRYPTED, IS_UTF_8 = 0x001, 0x800
+UNICODE_PATH = 0x7075
 INPUT = 256 << 10
 
 
@@ -60,10 +63,35 @@ class Zip:
                 if info.filename and not info.filename.endswith("/")]
 
 
+def name_of(info: zipfile.ZipInfo) -> str:
+    """A member's name as whoever packed it meant it: many write UTF-8 without the bit that says so.
+
+    § 4.4.4 bit 11, § 4.6.9 (Unicode path); else the code page 437 of § D.1, as the standard library reads it.
+    """
+    raw = info.orig_filename.encode("cp437", "replace")
+    if info.flag_bits & IS_UTF_8 or raw.isascii():
+        return info.filename
+    told = _unicode_path(info.extra, raw)
+    with suppress(UnicodeDecodeError):
+        return (told or raw).decode("utf-8").partition("\0")[0]
+    return info.filename
+
+
+def _unicode_path(extra: bytes, raw: bytes) -> bytes:
+    """The name in UTF-8 that stands beside another one, as long as it is of that one; b"" else."""
+    at = 0
+    while at + 4 <= len(extra):
+        kind, length = struct.unpack_from("<HH", extra, at)
+        field, at = extra[at + 4:at + 4 + length], at + 4 + length
+        if kind == UNICODE_PATH and len(field) > 5 and field[1:5] == struct.pack("<I", crc32(raw)):
+            return field[5:]
+    return b""
+
+
 def _member(file: Blocks, archive: zipfile.ZipFile, info: zipfile.ZipInfo, starts: tuple[int, ...]) -> Member:
     volume = info.volume if info.volume < len(starts) else 0
     at = starts[volume] + info.header_offset
-    return Member(info.filename, info.file_size, lambda: _opened(file, archive, info, at))
+    return Member(name_of(info), info.file_size, lambda: _opened(file, archive, info, at))
 
 
 def _opened(file: Blocks, archive: zipfile.ZipFile, info: zipfile.ZipInfo, at: int) -> Blocks:
