@@ -2,8 +2,15 @@
 
 from __future__ import annotations
 
+import io
 import json
+import sys
 
+import asyncssh
+
+from mosscrate.core.volumes import Making, format_for
+from mosscrate.demo.device import StandIn, fill
+from tests.cards import MIB, put_card
 from tests.fill.test_filling import fresh, library, on
 
 __all__ = ["library"]
@@ -58,3 +65,31 @@ def test_an_overlay_is_laid_over_from_a_shell(cli, bench, tmp_path):
     assert (code, "menu.cfg → menu.cfg: copied" in out) == (0, True)
     assert cli("lay-over", "Pipkin", tmp_path / "overlay", "-p", "2", "--run", "--tag", card.tag)[0] == 0
     assert on(card)["menu.cfg"] == b"one"
+
+
+def test_a_device_is_filled_with_the_key_and_the_trust_that_are_said(cli, library, tmp_path, monkeypatch):
+    monkeypatch.setattr(sys, "stdin", io.StringIO(""))
+    fill(tmp_path / "device")
+    key = asyncssh.generate_private_key("ssh-ed25519")
+    key.write_private_key(tmp_path / "key")
+    with StandIn(tmp_path / "device") as there:
+        there.allowed = asyncssh.import_authorized_keys(key.export_public_key().decode())
+        words = ("fill", str(there.address), library, "--plan", "long-names-saves-apart", "--run")
+        assert "is not known here" in cli(*words, "--key", tmp_path / "key")[2]
+        said = ("--key", tmp_path / "key", "--trust", there.fingerprint)
+        code, _, err = cli(*words, *said, "--tag", "ABCD")
+        assert (code, "A tag is of a card" in err) == (2, True)
+        assert cli(*words, *said)[0] == 0
+    game = tmp_path / "device" / "roms" / "gameboy" / "Hill Run gb.gb"
+    assert game.read_bytes() == (library / "GB" / "Hill Run gb.gb").read_bytes()
+    assert "are of a running device" in cli("fill", "Pipkin", library, "--key", tmp_path / "key")[2]
+
+
+def test_what_does_not_fit_ends_with_a_failure(cli, bench, library):
+    put_card(bench, "small", 3 * MIB, b"", name="Small")
+    with bench.shelf.find("Small").open_for_guard() as blocks:
+        format_for("fat12").make(blocks, Making("fat12", "S"))
+    (library / "GB" / "Large.gb").write_bytes(bytes(4 * MIB))
+    tag = bench.shelf.find("Small").tag
+    code, _, err = cli("fill", "Small", library, "--plan", "long-names-saves-apart", "--run", "--tag", tag)
+    assert (code, "It does not fit; nothing was written" in err) == (1, True)

@@ -20,8 +20,8 @@ from mosscrate.core.devices.keeping import keep_device
 from mosscrate.core.errors import CrateError
 from mosscrate.core.sheet.bench import Bench
 
-_TRUST = click.option("--trust", default="", help="Trust the host key with this fingerprint; compare it first.")
-_KEY = click.option("--key", type=click.Path(path_type=Path), help="File of a private key; else one of yours.")
+TRUST = click.option("--trust", default="", help="Trust the host key with this fingerprint; compare it first.")
+KEY = click.option("--key", type=click.Path(path_type=Path), help="File of a private key; else one of yours.")
 
 
 @click.group(invoke_without_command=True)
@@ -49,8 +49,8 @@ def device(context: click.Context, as_json: bool) -> None:
               help="Only files of this kind; may be given several times.")
 @click.option("--folder", "folders", multiple=True, help="Only what is in this folder; may be given several times.")
 @click.option("--anew", is_flag=True, help="Fetch also what has the name, size and time of what is kept.")
-@_TRUST
-@_KEY
+@TRUST
+@KEY
 @json_option
 @click.pass_obj
 def keep(bench: Bench, address: str, kinds: tuple[str, ...], folders: tuple[str, ...], anew: bool, trust: str,
@@ -70,8 +70,8 @@ def keep(bench: Bench, address: str, kinds: tuple[str, ...], folders: tuple[str,
 @click.argument("backup")
 @click.argument("address")
 @click.option("--path", default="", help="Only this file, or what is in this folder.")
-@_TRUST
-@_KEY
+@TRUST
+@KEY
 @json_option
 @click.pass_obj
 def bring(bench: Bench, backup: str, address: str, path: str, trust: str, key: Path | None, as_json: bool) -> None:

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import click
 
-from mosscrate.cli.devices import connected
+from mosscrate.cli.devices import KEY, TRUST, connected
 from mosscrate.cli.filling import LISTS, PLACE, own_plans_of, plan_called
 from mosscrate.cli.outcome import run_sheet
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.devices.filled import DeviceHome
+from mosscrate.core.errors import FitError
 from mosscrate.core.fill.lists import Lists, lists_at
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.placed import Question, Sorted
@@ -82,9 +83,12 @@ class _Worded(click.Command):
 @LISTS
 @click.option("--plan", "wanted", help="Id or file of a plan; the one by which it was filled last, else what the "
               "card teaches, when left out.")
+@TRUST
+@KEY
 @_outcome
 def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, server: str,
-         listed: tuple[Path, ...], wanted: str | None, answers: tuple[str, ...], **how: Any) -> None:  # noqa: ANN401
+         listed: tuple[Path, ...], wanted: str | None, answers: tuple[str, ...], trust: str, key: Path | None,
+         **how: Any) -> None:  # noqa: ANN401
     """Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does not fit.
 
     CARD may be a folder of this computer too, or a running device as sftp://user@host/folder.
@@ -93,11 +97,16 @@ def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, 
         raise click.UsageError("Say what is brought in: folders, files and archives, or a card with --from.")
     sources = Sources(places, bench.shelf.find(source) if source else None, server)
     words = Words(sources, lists_at(bench.state / "lists", listed), wanted, _answers(answers), **how)
-    if Path(card).is_dir() or card.startswith("sftp://"):
-        with _tree(bench, card) as tree:
-            _into_tree(bench, tree, words)
-    else:
+    is_device = card.startswith("sftp://")
+    if (trust or key) and not is_device:
+        raise click.UsageError("--trust and --key are of a running device, sftp://user@host/folder.")
+    if not (is_device or Path(card).is_dir()):
         _onto_card(bench, card, words)
+        return
+    if words.tag:
+        raise click.UsageError("A tag is of a card; what is filled here has none. Leave --tag out.")
+    with (connected(bench, card, trust, key) if is_device else nullcontext()) as device:
+        _into_tree(bench, DeviceHome(device) if device else FolderHome(Path(card).resolve()), words)
 
 
 @click.command("lay-over")
@@ -174,15 +183,6 @@ def _scaled(plan: FolderPlan, found: Sorted, words: Words, gallery: Gallery, wat
 _GATHERING = (_fetched, _scaled)         # what is fetched may have to be scaled
 
 
-@contextmanager
-def _tree(bench: Bench, text: str) -> Iterator[TreeHome]:
-    if Path(text).is_dir():
-        yield FolderHome(Path(text).resolve())
-        return
-    with connected(bench, text, "", None) as device:
-        yield DeviceHome(device)
-
-
 def _answers(answers: tuple[str, ...]) -> dict[str, str]:
     return dict(answer.rpartition("=")[::2] for answer in answers)
 
@@ -194,8 +194,10 @@ def _tell(bench: Bench, found: Filling, words: Words) -> None:
     _show(found.plan, found.sorted, found.questions, words)
     if words.is_run and found.sheet:
         run_sheet(bench, found.sheet, words.tag, as_json=words.as_json)
+    elif words.is_run and not found.sorted.fits:
+        raise FitError("It does not fit; nothing was written. Leave something out, or take a larger card.")
     elif words.is_run:
-        say("Nothing is to be written." if found.sorted.fits else "It does not fit; nothing was written.")
+        say("Nothing is to be written.")
 
 
 def _show(plan: FolderPlan, found: Sorted, questions: Sequence[Question], words: Words) -> None:
