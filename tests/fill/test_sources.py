@@ -11,8 +11,9 @@ from pathlib import Path
 import pytest
 
 from benches.archives import write_7z
+from mosscrate.core.contents.members import Member
 from mosscrate.core.errors import FitError, PlanError
-from mosscrate.core.fill.bringing import bring
+from mosscrate.core.fill.bringing import Role, bring
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.lists import Lists
 from mosscrate.core.fill.placed import Act
@@ -416,3 +417,29 @@ def test_pictures_of_save_states_go_with_them(tmp_path, bench):
     come = fill(fresh(bench), Sources([top]), plan, Watch(), partition=2, answers=answers)
     places = {p.file.path.name: p.to for p in come.sorted.placed}
     assert places["Hill.state1.png"] == places["Hill.state1"] + ".png"
+
+
+def test_the_members_of_an_archive_are_not_compared_with_one_another(tmp_path, monkeypatch):
+    """Ten thousand of them would take minutes."""
+    path = tmp_path / "many.zip"
+    with zipfile.ZipFile(path, "w") as packed:
+        for number in range(40):
+            packed.writestr(f"gb/Game {number}.gb", bytes((number,)) * 500)
+        packed.writestr("gb/art.png", b"x" * 600)
+
+    def compared(*_):
+        raise AssertionError("two members were compared")
+    monkeypatch.setattr(Member, "__eq__", compared)
+    assert len(bring([path], Watch())) == 41
+
+
+def test_a_text_is_no_game_and_a_disk_in_the_folder_of_its_machine_is_no_state(tmp_path):
+    names = {"README.md": "# Liesmich für alle\n".encode() * 40, "md/Tide.md": bytes(range(256)) * 64,
+             "atarist/Quill.st": bytes(737280), "x/Quill.st": bytes(3000), "x/Quill.st0": bytes(3000)}
+    for name, data in names.items():
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).write_bytes(data)
+    found = {str(each.path.relative_to(tmp_path.name)): (each.role, each.system) for each in bring([tmp_path], Watch())}
+    assert found == {"README.md": (Role.UNKNOWN, ""), "md/Tide.md": (Role.GAME, "md"),
+                     "atarist/Quill.st": (Role.GAME, "st"), "x/Quill.st": (Role.STATE, ""),
+                     "x/Quill.st0": (Role.STATE, "")}

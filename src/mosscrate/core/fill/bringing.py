@@ -211,8 +211,9 @@ def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
     except MediumError as error:
         return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error))]
     known = systems()
-    games = [each for each in inside if _ending(each.name) in known.own]
-    others = [each for each in inside if each not in games and _ending(each.name) not in TEXTS]
+    endings = [_ending(each.name) for each in inside]
+    games = [each for each, ending in zip(inside, endings, strict=True) if ending in known.own]
+    others = any(ending not in known.own and ending not in TEXTS for ending in endings)
     if len(games) == 1 and not others:
         own, game = _known(file, lists), games[0]
         system = known.own[_ending(game.name)]
@@ -251,7 +252,8 @@ def _known(file: _File, lists: Lists) -> Brought:
     is_picture = kind_of(Entry(path.name, Kind.FILE, 0, None, 0)) == FileKind.PICTURE
     for role, reason, is_it in (
             (Role.SAVE, "its ending", ending in SAVES),
-            (Role.STATE, "its ending", ending_of_state(path.name).rstrip("0123456789") in STATE_ENDINGS),
+            (Role.STATE, "its ending", ending_of_state(path.name).rstrip("0123456789") in STATE_ENDINGS
+             and not _is_usual(ending, by_folder)),
             (Role.SYSTEM, "the folder of system files", Use.SYSTEM in uses),
             (Role.PICTURE, "the folder of pictures", Use.PICTURES in uses and is_picture)):
         if is_it:
@@ -266,6 +268,7 @@ def _game(own: Brought, by_folder: str, lists: Lists) -> Brought:
     try:
         with own.origin.opened() as read:
             reading, print_ = look_at(own.size, read, own.ending)
+            is_text = own.ending in TEXTS and _is_text(read(0, min(FRONT, own.size)))
         listed = lists.find(own.size, own.origin.member.crc if isinstance(own.origin, Packed) else None,
                             own.origin.read) if not reading.sure else None
     except MossError as error:
@@ -277,13 +280,31 @@ def _game(own: Brought, by_folder: str, lists: Lists) -> Brought:
     if listed is not None:
         return replace(own, role=Role.GAME, system=listed.system, sure=3, title=listed.title,
                        reason=f"{listed.source} lists its contents as “{listed.title}”")
+    if is_text:
+        return replace(own, reason="it is a text")
     by_ending = known.own.get(own.ending, "")
     if by_ending and (not by_folder or known.are_kin(by_ending, by_folder) or own.ending in known.alone):
         return replace(own, role=Role.GAME, system=by_ending, reason="its ending", sure=1)
-    usual = (*known.by_code[by_folder].shared, *known.by_code[by_folder].endings, *PACKED) if by_folder else ()
-    if own.ending in usual:
+    if _is_usual(own.ending, by_folder) or (by_folder and own.ending in PACKED):
         return replace(own, role=Role.GAME, system=by_folder, reason="its folder and ending", sure=1)
     return replace(own, reason=NOTHING_TELLS)
+
+
+def _is_usual(ending: str, system: str) -> bool:
+    """Whether games of a system have such an ending, also where others have it too."""
+    own = systems().by_code.get(system)
+    return own is not None and ending in (*own.shared, *own.endings)
+
+
+def _is_text(first: bytes) -> bool:
+    """Whether a file begins with nothing but letters, signs and line ends."""
+    try:
+        text = first.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        if error.start < len(first) - 3:                     # not only the last letter, which is cut
+            return False
+        text = first[:error.start].decode("utf-8-sig")
+    return all(letter.isprintable() or letter in "\r\n\t\f" for letter in text)
 
 
 def ending_of_state(name: str) -> str:
