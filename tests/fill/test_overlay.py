@@ -171,6 +171,13 @@ def test_an_empty_card_takes_the_plan_of_the_card_that_is_brought_in(tmp_path, b
     assert choice.plan.name == "as Pipkin has it"
 
 
+def test_one_folder_that_is_certain_is_the_plan_of_the_card(tmp_path, bench):
+    card, rnd = fresh(bench), random.Random(4)
+    laid(card, bench, Sources([make(tmp_path / "x", {f"my boys/Hill {k}.gb": gb(rnd) for k in range(4)})]))
+    choice = choose_plan(card, 2, shipped(), bench.state)
+    assert (choice.plan.name, choice.plan.folder_of("gb")) == ("as this card has it", "my boys")
+
+
 def put_raw(card, bench, top, names) -> None:
     step = PutFiles(2, tuple(str(top / name) for name in names), places=tuple(names))
     run(JobSheet((step,), None, reference(card)), bench, Watch(), typed_tag=card.tag)

@@ -17,7 +17,6 @@ from mosscrate.core.fill.tree_home import TreeHome
 from mosscrate.core.slots import Medium
 
 ALIKE = 0.8                              # share of a card's folders that a plan names, to be taken for the card's
-FEW = 3                                  # folders that a card must have for its own plan to be taken
 ASKED = "folder is "                     # in front of a folder, in the key of a question about it
 LATER, NONE = "ask me later", "no system’s"
 CANDIDATES = 3
@@ -75,13 +74,13 @@ def _note(key: str, answers: dict[str, str] | None, state: Path) -> None:
 
 
 def _chosen(learnt: Learnt, plans: dict[str, FolderPlan], state: Path, key: str, like: Medium | None) -> Choice:
-    if len(learnt.plan.systems) >= FEW or (learnt.plan.systems and said_of(state, key)):
+    if learnt.plan.systems:
         own, near = completed(learnt, plans), nearest(learnt, plans)
         if likeness(near, learnt) < ALIKE * len(learnt.lines):           # where its saves would go is another's guess
             own = replace(own, saves=learnt.plan.saves, pictures=learnt.plan.pictures)
         return Choice(own, questions_of(learnt, own))
     other = learn_from(like, home_of(like), said_of(state, like.key)) if like is not None else None
-    if other is not None and len(other.plan.systems) >= FEW:
+    if other is not None and other.plan.systems:
         assert like is not None, "it was learnt from"
         return Choice(replace(other.plan, name=f"as {like.name} has it"))
     near = nearest(learnt, plans)
