@@ -443,3 +443,13 @@ def test_a_text_is_no_game_and_a_disk_in_the_folder_of_its_machine_is_no_state(t
     assert found == {"README.md": (Role.UNKNOWN, ""), "md/Tide.md": (Role.GAME, "md"),
                      "atarist/Quill.st": (Role.GAME, "st"), "x/Quill.st": (Role.STATE, ""),
                      "x/Quill.st0": (Role.STATE, "")}
+
+
+@pytest.mark.parametrize(("folder", "name", "role"), [
+    ("boxart", "Tide.png", Role.PICTURE), ("bios", "boot.bin", Role.SYSTEM), ("pics", "Tide.png", Role.PICTURE),
+    ("odds", "boot.bin", Role.UNKNOWN)])
+def test_the_name_of_a_folder_that_is_brought_in_itself_counts(folder, name, role, tmp_path):
+    (tmp_path / folder).mkdir()
+    (tmp_path / folder / name).write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(900))
+    for top in (tmp_path / folder, tmp_path):
+        assert [each.role for each in bring([top], Watch())] == [role]

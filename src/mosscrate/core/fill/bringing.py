@@ -247,8 +247,8 @@ def _known(file: _File, lists: Lists) -> Brought:
     ending = own.ending
     if is_litter(file.within.parts):
         return replace(own, role=Role.LITTER, reason="desktops leave it")
-    by_folder = _system_of_folders((file.within if isinstance(file.origin, OnCard) else path).parts[:-1])
-    uses = {use_of(part) for part in file.within.parts[:-1]}
+    folders = (file.within if isinstance(file.origin, OnCard) else path).parts[:-1]     # also the one that was dropped
+    by_folder, uses = _system_of_folders(folders), {use_of(part) for part in folders}
     is_picture = kind_of(Entry(path.name, Kind.FILE, 0, None, 0)) == FileKind.PICTURE
     for role, reason, is_it in (
             (Role.SAVE, "its ending", ending in SAVES),
