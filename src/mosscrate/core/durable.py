@@ -11,7 +11,8 @@ import errno
 import fcntl
 import os
 import stat
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from blake3 import blake3
@@ -24,19 +25,26 @@ MOST = 1000                              # names that are tried
 
 def write_whole(path: Path, data: bytes) -> None:
     """Write a small file beside its final place, sync it, then put it there. Raises OSError."""
-    fd, part = begun(path)
-    try:
+    with under_way(path) as (fd, part):
         with open(fd, "wb", closefd=False) as file:
             file.write(data)
         settle(fd)
         part.replace(path)
+    sync_folder(path.parent)
+
+
+@contextmanager
+def under_way(path: Path) -> Iterator[tuple[int, Path]]:
+    """A file that is `begun`; it goes where the block fails: half a file is none. Raises OSError."""
+    fd, part = begun(path)
+    try:
+        yield fd, part
     except BaseException:
         with suppress(OSError):
             part.unlink()
         raise
     finally:
         os.close(fd)
-    sync_folder(path.parent)
 
 
 def begun(path: Path) -> tuple[int, Path]:

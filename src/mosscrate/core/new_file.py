@@ -6,10 +6,10 @@ import ctypes
 import errno
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-from mosscrate.core.durable import begun, is_being_made, settle, sync_folder
+from mosscrate.core.durable import is_being_made, settle, sync_folder, under_way
 from mosscrate.core.errors import MediumError
 
 NOT_OVER_ANOTHER, HERE = 1, -100         # RENAME_NOREPLACE of renameat2(2), AT_FDCWD
@@ -23,22 +23,17 @@ def new_file(path: Path) -> Iterator[Path]:
     Raises MediumError where something has the name, now or at the end, or where nothing can be made.
     """
     must_be_new(path)
-    with _told(path):
-        if is_being_made(path):
-            raise MediumError(f"{path} is being made at this moment by another run of Moss Crate. Nothing was changed.")
-        fd, part = begun(path)
-    try:
+    with ExitStack() as making:
+        with _told(path):
+            if is_being_made(path):
+                raise MediumError(f"{path} is being made at this moment by another run of Moss Crate. Nothing was "
+                                  "changed.")
+            fd, part = making.enter_context(under_way(path))
         yield part
         with _told(path):
             settle(fd)
             put_new(part, path)
             sync_folder(path.parent)
-    except BaseException:
-        with suppress(OSError):
-            part.unlink()                                   # half a file is none
-        raise
-    finally:
-        os.close(fd)
 
 
 def must_be_new(path: Path) -> None:

@@ -13,7 +13,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from mosscrate.core.durable import begun, unmark
+from mosscrate.core.durable import under_way, unmark
 from mosscrate.core.errors import MediumError, MossError, Stopped
 from mosscrate.core.findings import Finding
 from mosscrate.core.new_file import must_have_no_name, put_new
@@ -155,10 +155,9 @@ def _one(volume: Volume, entry: Entry, root: int, names: list[str], meter: _Mete
 
 
 def _file(volume: Volume, entry: Entry, path: Path, meter: _Meter) -> None:
-    """Take out one file, made beside its place: half a file is none."""
+    """Take out one file, made beside its place."""
     must_have_no_name(path)
-    fd, part = begun(path)
-    try:
+    with under_way(path) as (fd, part):
         with open(fd, "wb", closefd=False) as file:
             for piece in volume.read_file(entry):
                 file.write(piece)
@@ -167,11 +166,6 @@ def _file(volume: Volume, entry: Entry, path: Path, meter: _Meter) -> None:
             os.utime(fd, (entry.modified, entry.modified))
         unmark(fd)
         put_new(part, path)
-    except BaseException:
-        part.unlink(missing_ok=True)
-        raise
-    finally:
-        os.close(fd)
 
 
 @contextmanager
