@@ -18,7 +18,7 @@ from mosscrate.core.blocks import Blocks, Extent, Window
 from mosscrate.core.blocks.runs import distinct
 from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents.straight import straight
-from mosscrate.core.contents.survey import has_blank_ends, partition_window, trace_between
+from mosscrate.core.contents.survey import Opened, has_blank_ends, partition_window, trace_between
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.images import packed_in
 from mosscrate.core.maps import MapKind, Partition, PartitionMap, map_format, read_map
@@ -41,6 +41,11 @@ class Part:
     volume: Volume | None = None
     tree: Tree | None = None
 
+    @cached_property
+    def lines(self) -> tuple[bytes, ...]:
+        """What its folders say of each entry of its tree."""
+        return tuple(_line_of(e).encode("utf-8", "surrogatepass") for e in (self.tree.entries if self.tree else ()))
+
 
 class State:
     """A medium that is looked at for several purposes: its map is read once, each volume opened and walked once."""
@@ -61,6 +66,12 @@ class State:
     def parts(self) -> tuple[Part, ...]:
         """Every partition that may hold something. Raises MediumError."""
         return tuple(self._part(p) for p in (self.map.partitions if self.map else ()))
+
+    @property
+    def opened(self) -> Opened:
+        """Its volumes, for a survey of the same moment. Raises MediumError."""
+        return Opened({part.partition.index: (part.volume, part.tree) for part in self.parts
+                       if part.volume is not None and part.tree is not None})
 
     @cached_property
     def digest(self) -> bytes:
@@ -174,11 +185,11 @@ def _partition(part: Part, hasher: blake3) -> None:
         _closed(part.window, hasher)
         return
     hasher.update(f"{volume.variant} {volume.id} {volume.label} {volume.size} {volume.block}\n".encode())
-    hasher.update("\n".join(map(line_of, part.tree.entries)).encode("utf-8", "surrogatepass"))
+    hasher.update(b"\n".join(part.lines))
     _anchors(volume, part.window, part.tree.entries, hasher)
 
 
-def line_of(e: Entry) -> str:
+def _line_of(e: Entry) -> str:
     """All that a folder says of an entry, but for what reading alone changes."""
     return (f"{e.path}\t{e.kind}\t{e.size}\t{e.modified}\t{e.node}\t{e.target}\t{e.mode}\t{e.owner}\t{e.attributes}"
             f"\t{e.protection}\t{e.comment}\t{e.resource}")

@@ -16,7 +16,7 @@ from blake3 import blake3
 from mosscrate.core.blocks import Extent
 from mosscrate.core.blocks.stretches import Stretches
 from mosscrate.core.contents.files import FileKind, kind_of
-from mosscrate.core.contents.fingerprint import Part, State, line_of
+from mosscrate.core.contents.fingerprint import Part, State
 from mosscrate.core.errors import FormatError, MediumError
 from mosscrate.core.volumes import Entry, Kind
 
@@ -48,8 +48,9 @@ class Left(msgspec.Struct, frozen=True):
 
 def left_on(state: State) -> Left:
     """What the folders of a card say now. Raises MediumError."""
-    return Left({part.partition.index: {e.path: _short(line_of(e).encode("utf-8", "surrogatepass"))
-                                        for e in part.tree.entries} for part in state.parts if part.tree},
+    return Left({part.partition.index: {e.path: _short(line) for e, line in
+                                        zip(part.tree.entries, part.lines, strict=True)}
+                 for part in state.parts if part.tree},
                 places={part.partition.index: (part.partition.start, part.partition.length) for part in state.parts})
 
 

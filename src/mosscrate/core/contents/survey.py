@@ -60,7 +60,7 @@ def survey(blocks: Blocks, *, thorough: bool = False, opened: Opened | None = No
     Args:
         blocks: the medium.
         thorough: also check the structure of each volume.
-        opened: is given what was opened.
+        opened: is given what was opened; what it holds already is not opened and walked again.
     """
     try:
         return _surveyed(blocks, opened or Opened(), thorough=thorough)
@@ -217,6 +217,8 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, into: Opened
         return PartitionLook(partition, None, Role.UNKNOWN, "it only holds the logical drives"), []
     kind = ""
     try:
+        if (known := into.volumes.get(partition.index)) is not None:
+            return _with_map(map_, *_opened(partition, known[0], into, thorough=thorough))
         window = partition_window(blocks, partition)
         kind = volume_kind(window)
         if not kind and map_.kind != MapKind.NONE and rdb.probe(window.read(0, min(window.size, rdb.SEARCHED * 512))):
@@ -225,8 +227,7 @@ def _look(blocks: Blocks, map_: PartitionMap, partition: Partition, into: Opened
             return PartitionLook(partition, None, Role.UNKNOWN, "no file system is recognised on it"), []
         if not is_opened_here(window):
             return _closed(partition, kind)
-        opened, findings = _opened(partition, open_volume(window), into, thorough=thorough)
-        return opened, [*findings, *_denied(map_, opened), *_misread(opened)]
+        return _with_map(map_, *_opened(partition, open_volume(window), into, thorough=thorough))
     except NotReadYet:
         return PartitionLook(partition, VolumeLook(kind) if kind else None, Role.UNKNOWN, "not read yet",
                              is_unread=True), []
@@ -284,7 +285,8 @@ def volume_look(volume: Volume, tree: Tree, kinds: Counter[FileKind], unsound: s
 
 def _opened(partition: Partition, volume: Volume, into: Opened, *,
             thorough: bool) -> tuple[PartitionLook, list[Finding]]:
-    tree = volume.tree()
+    known = into.volumes.get(partition.index)
+    tree = volume.tree() if known is None else known[1]
     into.volumes[partition.index] = volume, tree
     sound = soundness(volume, tree)
     kinds = count_kinds(tree.entries)
@@ -304,6 +306,11 @@ def _opened(partition: Partition, volume: Volume, into: Opened, *,
         findings.append(Finding(Severity.NOTE, f"The file system leaves {binary(slack)} of its partition unused.",
                                 where, partition.index, remedy))
     return PartitionLook(partition, look, guess.role, guess.reason), findings
+
+
+def _with_map(map_: PartitionMap, look: PartitionLook, findings: list[Finding]) -> tuple[PartitionLook, list[Finding]]:
+    """With what its map and its machine make of it."""
+    return look, [*findings, *_denied(map_, look), *_misread(look)]
 
 
 def _denied(map_: PartitionMap, look: PartitionLook) -> list[Finding]:

@@ -328,10 +328,12 @@ class Card(Sight):
 
     is_planned = False
 
-    def __init__(self, raw: Blocks, name: str = "") -> None:
+    def __init__(self, raw: Blocks, name: str = "", layout: Layout | None = None) -> None:
+        """`layout` is that of the same moment, where it is at hand."""
         self.raw, self.blocks = raw, straight(raw)
         self.name = name or raw.name or "the card"
-        self._looks: dict[int, PartitionLook] = {}
+        self._layout = layout
+        self._looks = {look.index: look for look in layout.partitions} if layout else dict[int, PartitionLook]()
 
     @property
     def size(self) -> int:
@@ -346,7 +348,7 @@ class Card(Sight):
     @cached_property
     def layout(self) -> Layout:
         """See Sight."""
-        return survey(self.raw)
+        return self._layout or survey(self.raw)
 
     @cached_property
     def map(self) -> PartitionMap:

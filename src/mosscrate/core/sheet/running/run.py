@@ -16,7 +16,7 @@ import msgspec
 from mosscrate.core.blocks import Blocks, Extent, Overlay
 from mosscrate.core.blocks.streaming import digest
 from mosscrate.core.blocks.stretches import Stretches
-from mosscrate.core.contents import survey
+from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.fingerprint import State, fingerprint
 from mosscrate.core.contents.unpacking import prove_packed
 from mosscrate.core.crate.checking import check_chunks
@@ -78,7 +78,7 @@ def rehearse(sheet: JobSheet, bench: Bench, watch: Watch) -> Result:
     with Opened() as opened:
         source_blocks = opened.add(source.open()) if source else None
         overlay = opened.add_overlay(Overlay(opened.add(target.open()))) if target else None
-        steps = _foreseen(sheet, source_blocks, overlay).settled
+        steps = _foreseen(sheet, *_layouts(source_blocks, overlay), source_blocks, overlay).settled
         shop = Workshop(bench, sheet, source, target, source_blocks, overlay, OnView(overlay or Blocks(0)),
                         is_rehearsal=True)
         done = [shop.run(number, step, watch) for number, step in enumerate(steps)]
@@ -198,14 +198,15 @@ class Running:
         kept = job.kept.get(Which.SOURCE)
         source_blocks = self.opened.add(self.bench.crate_with(kept).open(kept)) if kept else \
             self.opened.add(source.open_for_job(Reach())) if source else None
-        if source and source_blocks and sheet.source and not guard.is_as_planned(
-                source, State(source_blocks), sheet.source):
+        came = State(source_blocks) if source_blocks is not None else None
+        if source and came and sheet.source and not guard.is_as_planned(source, came, sheet.source):
             raise GuardRefusal(f"{source.name} was changed or exchanged since the sheet was planned. Plan again with "
                                "what is there now; nothing was changed by this.")
         target = self.card.medium if self.card else find_medium(self.bench, sheet.target) if sheet.target else None
         target_blocks = self.card.blocks if self.card else self.opened.add(target.open()) if target else None
         left = sheet.steps[len(job.done):]
-        seen = _foreseen(msgspec.structs.replace(sheet, steps=left), source_blocks, target_blocks)
+        layouts = _layouts(source_blocks, target_blocks, came, self.admitted)
+        seen = _foreseen(msgspec.structs.replace(sheet, steps=left), *layouts, source_blocks, target_blocks)
         self._foreseen = (len(job.done), seen)
         steps = seen.settled
         if steps != left:
@@ -220,8 +221,8 @@ class Running:
         if self.journal is None and writes_first and any(step.is_in_place for step in steps):
             self.log.folder.remove(job.id, RESERVE)
             self.log.folder.create(job.id, RESERVE, self._left(len(job.done)).journal).close()
-        return Workshop(self.bench, job.sheet, source, target, source_blocks, target_blocks, self, kept=dict(job.kept),
-                        opened=self.opened)
+        return Workshop(self.bench, job.sheet, source, target, source_blocks, target_blocks, self, layouts[1],
+                        kept=dict(job.kept), opened=self.opened)
 
     def _must_be_recorded(self, source: Blocks, steps: tuple[Step, ...], watch: Watch) -> None:
         """Compare a kept or packed source with its record or checksums before parts of it are used.
@@ -306,10 +307,22 @@ class Running:
         return (digest_beside(path), f"The backup {path.name}") if path else ("", "")
 
 
-def _foreseen(sheet: JobSheet, source: Blocks | None, target: Blocks | None) -> Forecast:
+def _layouts(source: Blocks | None, target: Blocks | None, came: State | None = None,
+             card: State | None = None) -> tuple[Layout | None, Layout | None]:
+    """What is on source and target; of those that are seen already no volume is walked again. Raises MediumError."""
+    return _layout(source, came), _layout(target, card)
+
+
+def _layout(blocks: Blocks | None, seen: State | None) -> Layout | None:
+    if blocks is None:
+        return None
+    return survey(blocks, opened=seen.opened if seen is not None and packed_in(blocks) is None else None)
+
+
+def _foreseen(sheet: JobSheet, source: Layout | None, target: Layout | None, source_blocks: Blocks | None,
+              target_blocks: Blocks | None) -> Forecast:
     """What the sheet will do to what is there. Raises FitError where a step does not fit."""
-    seen = forecast(sheet, survey(source) if source else None, survey(target) if target else None,
-                    source_blocks=source, target_blocks=target)
+    seen = forecast(sheet, source, target, source_blocks=source_blocks, target_blocks=target_blocks)
     if seen.problems:
         raise FitError(" ".join(problem.sentence for problem in seen.problems))
     return seen

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from mosscrate.core.blocks import Blocks
+from mosscrate.core.contents import Layout
 from mosscrate.core.crate.lacking import files_lacking
 from mosscrate.core.errors import JobError, MediumError
 from mosscrate.core.sheet.bench import Bench, card_of
@@ -55,7 +56,12 @@ class OnView:
 
 @dataclass
 class Workshop:
-    """The media of a sheet, open. `kept` maps "source" and "target" to the ids of what this job kept."""
+    """The media of a sheet, open.
+
+    Attributes:
+        layout: of the target as it was opened, until the first step that changes it.
+        kept: "source" and "target", and the ids of what this job kept.
+    """
 
     bench: Bench
     sheet: JobSheet
@@ -64,6 +70,7 @@ class Workshop:
     source_blocks: Blocks | None
     target_blocks: Blocks | None
     changes: Changes
+    layout: Layout | None = None
     is_rehearsal: bool = False
     kept: dict[str, str] = field(default_factory=dict)
     opened: Opened = field(default_factory=Opened)
@@ -79,7 +86,8 @@ class Workshop:
 
     def over(self) -> Card:
         """See Shop."""
-        return Card(self.changes.over(self.number), self._name(self.sheet.target))
+        layout, self.layout = self.layout, None
+        return Card(self.changes.over(self.number), self._name(self.sheet.target), layout)
 
     @property
     def source(self) -> Card | None:
@@ -97,6 +105,7 @@ class Workshop:
 
     def before_whole_write(self, *, as_it_stands: bool) -> Notes:
         """See Shop."""
+        self.layout = None
         return self.changes.before_whole_write(as_it_stands=as_it_stands)
 
     def keep(self, which: Which, watch: Watch) -> Done:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 Table: TypeAlias = NDArray[np.uint32]
 FREE, BAD, END = 0, 0x0FFFFFF7, 0x0FFFFFFF
-STRETCH = 1 << 20                      # entries looked at together: a large card has tens of millions, most free
+STRETCH = 1 << 16                      # entries looked at together: a large card has tens of millions, most free
 
 
 class Clustered(Protocol):

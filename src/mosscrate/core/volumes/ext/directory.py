@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from mosscrate.core.errors import FitError, FormatError
 from mosscrate.core.volumes.ext.filesystem import Filesystem, crc32c
 from mosscrate.core.volumes.ext.structures import DIRECTORY_ENTRY, TAIL_SIZE, TAIL_TYPE
 
 MAX_NAME = 255
+REMEMBERED = 8 << 10                   # bytes of a directory whose entries are remembered
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +27,12 @@ class Row:
     type: int
 
 
+@lru_cache(512)
+def _again(data: bytes, block: int, inodes: int, where: str) -> tuple[Row, ...]:
+    """Those of a small directory: a job reads each one several times, most of them with the same bytes."""
+    return tuple(rows_until_damage(data, block, inodes, where))
+
+
 def rows(data: bytes, block: int, inodes: int, where: str) -> Iterator[Row]:
     """The live entries of a directory's bytes, the two dots included. Raises FormatError.
 
@@ -34,6 +42,13 @@ def rows(data: bytes, block: int, inodes: int, where: str) -> Iterator[Row]:
         inodes: of the volume.
         where: for errors.
     """
+    if len(data) <= REMEMBERED:
+        return iter(_again(data, block, inodes, where))
+    return rows_until_damage(data, block, inodes, where)
+
+
+def rows_until_damage(data: bytes, block: int, inodes: int, where: str) -> Iterator[Row]:
+    """The same one by one, up to where FormatError is raised."""
     unpack = DIRECTORY_ENTRY.unpack_from
     for base in range(0, len(data), block):
         at, end = base, min(base + block, len(data))

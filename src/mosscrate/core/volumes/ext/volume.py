@@ -197,10 +197,10 @@ class ExtVolume(ReadByPieces):
 
     def _salvaged(self, path: str, number: int) -> list[Entry]:
         """Entries in those blocks of a damaged folder that can be read, with inodes that can be."""
-        found, failures = list[Entry](), 0
+        found, failures, inodes = list[Entry](), 0, int(self.fs.sb["inodes_count"])
         for data in self._blocks_of(number):
             with suppress(FormatError):
-                for row in directory.rows(data, len(data), int(self.fs.sb["inodes_count"]), f"folder “{path}”"):
+                for row in directory.rows_until_damage(data, len(data), inodes, f"folder “{path}”"):
                     try:
                         found += self._entries(path, [row] if row.name not in DOTS else [])
                     except (FormatError, MediumError):

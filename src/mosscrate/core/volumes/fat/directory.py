@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -24,6 +25,7 @@ from mosscrate.core.volumes.fat.structures import (
 )
 
 DELETED = 0xE5
+REMEMBERED = 8 << 10                   # bytes of a directory whose entries are remembered
 _ENTRY, _LONG = Packer(DIRECTORY_ENTRY), Packer(LONG_NAME)
 LAST_LONG = 0x40
 DOT, DOT_DOT = b".          ", b"..         "
@@ -55,6 +57,17 @@ class Row:
 
 def rows(data: bytes) -> Iterator[Row]:
     """The live entries of a directory's bytes, labels left out."""
+    used = len(read_entries(data)) * ENTRY_SIZE
+    return iter(_again(data[:used])) if used <= REMEMBERED else _rows(data)
+
+
+@lru_cache(512)
+def _again(data: bytes) -> tuple[Row, ...]:
+    """Those of a small directory: a job reads each one several times, most of them with the same bytes."""
+    return tuple(_rows(data))
+
+
+def _rows(data: bytes) -> Iterator[Row]:
     entries = read_entries(data)
     if len(entries) == 0:
         return

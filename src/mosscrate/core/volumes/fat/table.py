@@ -49,7 +49,7 @@ def decode(data: bytes, type: FatType, entries: int) -> Table:
         bad = _FIRST_RESERVED[type]
         table = np.where(table == bad, np.uint32(BAD), np.where(table > bad, np.uint32(END), table))
     else:
-        table = np.where(table > BAD, np.uint32(END), table)
+        table[table > BAD] = END
     return table.astype(np.uint32, copy=False)
 
 
