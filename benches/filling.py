@@ -120,7 +120,9 @@ def _moved() -> Iterator[Figure]:
         assert facts is not None
 
         def move(counting: Counting = counting, facts: object = facts) -> None:
-            wanted = regroup(open_volume(counting).tree().entries, now, then, facts).moves     # type: ignore[arg-type]
+            volume = open_volume(counting)
+            wanted = regroup(volume.tree().entries, now, then, facts,                          # type: ignore[arg-type]
+                             OnTheCard(volume.read_at, volume.read_file)).moves
             assert len(wanted) == MOVED
             own = edit(counting)
             for folder in sorted(folders_above(wanted.values())):

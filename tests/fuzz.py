@@ -4,6 +4,7 @@
     ./moss fuzz histories [--count 50000] [--seed 1]      # of cards and their jobs: tests/histories.py
     ./moss fuzz steps [--count 50000] [--seed 1]          # forecasts and runs: tests/sheets.py
     ./moss fuzz stacks [--count 3000] [--seed 1]          # jobs that lie on one another: tests/stacks.py
+    ./moss fuzz fill [--count 20000] [--seed 1]           # games and what is theirs: tests/fill/households.py
     ./moss fuzz packs [--count 50000] [--only xz]         # containers, streams, archives: tests/packs_fuzz.py
     ./moss fuzz proof [--count 2000] [--seed 1]           # cards that lie about their size: tests/proof_fuzz.py
 
@@ -49,6 +50,7 @@ from mosscrate.demo.hfs import TREE, make_hfs
 from tests import histories, packs_fuzz, proof_fuzz, sheets, stacks
 from tests.cards import MIB, lay_out, make_volume, some_files
 from tests.core.maps.test_rdb import with_code
+from tests.fill import households
 from tests.volumes import WHEN, fresh, worked_on
 
 SECONDS = 10                      # a case that takes longer counts as a hang
@@ -194,7 +196,7 @@ def run(count: int, seed: int, only: str = "") -> Counter[str]:
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(prog="moss fuzz", description=__doc__)
-    kinds = ("cards", "histories", "steps", "stacks", "packs", "proof")
+    kinds = ("cards", "histories", "steps", "stacks", "fill", "packs", "proof")
     parser.add_argument("what", nargs="?", choices=kinds, default="cards")
     parser.add_argument("--count", type=int, default=50_000)
     parser.add_argument("--seed", type=int, default=1)
@@ -208,7 +210,8 @@ def main() -> int:
         print(f"{options.count} histories in {time.monotonic() - begun:.0f} s: no wrong byte, no wrong word")
         return 0
     searches = {"steps": (sheets.chance, "sequences: every forecast and its run agree"),
-                "stacks": (stacks.chance, "stacks of jobs: every byte that was in use came back")}
+                "stacks": (stacks.chance, "stacks of jobs: every byte that was in use came back"),
+                "fill": (households.chance, "cards that were filled: every household is whole")}
     if options.what in searches:
         chance, word = searches[options.what]
         total = sum((chance(seed) for seed in range(options.seed, options.seed + options.count)), Counter[str]())

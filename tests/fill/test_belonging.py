@@ -7,7 +7,8 @@ from pathlib import PurePosixPath
 import pytest
 
 from mosscrate.core.fill.bringing import Brought, Role
-from mosscrate.core.fill.saves import Game, Games, words_of
+from mosscrate.core.fill.households import gather
+from mosscrate.core.fill.saves import words_of
 from mosscrate.core.fill.sets import sets_of
 
 
@@ -21,8 +22,8 @@ class Text:
         yield self.data
 
 
-def brought(path: str, data: bytes = b"x") -> Brought:
-    return Brought(PurePosixPath(path), Text(data), "", len(data), 0, Role.GAME, "dc", "", 1)
+def brought(path: str, data: bytes = b"x", *, role: Role = Role.GAME, system: str = "dc") -> Brought:
+    return Brought(PurePosixPath(path), Text(data), "", len(data), 0, role, "" if role == Role.SAVE else system, "", 1)
 
 
 @pytest.mark.parametrize(("one", "other", "are_same"), [
@@ -35,11 +36,12 @@ def test_words_are_letters_of_every_script(one, other, are_same):
 
 
 def test_a_save_is_not_that_of_another_game_whose_letters_are_not_latin():
-    games = Games()
-    for name in ("クマ.gb", "キツネ.gb"):
-        games.add(Game("gb", name))
-    assert [game.name for game in games.of("クマ (rev 1).sav")] == ["クマ.gb"]
-    assert games.of("ウサギ.sav") == []
+    games = [brought(name, system="gb") for name in ("クマ.gb", "キツネ.gb")]
+    saves = [brought(name, role=Role.SAVE) for name in ("クマ (rev 1).sav", "ウサギ.sav")]
+    found = gather([*games, *saves])
+    assert {each.lead.name: [other.name for other in each.others] for each in found.households} == {
+        "クマ.gb": ["クマ (rev 1).sav"], "キツネ.gb": []}
+    assert [each.name for each in found.loose] == ["ウサギ.sav"]
 
 
 @pytest.mark.parametrize("ends", ["\n", "\r\n"])

@@ -68,9 +68,14 @@ def test_games_saves_and_discs_come_where_the_plan_says_and_twice_changes_nothin
     make(top, {"GB/Hill Run.gb": other, "GB/Hill Run.sav": further})
     poured(home, top)
     after = on(there)
-    assert after["roms/gameboy/Hill Run.gb"] == other
-    assert after["saves/gameboy/Hill Run.srm"] == before["saves/gameboy/Hill Run.srm"]
-    assert set(before.values()) | {other, further} == set(after.values())
+    assert after == before | {"roms/gameboy/Hill Run (2).gb": other, "saves/gameboy/Hill Run (2).srm": further}
+    assert poured(home, top).startswith("0 files put into")
+    poured(home, top, **{"both game": "take their place"})   # both households change places as a whole
+    now = on(there)
+    assert (now["roms/gameboy/Hill Run.gb"], now["saves/gameboy/Hill Run.srm"]) == (other, further)
+    assert sorted(now.values()) == sorted(after.values())
+    old = next(path for path, data in now.items() if data == files["GB/Hill Run.gb"]).rpartition("/")[2]
+    assert now[f"saves/gameboy/{old.removesuffix('.gb')}.srm"] == files["GB/Hill Run.sav"]
 
 
 def test_what_is_there_under_another_name_is_renamed_and_the_tree_teaches_its_plan(home, tmp_path):

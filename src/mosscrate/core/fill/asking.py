@@ -7,19 +7,19 @@ from collections.abc import Sequence
 from math import log2
 
 from mosscrate.core.fill.bringing import Role
+from mosscrate.core.fill.companions import ALL_THE_SAME, KEEP_ENDING, SAVE_ENDINGS
+from mosscrate.core.fill.households import WHOSE, Gathered, Unsure
 from mosscrate.core.fill.placed import BETWEEN, GROUP, SHOWN, Act, Cause, Placed, Question, some_of
-from mosscrate.core.fill.placing import Placing
+from mosscrate.core.fill.placing import BOTH, LEAVE_OUT, NUMBER, TAKE_PLACE, Placing
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.wanted import missing
 from mosscrate.core.sizes import MIB, binary, counted, listed
 
-ALL_THE_SAME = "bring in all the same"
-LEAVE_OUT = "leave out"
 TAKE, GO_ON = "take it from the crate", "go on without"
 WANT = "want "                           # in front of a system file, in the key of a question about it
 
 
-def questions_about(placed: Sequence[Placed], placing: Placing, lacking: Sequence[Lacking],
+def questions_about(placed: Sequence[Placed], placing: Placing, gathered: Gathered,
                     in_crate: dict[str, str]) -> list[Question]:
     """One for each cause; `in_crate` are wanted system files that a backup holds, with its name."""
     causes = defaultdict[tuple[str, str, str], list[Placed]](list)
@@ -30,14 +30,29 @@ def questions_about(placed: Sequence[Placed], placing: Placing, lacking: Sequenc
             causes["renames", "", ""].append(each)
         elif each.act == Act.LEAVE:
             causes[_cause_of(each)].append(each)
-        elif each.why.endswith("has its name"):
-            causes["numbered", "", ""].append(each)
-        elif each.file.role == Role.SAVE and "stays in use" in each.why:
-            causes["both", "save", "beside"].append(each)
+        elif each.cause != Cause.NONE:
+            causes[each.cause, "", ""].append(each)
     asked = [question for cause, found in causes.items() if (question := _question(cause, found)) is not None]
     asked += _about_system_files(placed, placing, in_crate)
-    asked += [about_sheet(each) for each in lacking]
+    asked += [about_sheet(each) for each in gathered.lacking]
+    asked += [_about_whose(each) for each in gathered.unsure]
+    if placing.changed:
+        asked.append(_about_endings(placing.changed))
     return [*asked, _about_names(placing)] if placing.renamed else asked
+
+
+def _about_whose(unsure: Unsure) -> Question:
+    """A file that may belong to any of several games."""
+    return Question(f"{WHOSE}{unsure.file.path}", f"“{unsure.file.name}” may be of {listed(list(unsure.labels))}; "
+                    f"it is left out.", (LEAVE_OUT, *unsure.labels), 7200.0, 1)
+
+
+def _about_endings(changed: dict[str, str]) -> Question:
+    old, new = next(iter(changed.items()))
+    get = "gets" if len(changed) == 1 else "get"
+    return Question(SAVE_ENDINGS, f"{counted(len(changed), 'save')} {get} the ending that this card’s have: “{old}” "
+                    f"becomes “{new}”.", ("change them so", KEEP_ENDING), 2500 + 100 * log2(1 + len(changed)),
+                    len(changed))
 
 
 def _cause_of(each: Placed) -> tuple[str, str, str]:
@@ -47,7 +62,7 @@ def _cause_of(each: Placed) -> tuple[str, str, str]:
             return str(each.cause), file.system, ""
         case Cause.ENDING:
             return str(each.cause), file.system, file.ending
-        case Cause.LITTER | Cause.WAITS | Cause.PICTURED | Cause.MET:
+        case Cause.LITTER | Cause.WAITS | Cause.PICTURED | Cause.MET | Cause.BOTH | Cause.WHOSE:
             return str(each.cause), "", ""
     return str(each.cause), file.group, ""
 
@@ -58,7 +73,7 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
     are, has = ("is", "has") if number == 1 else ("are", "have")
     why = found[0].why
     match cause[0]:
-        case "both" if cause[2]:
+        case Cause.BESIDE:
             newer = sum("card’s is newer" in each.why for each in found)
             return Question("both save", f"{counted(number, 'save')} {are} on the card with other contents: {names}. "
                             f"The card’s stay in use{f', newer for {newer} of them' if newer else ''}; the others come "
@@ -70,8 +85,15 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question("renames", f"{counted(number, 'file')} {are} on the card already under other names or in "
                             f"other folders, compared: {names}.", ("rename", "bring in as well"), _worth(4, found),
                             number)
-        case "numbered" | Cause.MET:
-            usual = ("number them", LEAVE_OUT) if cause[0] == "numbered" else (LEAVE_OUT, "number them")
+        case Cause.BOTH:
+            ways = (NUMBER, TAKE_PLACE, LEAVE_OUT) if found[0].act != Act.LEAVE else (LEAVE_OUT, NUMBER, TAKE_PLACE)
+            return Question(BOTH, f"{counted(number, 'game')} brought in {has} the name of another one on the card: "
+                            f"{names}. Both stay, with what belongs to each.", ways, _worth(9, found), number)
+        case Cause.MANUALS:
+            return Question(f"manuals {group}", f"{counted(number, 'manual')} of {group} {are} left out: {why}.",
+                            (LEAVE_OUT, ALL_THE_SAME), _worth(1, found), number)
+        case Cause.NUMBERED | Cause.MET:
+            usual = (NUMBER, LEAVE_OUT) if cause[0] == Cause.NUMBERED else (LEAVE_OUT, NUMBER)
             return Question("met", f"{counted(number, 'file')} brought in {has} the name of another one, and "
                             f"other contents: {names}.", usual, _worth(4, found), number)
         case Cause.IN_THE_WAY:

@@ -26,6 +26,7 @@ from mosscrate.core.watch import Watch
 
 OF_A_STATE = ".png"                      # behind the whole name of a state: how it looked
 STATE_ENDINGS = ("state", "st", "ss", "oops")
+CLOCKS, PATCHES, MANUALS = {"rtc"}, {"ips", "bps", "ups", "ppf", "xdelta"}, {"pdf", "cbz"}
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
 PACKED = ("zip", "7z", "chd", "cue", "gdi", "ccd", "mds", "m3u")
 NOTHING_TELLS = "nothing tells what it is for"
@@ -39,6 +40,9 @@ class Role(StrEnum):
     SAVE = "save"
     STATE = "save state"
     PICTURE = "picture"
+    CLOCK = "clock"
+    PATCH = "patch"
+    MANUAL = "manual"
     SYSTEM = "system file"
     LITTER = "litter"
     UNKNOWN = "unknown"
@@ -64,6 +68,8 @@ class Brought:
         lead: of a part of a set, the path of the sheet or list that names it.
         is_lead: whether it names others.
         title: as a list of checksums calls it.
+        below: of a file of the card that is filled, the folders in that of its system.
+        entry: of such a file, its place in the tree.
     """
 
     path: PurePosixPath
@@ -81,6 +87,8 @@ class Brought:
     lead: str = ""
     is_lead: bool = False
     title: str = ""
+    below: str = ""
+    entry: Entry | None = None
 
     @cached_property
     def name(self) -> str:
@@ -252,8 +260,10 @@ def _known(file: _File, lists: Lists) -> Brought:
     is_picture = kind_of(Entry(path.name, Kind.FILE, 0, None, 0)) == FileKind.PICTURE
     for role, reason, is_it in (
             (Role.SAVE, "its ending", ending in SAVES),
-            (Role.STATE, "its ending", ending_of_state(path.name).rstrip("0123456789") in STATE_ENDINGS
-             and not _is_usual(ending, by_folder)),
+            (Role.CLOCK, "its ending", ending in CLOCKS),
+            (Role.PATCH, "its ending", ending in PATCHES and not _is_usual(ending, by_folder)),
+            (Role.MANUAL, "its ending", ending in MANUALS),
+            (Role.STATE, "its ending", is_state(path.name) and not _is_usual(ending, by_folder)),
             (Role.SYSTEM, "the folder of system files", Use.SYSTEM in uses),
             (Role.PICTURE, "the folder of pictures", Use.PICTURES in uses and is_picture)):
         if is_it:
@@ -307,9 +317,9 @@ def _is_text(first: bytes) -> bool:
     return all(letter.isprintable() or letter in "\r\n\t\f" for letter in text)
 
 
-def ending_of_state(name: str) -> str:
-    """The ending that says whether a file is a save state; of a picture beside one, that of its state."""
-    return _ending(name.removesuffix(OF_A_STATE))
+def is_state(name: str) -> bool:
+    """Whether a file is a save state by its ending, or the picture beside one."""
+    return _ending(name.removesuffix(OF_A_STATE)).rstrip("0123456789") in STATE_ENDINGS
 
 
 def look_at(size: int, read: ReadAt, ending: str) -> tuple[Reading, bytes]:

@@ -8,7 +8,7 @@ from mosscrate.core.contents.comparing import are_equal
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, print_of
 from mosscrate.core.fill.headers import FRONT
-from mosscrate.core.fill.origins import Origin
+from mosscrate.core.fill.origins import InTree, Origin
 from mosscrate.core.sizes import MIB
 from mosscrate.core.volumes import Entry
 
@@ -30,6 +30,10 @@ class OnTheCard:
                  at_once: int = AT_ONCE) -> None:
         self._read_at, self._read_file, self._left = read_at, read_file, at_once
         self._prints: dict[str, bytes] = {}
+
+    def origin(self, entry: Entry) -> Origin:
+        """Where the bytes of one of its files are."""
+        return InTree(entry, self._read_at, self._read_file)
 
     def print(self, entry: Entry) -> bytes:
         """See Brought.print. Raises FormatError, MediumError."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -121,3 +121,28 @@ class OnCard:
     def read(self) -> Iterator[bytes]:
         """See Origin."""
         return self.volume.read_file(self.entry)
+
+
+@dataclass(frozen=True)
+class InTree:
+    """A file of what is filled itself, read as that is read."""
+
+    entry: Entry
+    read_at: Callable[[Entry, int, int], bytes]
+    read_file: Callable[[Entry], Iterable[bytes]]
+    home: None = None
+    reads_anywhere: ClassVar[bool] = True
+
+    @property
+    def said(self) -> str:
+        """See Origin."""
+        return self.entry.path
+
+    @contextmanager
+    def opened(self) -> Iterator[ReadAt]:
+        """See Origin."""
+        yield partial(self.read_at, self.entry)
+
+    def read(self) -> Iterator[bytes]:
+        """See Origin."""
+        return iter(self.read_file(self.entry))

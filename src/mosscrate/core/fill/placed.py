@@ -10,7 +10,9 @@ from math import log2
 from typing import NamedTuple
 
 from mosscrate.core.fill.bringing import Brought
+from mosscrate.core.fill.households import Household
 from mosscrate.core.fill.origins import Origin, Packed
+from mosscrate.core.fill.saves import stem_of
 
 
 class Act(StrEnum):
@@ -48,6 +50,11 @@ class Cause(StrEnum):
     FULL = "full"
     MET = "met"
     IN_THE_WAY = "in the way"
+    WHOSE = "whose"
+    MANUALS = "manuals"
+    NUMBERED = "numbered"                # it comes, under a number: another one that is brought in has its name
+    BOTH = "both game"                   # another one on the card has its name
+    BESIDE = "beside"                    # a save that comes beside the one in use
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +62,7 @@ class Placed:
     """A file with its place on the card, what becomes of it, and why.
 
     `is_unpacked` for what lies in an archive; `was` is the place that a file of the card has now which is renamed;
-    `cause` is why something is left out.
+    `cause` is why something is left out, or comes otherwise than it is called.
     """
 
     file: Brought
@@ -75,6 +82,30 @@ class Placed:
     def size(self) -> int:
         """Bytes that come to the card."""
         return self.file.packed.member.size if self.is_unpacked and self.file.packed else self.file.size
+
+
+@dataclass(frozen=True)
+class Game:
+    """A game as it is called on the card: what places of what belongs to it are made of.
+
+    Attributes:
+        system: its short code.
+        name: of its file.
+        folder: in which that lies.
+        saves: bytes that its saves may have, where its header says so.
+        there: its household on the card.
+    """
+
+    system: str
+    name: str
+    folder: str = ""
+    saves: tuple[int, ...] = ()
+    there: Household | None = None
+
+    @property
+    def stem(self) -> str:
+        """The name without its ending."""
+        return stem_of(self.name)
 
 
 class Target(NamedTuple):

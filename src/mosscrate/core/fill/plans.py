@@ -49,9 +49,10 @@ class Pictures(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class NameRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What names may be beside what the file system allows."""
+    """What names may be beside what the file system allows: letters of a name, of its stem alone, of a path."""
 
     most: int = 0
+    stem: int = 0
     path: int = 0
     ascii: bool = False
     because: str = ""
@@ -166,11 +167,11 @@ class FolderPlan:
         """A place for a file of a system: pattern with everything put in; `ending` where it is not that of `path`."""
         file = path.rpartition("/")[2]
         stem, dot, own = file.rpartition(".")
-        filled = pattern.format(**self._words_of(code), stem=stem if dot else file, file=file,
+        filled = pattern.format(**self.words_of(code), stem=stem if dot else file, file=file,
                                 ending=ending or (own if dot else ""), slot=slot)
         return (re.sub("/+", "/", filled) if "//" in filled else filled).strip("/")
 
-    def _words_of(self, code: str) -> dict[str, str | int]:
+    def words_of(self, code: str) -> dict[str, str | int]:
         """What patterns say of a system."""
         if code not in self._words:
             system = self.systems.get(code)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable, Iterable, Iterator
-from typing import NamedTuple
 
 from mosscrate.core.fill.systems import systems
 
@@ -13,70 +12,10 @@ CLOCKS = (8, 16, 44, 48)                 # bytes that programs put behind a save
 SMALLEST = 128
 CARD, CARD_HEAD = 131_072, 3_904         # a memory card as it is, and what one container puts in front of it
 CARDS = {"mcr": CARD, "mcd": CARD, "gme": CARD + CARD_HEAD, "mpk": 32_768, "vmu": CARD}
+ALIKE = {"sav", "srm", "ram"}            # endings of one thing: bytes of a battery as they are
 _BRACKETS = re.compile(r"\([^()]*\)|\[[^\[\]]*\]")
 _ARTICLES = re.compile(r"\b(the|a|an|der|die|das|le|la|les|el|los|las|il|lo|o|os)\b")
 _ACCENTS = re.compile("[\u0300-\u036f]")  # of Latin, Greek and Cyrillic letters; other marks make other letters
-
-
-class Game(NamedTuple):
-    """A game by which a save may be meant: its system, its file's name on the card, what its header says of saves."""
-
-    system: str
-    name: str
-    saves: tuple[int, ...] = ()
-
-    @property
-    def stem(self) -> str:
-        """The name without its ending."""
-        return stem_of(self.name)
-
-
-class Games:
-    """Games to which saves, states and pictures are matched."""
-
-    def __init__(self) -> None:
-        self._by_stem: dict[str, tuple[Game, ...]] = {}
-        self._by_words: dict[str, tuple[Game, ...]] = {}
-        self._unread = list[tuple[str, Game]]()            # looked into only where a stem is not found as it is
-
-    def add(self, game: Game, name: str = "") -> None:
-        """Note a game; `name` is what its file was called before, where it has another one on the card.
-
-        One that was noted already is known better now.
-        """
-        for each in (game.name,) if name in ("", game.name) else (game.name, name):
-            _note(self._by_stem, stem_of(each).casefold(), game)
-            self._unread.append((each, game))
-
-    def all(self) -> list[Game]:
-        """Each of them once."""
-        return list(dict.fromkeys(game for games in self._by_stem.values() for game in games))
-
-    def of(self, name: str, system: str = "") -> list[Game]:
-        """The games that a file may belong to by its name: letter by letter, else by its words.
-
-        More than one where several are called so; of a system alone where that is known.
-        """
-        stem = stem_of(name)
-        if fitting := _of_system(self._by_stem.get(stem.casefold()), system):
-            return fitting
-        for its, game in self._unread:
-            for form in (f"/{its.casefold()}", words_of(stem_of(its))):
-                _note(self._by_words, form, game)
-        self._unread.clear()
-        if fitting := _of_system(self._by_words.get(f"/{stem.casefold()}"), system):     # x.gb.sav of x.gb
-            return fitting
-        return _of_system(self._by_words.get(words_of(stem)), system)
-
-
-def _note(games: dict[str, tuple[Game, ...]], key: str, game: Game) -> None:
-    known = games.get(key)
-    games[key] = (game,) if known is None else (*(each for each in known if (each.system, each.name) !=
-                                                  (game.system, game.name)), game)
-
-
-def _of_system(found: tuple[Game, ...] | None, system: str) -> list[Game]:
-    return [game for game in found or () if not system or systems().are_kin(game.system, system)]
 
 
 def stem_of(name: str) -> str:
@@ -96,12 +35,20 @@ def _is_of_a_word(letter: str) -> bool:
     return letter.isalnum() or unicodedata.category(letter) in ("Mn", "Mc")
 
 
-def why_not_of(size: int, ending: str, game: Game, read: Callable[[], Iterable[bytes]]) -> str:
-    """Why a save of some bytes is hardly this game's; "" where it may be. Its bytes are read only where they tell."""
+def why_not_of(size: int, ending: str, system: str, saves: tuple[int, ...], read: Callable[[], Iterable[bytes]]) -> str:
+    """Why a save is hardly that of a game; "" where it may be. Its bytes are read only where they tell.
+
+    Args:
+        size: of the save.
+        ending: of it.
+        system: of the game.
+        saves: bytes that the game's header allows; () where it says nothing.
+        read: bytes of the save, in pieces.
+    """
     if ending in CARDS:
         return "" if size == CARDS[ending] else f"a card of .{ending} has {CARDS[ending]} bytes, not {size}"
-    own = systems().by_code.get(game.system)
-    sizes = game.saves or (own.saves if own is not None else ())
+    own = systems().by_code.get(system)
+    sizes = saves or (own.saves if own is not None else ())
     if not sizes:
         return ""
     if max(sizes) == 0:
@@ -114,8 +61,8 @@ def why_not_of(size: int, ending: str, game: Game, read: Callable[[], Iterable[b
     if shorter and is_empty(_behind(read(), shorter)):
         return ""                                            # padded
     said = " or ".join(str(each) for each in sizes[:4])
-    return f"its game saves {said} bytes, not {size}" if game.saves else \
-        f"games of {game.system} save {said} bytes, not {size}"
+    return f"its game saves {said} bytes, not {size}" if saves else \
+        f"games of {system} save {said} bytes, not {size}"
 
 
 def _behind(pieces: Iterable[bytes], at: int) -> Iterator[bytes]:

@@ -92,11 +92,11 @@ def regroup_under(card: Medium, plan: FolderPlan, *, partition: int, now: Folder
             raise FitError(f"Files on partition {partition} of {card.name} cannot be changed.")
         learnt = learn(entries, volume.read_at, said)
         own = now or completed(learnt, plans_at(plans))
-        found = regroup(entries, own, plan, facts)
+        found = regroup(entries, own, plan, facts, OnTheCard(volume.read_at, volume.read_file), answers)
         unsure = () if now else tuple(line.folder for line in learnt.asked if not any(
             own.folder_of(guess.system) == line.folder for guess in line.guesses))
     todo = chores(entries, plan, facts, answers or {})
-    moving = RegroupFiles(partition, tuple(found.moves), tuple(found.moves.values()))
+    moving = RegroupFiles(partition, tuple(found.moves), tuple(found.moves.values()), found.emptied)
     steps = (*chore_steps(todo, partition), *((moving,) if found.moves else ()))
     files, sizes = Counter[tuple[str, str]](), Counter[tuple[str, str]]()
     for entry in entries:
@@ -106,7 +106,7 @@ def regroup_under(card: Medium, plan: FolderPlan, *, partition: int, now: Folder
             sizes[way] += entry.size
     flows = tuple(Flow(*way, Act.COPY, files[way], size) for way, size in sizes.most_common())
     sheet = JobSheet(steps, None, reference(card)) if steps else None
-    return Regrouping(partition, found, own, flows, unsure, todo.questions, sheet)
+    return Regrouping(partition, found, own, flows, unsure, (*found.questions, *todo.questions), sheet)
 
 
 def chore_steps(todo: Chores, partition: int) -> tuple[AnyStep, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from dataclasses import replace
 from datetime import datetime
 
 from mosscrate.core.contents.comparing import are_equal
@@ -24,6 +25,8 @@ def pour(home: TreeHome, found: Sorted, watch: Watch) -> str:
     for path, place in in_turn(found.renamed):
         watch.check()
         home.rename(path, place)
+    gone = {place: there.pop(home.facts.folded(path)) for path, place in found.renamed.items()}
+    there |= {home.facts.folded(place): replace(entry, path=place) for place, entry in gone.items()}
     order = sorted((*found.coming, *found.seeming), key=in_order)
     total, done, written = sum(each.size for each in order), 0, 0
     for number, placed in enumerate(order):

@@ -7,10 +7,12 @@ from typing import Annotated, ClassVar
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.errors import FitError
 from mosscrate.core.sheet.asking import Form, asked
+from mosscrate.core.sheet.decision import Decision
+from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.steps.files.editing import EditsNames
 from mosscrate.core.sheet.steps.shared.filing import now
 from mosscrate.core.sizes import counted
-from mosscrate.core.volumes import Editor
+from mosscrate.core.volumes import Editor, Kind
 
 BESIDE = ".moss-{}"                      # behind a name, while files change places in a circle
 
@@ -20,8 +22,20 @@ class RegroupFiles(EditsNames, tag="regroup", frozen=True):
 
     paths: Annotated[tuple[str, ...], asked("The files.", Form.PLACE, is_first=True)]
     places: Annotated[tuple[str, ...], asked("Where each of them goes, in their order.", Form.PLACE, flag="--place")]
+    emptied: Annotated[tuple[str, ...], asked("Folders that hold nothing then, and go.", Form.PLACE,
+                                              flag="--emptied")] = ()
 
     command: ClassVar[str] = "regroup"
+
+    def decide(self, card: Sight, source: Sight | None = None) -> Decision:
+        """See Step. Only a folder that will be empty goes."""
+        volume = card.files(self.partition) if self.emptied else None
+        within = tuple(f"{folder}/" for folder in self.emptied)
+        stay = next((entry.path for entry in volume.tree().entries if entry.path.startswith(within)
+                     and entry.kind != Kind.FOLDER and entry.path not in self.paths), "") if volume else ""
+        if stay:
+            raise FitError(f"A folder with “{stay}” would not be empty then. Nothing was changed.")
+        return super().decide(card, source)
 
     def edit(self, editor: Editor) -> None:
         """See EditsNames."""
@@ -32,14 +46,20 @@ class RegroupFiles(EditsNames, tag="regroup", frozen=True):
                 editor.add_folder(folder, now())
         for path, place in in_turn(dict(zip(self.paths, self.places, strict=True))):
             editor.rename(path, place)
+        for folder in self.emptied:
+            editor.remove(folder)
 
     def sentence(self, name: str) -> str:
         """See EditsNames."""
-        return f"Give {counted(len(self.paths), 'file')} on {name} other places"
+        return f"Give {counted(len(self.paths), 'file')} on {name} other places{self._gone('remove', '')}"
 
     def said(self, name: str) -> str:
         """See EditsNames."""
-        return f"{counted(len(self.paths), 'file')} on {name} have other places now."
+        return f"{counted(len(self.paths), 'file')} on {name} have other places now{self._gone('', ' gone')}."
+
+    def _gone(self, before: str, behind: str) -> str:
+        number = counted(len(self.emptied), "emptied folder")
+        return f", {before}{' ' if before else ''}{number}{behind}" if self.emptied else ""
 
 
 def in_turn(wanted: dict[str, str]) -> list[tuple[str, str]]:
