@@ -348,4 +348,5 @@ def _system_of_folders(parts: Sequence[str]) -> str:
 
 
 def _ending(name: str) -> str:
-    return PurePosixPath(name).suffix[1:].casefold()
+    stem, _, ending = name.rpartition("/")[2].rpartition(".")
+    return ending.casefold() if stem else ""

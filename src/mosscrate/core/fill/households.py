@@ -72,10 +72,6 @@ class Unsure:
     file: Brought
     among: tuple[Household, ...]
 
-    def claims(self, home: Household) -> bool:
-        """Whether it may belong to one of these."""
-        return any(each.lead is home.lead for each in self.among)
-
     @property
     def labels(self) -> tuple[str, ...]:
         """The games by their names; by their paths where they have one name."""
@@ -132,8 +128,8 @@ def gather(files: Sequence[Brought], rules: Sequence[Rule] | None = None, *, bes
             others[id(among[0])].append(file)
         else:
             adopted.append((file, among[0]))
-    return Gathered(tuple(replace(each, others=tuple(others[id(each)])) for each in games), tuple(loose),
-                    tuple(unsure), tuple(lacking), tuple(adopted))
+    return Gathered(tuple(replace(each, others=tuple(others[id(each)])) if id(each) in others else each
+                          for each in games), tuple(loose), tuple(unsure), tuple(lacking), tuple(adopted))
 
 
 def _as_picture(file: Brought, leads: Leads) -> Brought:
@@ -167,11 +163,15 @@ class Leads:
     """Households, to be found by what others call them."""
 
     def __init__(self, households: Sequence[Household]) -> None:
-        self._by_name: dict[str, list[Household]] = {}
         self._households = households
-        for each in households:
+
+    @cached_property
+    def _by_name(self) -> dict[str, list[Household]]:
+        found: dict[str, list[Household]] = {}
+        for each in self._households:
             for name in each.names:
-                self._by_name.setdefault(folded(name), []).append(each)
+                found.setdefault(folded(name), []).append(each)
+        return found
 
     @cached_property
     def _by_words(self) -> dict[str, list[Household]]:
@@ -199,7 +199,7 @@ class Leads:
 
 def folded(name: str) -> str:
     """A name as names are compared here: composed letters, no case."""
-    return unicodedata.normalize("NFC", name).casefold()
+    return name.lower() if name.isascii() else unicodedata.normalize("NFC", name).casefold()
 
 
 def forms_of(file: Brought) -> Iterator[tuple[str, str]]:

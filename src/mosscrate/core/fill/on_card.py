@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from fnmatch import fnmatch
 from functools import cached_property
@@ -125,14 +126,18 @@ def files_on(entries: Iterable[Entry], places: PlanPlaces, card: OnTheCard) -> l
 
 def _known(entry: Entry, places: PlanPlaces, system: str) -> tuple[Role, str]:
     """What a file is by its place and ending, and whose system's."""
-    ending = entry.name.rpartition(".")[2].casefold() if "." in entry.name.lstrip(".") else ""
+    name = entry.name
+    stem, _, ending = name.rpartition(".")
+    ending = ending.casefold() if stem else ""
+    if (wanting := places.wanting(entry.path)) is not None:
+        return Role.SYSTEM, wanting
+    if system and ending in places.plan.opens(system) and ending not in SAVES:     # what most of them are
+        return Role.GAME, system
     said = {role for role, _, _ in places.said(entry.path)}
     by_ending = next((role for role, is_it in (
         (Role.SAVE, ending in SAVES), (Role.CLOCK, ending in CLOCKS), (Role.PATCH, ending in PATCHES),
-        (Role.STATE, is_state(entry.name)), (Role.PICTURE, kind_of(entry) == FileKind.PICTURE),
+        (Role.STATE, is_state(name)), (Role.PICTURE, kind_of(entry) == FileKind.PICTURE),
         (Role.MANUAL, ending in MANUALS or ending in TEXTS)) if is_it), None)
-    if (wanting := places.wanting(entry.path)) is not None:
-        return Role.SYSTEM, wanting
     if by_ending in said or (by_ending is None and Role.STATE in said):
         return by_ending or Role.STATE, system
     if system and _is_game(ending, places.plan, system, is_sure=by_ending is None):
@@ -182,11 +187,14 @@ class TheCard:
         self.places, self._card, self._facts = PlanPlaces(plan, facts), card, facts
         self.gathered = gather(files_on(entries, self.places, card), by_place(self.places), answers=answers)
         self.games = tuple(each for each in self.gathered.households if self.places.system_of(str(each.lead.path))[0])
+        self._contested = {id(home.lead) for each in self.gathered.unsure for home in each.among}
+        self._unsure = {str(each.file.path) for each in self.gathered.unsure}
         self._now: dict[str, str] = {}
         self._at = {facts.folded(str(file.path)): each for each in self.gathered.households for file in each.files}
         root = f"{plan.root}/" if plan.root else ""
         self._folders = {each.path: system_called(each.name) for each in entries if each.kind == Kind.FOLDER
                          and each.path.startswith(root) and "/" not in each.path.removeprefix(root)}
+        self._prints: dict[int, dict[bytes, list[Household]]] = {}
         self._twins = defaultdict[int, list[Household]](list)
         alone = (Household(each) for each in self.gathered.loose if each.role == Role.UNKNOWN)
         for each in (*self.gathered.households, *alone):
@@ -204,13 +212,12 @@ class TheCard:
 
     def is_contested(self, home: Household) -> bool:
         """Whether it is not known of a file whether it belongs to a household: that must not lose it."""
-        return any(each.claims(home) for each in self.gathered.unsure)
+        return id(home.lead) in self._contested
 
     def is_anothers(self, entry: Entry, home: Household | None) -> bool:
         """Whether a file belongs to another household than one, or may do so."""
         owner = self.at(entry.path)
-        return (owner is not None and owner is not home) or any(
-            each.file.entry is not None and each.file.entry.path == entry.path for each in self.gathered.unsure)
+        return (owner is not None and owner is not home) or entry.path in self._unsure
 
     def at(self, path: str) -> Household | None:
         """The household to which the file at a place belongs."""
@@ -252,16 +259,27 @@ class TheCard:
     def twin_of(self, origin: Origin, size: int, print_: Callable[[], bytes], is_free: Callable[[str], bool]) -> \
             Household | None:
         """A game of one file that holds the same as another file, and whose place nothing else has."""
-        for each in self._twins.get(size, ()):
-            entry = each.lead.entry
-            if entry is None or str(each.lead.path) in self._now or not is_free(entry.path):
-                continue
-            try:
-                if print_() == self._card.print(entry) and self._card.is_equal(origin, entry):
+        if size not in self._twins:
+            return None
+        try:
+            for each in self._alike(size).get(print_(), ()):
+                entry = each.lead.entry
+                if entry is not None and str(each.lead.path) not in self._now and is_free(entry.path) \
+                        and self._card.is_equal(origin, entry):
                     return each
-            except MossError:
-                continue
+        except MossError:
+            return None
         return None
+
+    def _alike(self, size: int) -> dict[bytes, list[Household]]:
+        """Games of one file of a size, by their prints; what cannot be read is like nothing."""
+        if size not in self._prints:
+            found = self._prints[size] = defaultdict[bytes, list[Household]](list)
+            for each in self._twins[size]:
+                with suppress(MossError):
+                    if each.lead.entry is not None:
+                        found[self._card.print(each.lead.entry)].append(each)
+        return self._prints[size]
 
 
 def system_called(folder: str) -> str:

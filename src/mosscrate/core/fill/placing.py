@@ -119,7 +119,7 @@ class Placing:
         lead, ground = home.lead, self.ground
         folder, _, name = wanted.rpartition("/")
         folder, stem = self._folder(folder), home.stem if lead.packed is None else stem_of(name)
-        ending, met, cause = PurePosixPath(name).suffix, "", Cause.NONE
+        ending, met, cause = _with_dot(name), "", Cause.NONE
         for number, named in enumerate(self._stems.near(stem, ending, lead.system, folder)):
             to = f"{folder}/{named.name}".strip("/")
             game = self._as(lead, to, named)
@@ -370,6 +370,12 @@ class Placing:
         self._made += 1
         return self.plan.fresh.format(name=names[0] if names else code, code=code, CODE=code.upper(),
                                       number=max(numbers, default=len(self.plan.systems)) + self._made)
+
+
+def _with_dot(name: str) -> str:
+    """The ending of a name with its dot; "" where it has none."""
+    stem, dot, ending = name.rpartition(".")
+    return f"{dot}{ending}" if stem and ending else ""
 
 
 def _meets(other: Brought, how: str) -> str:

@@ -29,6 +29,7 @@ class Stems:
 
     def __init__(self, plan: FolderPlan, facts: Facts) -> None:
         self.plan, self.facts = plan, facts
+        self._behind: dict[tuple[str, str], _Behind] = {}
 
     def near(self, stem: str, ending: str, system: str, folder: str) -> Iterator[Named]:
         """Stems for a game whose file lies in a folder and ends with `ending`, the nearest first; numbers do not end.
@@ -36,31 +37,43 @@ class Stems:
         Each has room for the names of saves and states behind it.
         """
         plain, tried = _plain(stem) if self.plan.names.ascii else stem, set[str]()
-        most, tails = self._most(ending, system, folder), self._tails(ending, system)
+        behind = self._behind_of(system, ending)
+        most, why_not = self._most(folder, ending, behind), self.facts.why_not
 
-        def why_not(name: str) -> str:
-            return next((why for tail in tails if (why := self.facts.why_not(_stem(name, ending) + tail))), "")
+        def why_not_all(name: str) -> str:
+            return next((why for tail in behind.tails if (why := why_not(_stem(name, ending) + tail))), "")
 
         while True:
             name = menu_name(plain + ending, most + len(ending) if most else LONGEST, tried, is_plain=False)
             name = name if name.endswith(ending) else f"{name}{ending}"
-            if why_not(name):
-                name = proposed_name(name, tried, why_not)
+            if why_not_all(name):
+                name = proposed_name(name, tried, why_not_all)
             yield Named(_stem(name, ending), name)
             tried.add(name.lower())
 
-    def _most(self, ending: str, system: str, folder: str) -> int:
+    def _most(self, folder: str, ending: str, behind: _Behind) -> int:
         """Letters that a stem may have, 0 for any."""
-        rules, tails = self.plan.names, self._tails(ending, system)
-        paths = [f"{folder}/{ending}", *(path.replace(_MARK, "") for path in _places(self.plan, system, ending))]
-        found = (rules.stem, rules.most - max(map(len, tails)) if rules.most else 0,
-                 rules.path - max(map(len, paths)) if rules.path else 0)
+        rules = self.plan.names
+        longest = max(len(folder) + 1 + len(ending), behind.longest_path)
+        found = (rules.stem, rules.most - max(map(len, behind.tails)) if rules.most else 0,
+                 rules.path - longest if rules.path else 0)
         return min((max(1, most) for most in found if most), default=0)
 
-    def _tails(self, ending: str, system: str) -> tuple[str, ...]:
-        """What stands behind the stem in names of the household: of its own file, and of saves and states."""
-        names = (path.rpartition("/")[2] for path in _places(self.plan, system, ending))
-        return (ending, *(name.partition(_MARK)[2].replace(_MARK, "") for name in names))
+    def _behind_of(self, system: str, ending: str) -> _Behind:
+        key = system, ending
+        if key not in self._behind:
+            places = _places(self.plan, system, ending)
+            names = (path.rpartition("/")[2] for path in places)
+            tails = (ending, *(name.partition(_MARK)[2].replace(_MARK, "") for name in names))
+            self._behind[key] = _Behind(tuple(dict.fromkeys(tails)), max((len(path) - 1 for path in places), default=0))
+        return self._behind[key]
+
+
+class _Behind(NamedTuple):
+    """What stands behind the stem in names of a household: its own file, saves and states; their longest path else."""
+
+    tails: tuple[str, ...]
+    longest_path: int
 
 
 def _places(plan: FolderPlan, system: str, ending: str) -> list[str]:
