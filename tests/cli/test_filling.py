@@ -85,11 +85,29 @@ def test_a_device_is_filled_with_the_key_and_the_trust_that_are_said(cli, librar
     assert "are of a running device" in cli("fill", "Pipkin", library, "--key", tmp_path / "key")[2]
 
 
-def test_what_does_not_fit_ends_with_a_failure(cli, bench, library):
+def test_what_does_not_fit_is_named_and_the_rest_comes(cli, bench, library):
     put_card(bench, "small", 3 * MIB, b"", name="Small")
     with bench.shelf.find("Small").open_for_guard() as blocks:
         format_for("fat12").make(blocks, Making("fat12", "S"))
     (library / "GB" / "Large.gb").write_bytes(bytes(4 * MIB))
+    (library / "GB" / "Large.sav").write_bytes(b"save" * 2048)
+    with (library / "GB" / "Huge.gb").open("wb") as huge:
+        huge.truncate(4 << 30)
     tag = bench.shelf.find("Small").tag
     code, _, err = cli("fill", "Small", library, "--plan", "long-names-saves-apart", "--run", "--tag", tag)
-    assert (code, "It does not fit; nothing was written" in err) == (1, True)
+    assert (code, "did not come; all the rest did" in err) == (1, True)
+    assert "Huge.gb: Huge.gb is larger than any file of this file system" in err
+    assert "Large.gb, Large.sav: there is no room left for it" in err
+    there = on(bench.shelf.find("Small"), 0)
+    assert "roms/gameboy/Hill Run gb.gb" in there
+    assert not any("Large" in path for path in there)
+
+
+def test_answers_that_nobody_asks_for_are_refused(cli, library, bench):
+    fresh(bench)
+    words = ("fill", "Pipkin", library, "--plan", "short-codes-saves-beside", "--answer")
+    code, _, err = cli(*words, "states GBX=bring in all the same")
+    assert (code, "Nothing asks for “states GBX” here" in err) == (2, True)
+    code, _, err = cli(*words, "litter=burn them")
+    assert (code, "“burn them” is no answer to “litter”" in err) == (2, True)
+    assert cli(*words, "met=leave out")[0] == 0              # could be asked; it is not now

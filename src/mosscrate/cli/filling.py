@@ -138,33 +138,36 @@ def wants(bench: Bench, card: str, partition: int | None, plan: str, as_json: bo
 @click.argument("plan")
 @click.option("--partition", "-p", type=int, help="Of the card; the one with the most free room when left out.")
 @click.option("--from", "by", help="Plan by which it is laid out now; what the card teaches when left out.")
+@click.option("--answer", "answers", multiple=True, metavar="KEY=WORD", help="To a question, by its key.")
 @click.option("--run", "is_run", is_flag=True, help="Do it; without this it is only shown.")
 @click.option("--tag", default="", help="The four-character tag of the card, as `slots` shows it.")
 @json_option
 @click.pass_obj
-def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | None, is_run: bool, tag: str,
-         as_json: bool) -> None:
+def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | None, answers: tuple[str, ...],
+         is_run: bool, tag: str, as_json: bool) -> None:
     """Lay the games of a CARD out by another PLAN, with saves and pictures, by renaming alone."""
     medium = bench.shelf.find(card)
     home = home_of(medium) if partition is None else partition
     found = regroup_under(medium, plan_called(bench, plan), partition=home, now=plan_called(bench, by) if by else None,
-                          plans=own_plans_of(bench), said=said_of(bench.state, medium.key))
+                          plans=own_plans_of(bench), said=said_of(bench.state, medium.key),
+                          answers=dict(answer.rpartition("=")[::2] for answer in answers))
     if is_run and found.sheet:
         run_sheet(bench, found.sheet, tag, as_json=as_json)
         return
     if as_json:
-        show_json({"moves": found.found.moves, "homeless": found.found.homeless, "met": found.found.met})
+        show_json({"moves": found.found.moves, "homeless": found.found.homeless, "met": found.found.met,
+                   "emptied": found.found.emptied, "questions": [
+                       {"key": each.key, "sentence": each.sentence, "answers": each.answers}
+                       for each in found.questions]})
         return
     for path, place in found.found.moves.items():
         say(f"{path} → {place}")
-    say(f"{counted(len(found.found.moves), 'file')} would get another place.")
+    say(f"{counted(len(found.found.moves), 'file')} would get another place, "
+        f"{counted(len(found.found.emptied), 'emptied folder')} would go.")
     for folder in found.unsure:
         say(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer …” says so.")
-    for code in found.found.homeless:
-        say(f"  ? {code} has no folder in that plan; its files stay.")
-    if found.found.met:
-        met = found.found.met
-        say(f"  ? {counted(len(met), 'file')} would meet another one and stay, first {met[0]}.")
+    for question in found.questions:
+        say(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
 
 
 LISTS = click.option("--list", "listed", multiple=True, type=FILE, help="A list of checksums, beside those in your own "

@@ -17,20 +17,21 @@ from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.devices.filled import DeviceHome
 from mosscrate.core.errors import FitError
+from mosscrate.core.fill.asking import ROOM, WHAT_FITS, may_be_asked
 from mosscrate.core.fill.lists import Lists, lists_at
 from mosscrate.core.fill.pictures.gallery import Gallery
-from mosscrate.core.fill.placed import Question, Sorted
+from mosscrate.core.fill.placed import Question, Sorted, some_of
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import plan_of, remember_plan
 from mosscrate.core.fill.tree_home import FolderHome, TreeHome
 from mosscrate.core.sheet.bench import Bench
-from mosscrate.core.sheet.planning.choosing import Choice, choose_for_tree, choose_plan, home_of, plans_at
+from mosscrate.core.sheet.planning.choosing import ASKED, Choice, choose_for_tree, choose_plan, home_of, plans_at
 from mosscrate.core.sheet.planning.filling import Filling, Sources, TreeFilling, fill_tree, lay_over
 from mosscrate.core.sheet.planning.filling import fill as fill_card
 from mosscrate.core.sheet.planning.picturing import fetch_missing, scale_waiting
 from mosscrate.core.sheet.running.pouring import pour
 from mosscrate.core.sheet.sheet import save_sheet
-from mosscrate.core.sizes import binary, counted
+from mosscrate.core.sizes import binary, counted, listed
 from mosscrate.core.watch import Watch
 
 
@@ -121,6 +122,7 @@ def lay_over_(bench: Bench, card: str, places: tuple[Path, ...], answers: tuple[
         found = lay_over(medium, words.sources, watch, answers=words.answers,
                          plan=plans_at(own_plans_of(bench)).get(plan_of(bench.state, medium.key)),
                          partition=home_of(medium) if words.partition is None else words.partition)
+    _must_be_answers(found, words.answers)
     _tell(bench, found, words)
 
 
@@ -131,16 +133,19 @@ def _onto_card(bench: Bench, card: str, words: Words) -> None:
     choice = plan_called(bench, known) if known in plans_at(own_plans_of(bench)) or words.wanted else choose_plan(
         medium, home, plans_at(own_plans_of(bench)), bench.state, answers=words.answers, like=words.sources.card)
 
-    def sort(watch: Watch) -> Filling:
-        return fill_card(medium, words.sources, choice, watch, partition=home, answers=words.answers,
+    def sort(watch: Watch, answers: dict[str, str]) -> Filling:
+        return fill_card(medium, words.sources, choice, watch, partition=home, answers=answers,
                          lists=words.lists, gallery=gallery, bench=bench)
 
     with watching() as watch:
-        found = sort(watch)
+        found = sort(watch, words.answers)
+        _must_be_answers(found, words.answers)
         for gather in _GATHERING:
             if said := gather(found.plan, found.sorted, words, gallery, watch):
                 say(said, err=True)
-                found = sort(watch)
+                found = sort(watch, words.answers)
+        if words.is_run and not found.sorted.fits:
+            found = sort(watch, {**words.answers, ROOM: WHAT_FITS})
     _tell(bench, found, words)
     if words.is_run and found.plan.id in plans_at(own_plans_of(bench)):
         remember_plan(bench.state, medium.key, found.plan.id)
@@ -153,21 +158,25 @@ def _into_tree(bench: Bench, tree: TreeHome, words: Words) -> None:
         tree, plans_at(own_plans_of(bench)), bench.state, answers=words.answers, like=sources.card)
 
     @contextmanager
-    def sort(watch: Watch) -> Iterator[TreeFilling]:
-        with fill_tree(tree, sources, choice, watch, answers=words.answers, lists=words.lists, gallery=gallery,
+    def sort(watch: Watch, answers: dict[str, str]) -> Iterator[TreeFilling]:
+        with fill_tree(tree, sources, choice, watch, answers=answers, lists=words.lists, gallery=gallery,
                        bench=bench) as found:
             yield found
 
     with watching() as watch:
         for gather in _GATHERING:
-            with sort(watch) as found:
+            with sort(watch, words.answers) as found:
+                _must_be_answers(found, words.answers)
                 if said := gather(found.plan, found.sorted, words, gallery, watch):
                     say(said, err=True)
-        with sort(watch) as found:
+        with sort(watch, words.answers) as found:
+            fits = {} if found.sorted.fits or not words.is_run else {ROOM: WHAT_FITS}
+        with sort(watch, {**words.answers, **fits}) as found:
             _show(found.plan, found.sorted, found.questions, words)
             if words.is_run:
                 sentence = pour(tree, found.sorted, watch)
                 show_json({"sentence": sentence}) if words.as_json else say(sentence)
+                _must_be_all(found.sorted)
 
 
 def _fetched(plan: FolderPlan, found: Sorted, words: Words, gallery: Gallery, watch: Watch) -> str:
@@ -198,6 +207,28 @@ def _tell(bench: Bench, found: Filling, words: Words) -> None:
         raise FitError("It does not fit; nothing was written. Leave something out, or take a larger card.")
     elif words.is_run:
         say("Nothing is to be written.")
+    if words.is_run:
+        _must_be_all(found.sorted)
+
+
+def _must_be_all(found: Sorted) -> None:
+    """Raises FitError where something could not come; the rest did."""
+    if lacking := found.lacking:
+        whys = listed([f"{some_of([each.file.name for each in lacking if each.why == why])}: {why}"
+                       for why in dict.fromkeys(each.why for each in lacking)])
+        raise FitError(f"{counted(len(lacking), 'file')} did not come; all the rest did. {whys}.")
+
+
+def _must_be_answers(found: Filling | TreeFilling, answers: dict[str, str]) -> None:
+    """Raises UsageError for an answer to what is never asked here, or with a word that its question has not."""
+    asked = {each.key: each.answers for each in found.questions}
+    for key, word in answers.items():
+        if key in asked and word not in asked[key]:
+            words = listed([f"“{each}”" for each in asked[key]])
+            raise click.UsageError(f"“{word}” is no answer to “{key}”: it has {words}. Nothing was written.")
+        if key not in asked and not key.startswith(ASKED) and not may_be_asked(key, found.sorted, found.plan):
+            keys = listed([f"“{each}”" for each in asked]) if asked else "no question"
+            raise click.UsageError(f"Nothing asks for “{key}” here; there is {keys}. Nothing was written.")
 
 
 def _show(plan: FolderPlan, found: Sorted, questions: Sequence[Question], words: Words) -> None:

@@ -9,13 +9,21 @@ from math import log2
 from mosscrate.core.fill.bringing import Role
 from mosscrate.core.fill.companions import ALL_THE_SAME, KEEP_ENDING, SAVE_ENDINGS
 from mosscrate.core.fill.households import WHOSE, Gathered, Unsure
-from mosscrate.core.fill.placed import BETWEEN, GROUP, SHOWN, Act, Cause, Placed, Question, some_of
+from mosscrate.core.fill.placed import BETWEEN, COMING, GROUP, SHOWN, Act, Cause, Placed, Question, Sorted, some_of
 from mosscrate.core.fill.placing import BOTH, LEAVE_OUT, NUMBER, TAKE_PLACE, Placing
+from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import Lacking
+from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.wanted import missing
 from mosscrate.core.sizes import MIB, binary, counted, listed
 
 TAKE, GO_ON = "take it from the crate", "go on without"
+ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare", BOTH,
+                    SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping", "wants", "grow"))
+OF_SOMETHING = (WHOSE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ", "manuals ",
+                "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ", "boot file ", "both ",
+                GROUP)
+ROOM, WHAT_FITS = "room", "bring in what fits"
 WANT = "want "                           # in front of a system file, in the key of a question about it
 
 
@@ -53,6 +61,18 @@ def _about_endings(changed: dict[str, str]) -> Question:
     return Question(SAVE_ENDINGS, f"{counted(len(changed), 'save')} {get} the ending that this card’s have: “{old}” "
                     f"becomes “{new}”.", ("change them so", KEEP_ENDING), 2500 + 100 * log2(1 + len(changed)),
                     len(changed))
+
+
+def may_be_asked(key: str, found: Sorted, plan: FolderPlan) -> bool:
+    """Whether a question of that key could be asked of a filling; what was done already is not asked any more."""
+    if key in ALWAYS:
+        return True
+    files = [each.file for each in found.placed]
+    things = {*systems().by_code, *(want.file for want in plan.wants), *(each.group for each in files),
+              *(str(each.path) for each in files), *(each.name for each in files), *map(str, Role)}
+    of = next((key.removeprefix(front) for front in OF_SOMETHING if key.startswith(front)), "")
+    return of in things or (key.startswith("ending ") and of.partition(" ")[0] in things) or (
+        key.startswith(GROUP) and set(of.split(BETWEEN)) <= things)
 
 
 def _cause_of(each: Placed) -> tuple[str, str, str]:
@@ -135,6 +155,9 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question(f"full {group}", f"{counted(number, 'file')} of {group} {are} left out: a folder of this "
                             f"file system has no room for more names. First {names}.", (LEAVE_OUT,), _worth(8, found),
                             number)
+        case Cause.TOO_LARGE | Cause.ROOM:
+            return Question(f"{cause[0]} {group}", f"{counted(number, 'file')} of {group}, {binary(size)}, {are} left "
+                            f"out: {why}. First {names}.", (LEAVE_OUT,), _worth(8, found), number)
         case Cause.UNREADABLE:
             return Question(f"unreadable {group}", f"{counted(number, 'entry', 'entries')} of {group} cannot be read "
                             f"and {are} left out. {why}", (LEAVE_OUT,), _worth(7, found), number)
@@ -182,11 +205,11 @@ def _about_names(placing: Placing) -> Question:
                     len(placing.renamed))
 
 
-def too_much(placed: Sequence[Placed], need: int, free: int) -> Question:
-    """What would fit: without the smallest group that is large enough."""
+def too_much(placed: Sequence[Placed], need: int, free: int) -> list[Question]:
+    """What would fit: without the smallest group that is large enough; or as much as there is room for."""
     groups = Counter[str]()
     for each in placed:
-        if each.act in (Act.COPY, Act.KEEP_BOTH):
+        if each.act in COMING:
             groups[each.file.group] += each.size
     over = need - free
     out = min(([group] for group, size in groups.items() if size >= over), key=lambda each: groups[each[0]], default=[])
@@ -195,10 +218,12 @@ def too_much(placed: Sequence[Placed], need: int, free: int) -> Question:
         if sum(groups[each] for each in out) >= over:
             break
     gone = sum(groups[each] for each in out)
-    is_enough = gone >= over and len(out) < len(groups)
-    hint = f" Without {listed(out)} ({binary(gone)}) the rest does." if is_enough else ""
-    return Question(f"{GROUP}{BETWEEN.join(out)}" if is_enough else "room", f"{binary(over)} do not fit.{hint}",
-                    ("decide", LEAVE_OUT) if is_enough else ("decide",), 8000.0, len(placed))
+    whole = Question(ROOM, f"{binary(over)} do not fit. Games come in their order, each with all that belongs to it, "
+                     "until there is no more room.", ("decide", WHAT_FITS), 7900.0, len(placed))
+    if gone < over or len(out) == len(groups):
+        return [whole]
+    return [Question(f"{GROUP}{BETWEEN.join(out)}", f"{binary(over)} do not fit. Without {listed(out)} "
+                     f"({binary(gone)}) the rest does.", ("decide", LEAVE_OUT), 8000.0, len(placed)), whole]
 
 
 def _last(path: str) -> str:

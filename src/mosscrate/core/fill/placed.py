@@ -50,6 +50,8 @@ class Cause(StrEnum):
     FULL = "full"
     MET = "met"
     IN_THE_WAY = "in the way"
+    TOO_LARGE = "too large"              # for any file of this file system
+    ROOM = "room"                        # there is none left for it
     WHOSE = "whose"
     MANUALS = "manuals"
     NUMBERED = "numbered"                # it comes, under a number: another one that is brought in has its name
@@ -62,7 +64,8 @@ class Placed:
     """A file with its place on the card, what becomes of it, and why.
 
     `is_unpacked` for what lies in an archive; `was` is the place that a file of the card has now which is renamed;
-    `cause` is why something is left out, or comes otherwise than it is called.
+    `cause` is why something is left out, or comes otherwise than it is called;
+    `home` is the path of the game of whose household it is.
     """
 
     file: Brought
@@ -72,6 +75,7 @@ class Placed:
     is_unpacked: bool = False
     was: str = ""
     cause: Cause = Cause.NONE
+    home: str = ""
 
     @property
     def origin(self) -> Origin:
@@ -212,6 +216,11 @@ class Sorted:
     def seeming(self) -> tuple[Placed, ...]:
         """Files that are compared by the job, and written only where they differ."""
         return tuple(each for each in self.placed if each.act == Act.SEEMS)
+
+    @property
+    def lacking(self) -> tuple[Placed, ...]:
+        """Files that would come and cannot: too large, or without room."""
+        return tuple(each for each in self.placed if each.cause in (Cause.TOO_LARGE, Cause.ROOM, Cause.FULL))
 
     @property
     def waiting(self) -> tuple[Brought, ...]:

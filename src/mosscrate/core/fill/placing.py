@@ -70,7 +70,8 @@ class Placing:
         """Where everything goes: whole households, then what belongs to those of the card, then the rest."""
         found = list[Placed]()
         for each in sorted(gathered.households, key=lambda each: _liking(each.lead, self.plan)):
-            found += self.household(each)
+            home = str(each.lead.path)
+            found += [replace(placed, home=home) for placed in self.household(each)]
         for file, game in gathered.adopted:
             found += self._adopted(file, self.there.game_of(game))
         found += [self.leave(each.file, f"it may be of {listed(list(each.labels))}", Cause.WHOSE)
@@ -86,6 +87,8 @@ class Placing:
             return [*wanted, *(self.leave(each, wanted[0].why, Cause.NONE) for each in home.parts),
                     *(placed for each in home.others for placed in self._other(each))]
         target = self._target(lead)
+        if large := next((each for each in (lead, *home.parts) if self._is_too_large(each)), None):
+            target = Target("", f"{large.name} is larger than any file of this file system", Cause.TOO_LARGE)
         if not target.path and lead.ending == "m3u" and home.parts and target.cause != Cause.GROUP:
             return self._discs_alone(home, target)
         if not target.path:
@@ -304,6 +307,10 @@ class Placing:
         way = self._way(file.system)
         return file.ending not in way.opens and file.ending not in way.packed
 
+    def _is_too_large(self, file: Brought) -> bool:
+        most = self.ground.facts.largest_file
+        return most is not None and self._coming(file).size > most
+
     def leave(self, file: Brought, why: str, cause: Cause, to: str = "") -> Placed:
         """A file that does not come."""
         return Placed(file, Act.LEAVE, to, why, cause=cause)
@@ -327,6 +334,8 @@ class Placing:
             return self.leave(file, "a folder of that name is there", Cause.IN_THE_WAY, to)
         if entry is None and ground.is_full(to):
             return self.leave(file, "its folder has no room for more names", Cause.FULL)
+        if self._is_too_large(file):
+            return self.leave(file, "it is larger than any file of this file system", Cause.TOO_LARGE)
         ground.take(to, file)
         act, why = (Act.COPY, file.reason) if entry is None else self._beside_it(file, entry)
         return Placed(file, act, to, why, self.is_unpacked(file))

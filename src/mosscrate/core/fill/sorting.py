@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.needs import room_for
-from mosscrate.core.fill.asking import questions_about, too_much
+from mosscrate.core.fill.asking import ROOM, WHAT_FITS, questions_about, too_much
 from mosscrate.core.fill.bringing import Brought
 from mosscrate.core.fill.companions import AS_THEY_ARE, ENDINGS, pictures_of
 from mosscrate.core.fill.comparing import OnTheCard
@@ -15,7 +15,7 @@ from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.households import gather
 from mosscrate.core.fill.on_card import TheCard
 from mosscrate.core.fill.pictures.gallery import Gallery
-from mosscrate.core.fill.placed import Act, Bare, Placed, Sorted
+from mosscrate.core.fill.placed import COMING, Act, Bare, Cause, Placed, Sorted
 from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.volumes import Entry, Facts, Kind
@@ -51,14 +51,33 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
     gathered = gather(list(brought), beside=on_card.games, answers=answers)
     placing = Placing(plan, Ground(facts, there), card, answers, on_card, gallery)
     placed = placing.place_all(gathered)
-    coming = [each for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
+    if answers.get(ROOM) == WHAT_FITS:
+        placed = _as_fits(placed, there, home)
+    coming = [each for each in placed if each.act in COMING]
     need, size = room_of(coming, there, home), sum(each.size for each in coming)
     questions = questions_about(placed, placing, gathered, in_crate or {})
     if need > home.free:
-        questions.append(too_much(placed, need, home.free))
+        questions += too_much(placed, need, home.free)
     bare = _without_picture(placing) if gallery is not None else ()
     return Sorted(tuple(placed), placing.along, bare, tuple(sorted(questions, key=lambda each: -each.worth)), need,
                   need - size, home.free)
+
+
+def _as_fits(placed: list[Placed], there: dict[str, Entry], home: Home) -> list[Placed]:
+    """Households in their order as far as there is room; one that has none is left out as a whole."""
+    groups, left = dict[str, list[Placed]](), home.free
+    for number, each in enumerate(placed):
+        if each.act in COMING:
+            groups.setdefault(each.home or f"alone {number}", []).append(each)
+    out = set[int]()
+    for files in groups.values():
+        need = room_of(files, there, home)                   # folders counted for each: rather too much than too little
+        if need <= left:
+            left -= need
+        else:
+            out |= {id(each) for each in files}
+    return [replace(each, act=Act.LEAVE, to="", why="there is no room left for it", cause=Cause.ROOM)
+            if id(each) in out else each for each in placed]
 
 
 def room_of(coming: Sequence[Placed], there: dict[str, Entry], home: Home) -> int:

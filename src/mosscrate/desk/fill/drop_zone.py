@@ -6,7 +6,7 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
-from mosscrate.desk.shared.panel import label
+from mosscrate.desk.shared.panel import button, label
 from mosscrate.desk.theme import color
 
 HEAD = "Drop folders and archives here"
@@ -26,11 +26,15 @@ class DropZone(QWidget):
         self.words = label(TEACHING, style="muted", wraps=True)
         self.words.setFixedWidth(WIDEST)
         self.words.setMinimumHeight(self.words.heightForWidth(WIDEST))
+        self.prepare = button("Prepare it…", tip="It has no volume that takes files; Move lays it out for its machine")
+        self.prepare.hide()
         column = QVBoxLayout(self)
         column.addStretch(1)
         for part in (self.head, self.words):
             part.setAlignment(Qt.AlignmentFlag.AlignHCenter)
             column.addWidget(part, 0, Qt.AlignmentFlag.AlignHCenter)
+        column.addSpacing(14)
+        column.addWidget(self.prepare, 0, Qt.AlignmentFlag.AlignHCenter)
         column.addStretch(1)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

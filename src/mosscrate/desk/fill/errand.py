@@ -123,3 +123,18 @@ def what_happens(found: Filling | TreeFilling) -> str:
         (elsewhere, "boot file", "put in its place"))
         if number]
     return f"To be done: {listed(parts)}. What is there already stays."
+
+
+def what_moves(found: Regrouping) -> str:
+    """What a card laid out by another plan means for what is on it."""
+    moves, gone, stay = found.found.moves, found.found.emptied, found.found.met
+    left = [f"{code} has no folder there" for code in found.found.homeless]
+    left += [f"it is not known whose “{folder}” is" for folder in found.unsure[:3]]
+    left += [f"{counted(len(stay), 'file')} without a place there"] if stay else []
+    made = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, MakeFolders)) if found.sheet else 0
+    gone_ = f", and {counted(len(gone), 'emptied folder')} would go" if gone else ""
+    parts = [f"{counted(len(moves), 'file')} would get another place, each game with all that belongs to it"
+             f"{gone_}." if moves else "",
+             f"Left as it is: {listed(left)}." if left else "",
+             f"{counted(made, 'folder')} will be made." if made else ""]
+    return " ".join(filter(None, parts)) or "Everything lies as that plan wants it."

@@ -14,6 +14,7 @@ from mosscrate.desk.shared.painting import free_brush
 from mosscrate.desk.theme import Look, color
 
 WIDE = 74                                # pixels of the column
+LABEL = 38.0                             # pixels of a label of two lines
 LEAST = 3.0                              # pixels of a part that is there
 
 
@@ -65,21 +66,33 @@ class RoomView(QWidget):
         painter.save()
         painter.setClipPath(outline)
         painter.fillRect(column, color("panel"))
-        top, said = column.top(), -100.0
+        top = column.top()
         for height, brush in zip(heights, brushes, strict=True):
             painter.fillRect(QRectF(column.left(), top, column.width(), height * scale), brush)
             top += height * scale
         painter.restore()
         painter.setPen(QPen(color("line"), 1.4))
         painter.drawPath(outline)
-        top = column.top()
-        for (size, words, what), height in zip(parts, heights, strict=True):
-            middle = max(said + 40, top + height * scale / 2 - 16)
+        shown = [(size, words, what) for size, words, what in parts if size or what == "too much"]
+        middles, top = list[float](), column.top()
+        for (size, _, what), height in zip(parts, heights, strict=True):
+            if size or what == "too much":
+                middles.append(top + height * scale / 2)
             top += height * scale
-            if not size and what != "too much":
-                continue
-            said = min(middle, self.height() - 36)
+        for (_, words, what), said in zip(shown, apart(middles, column.bottom()), strict=True):
             ink = color("problem") if what == "too much" else color("text")
             beside = QRectF(column.right() + 10, said, self.width() - column.right() - 10, 18)
             draw_text(painter, beside, words, scaled_font(self.font(), 1.0, bold=True), ink)
             draw_text(painter, beside.translated(0, 17), what, scaled_font(self.font(), 0.82), color("muted"))
+
+
+def apart(middles: list[float], bottom: float) -> list[float]:
+    """Where labels begin that belong to places from the top down: beside them, and none over another."""
+    found = list[float]()
+    for middle in middles:
+        found.append(max(middle - LABEL / 2, found[-1] + LABEL if found else 0.0))
+    lowest = bottom - LABEL
+    for number in range(len(found) - 1, -1, -1):             # what was pushed down pushes up again
+        found[number] = min(found[number], lowest)
+        lowest = found[number] - LABEL
+    return found

@@ -19,12 +19,11 @@ from mosscrate.core.sheet.planning.choosing import plans_at, wrong_plans
 from mosscrate.core.sheet.planning.filling import ASK_SERVER, Filling, Regrouping, Sources, TreeFilling
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.sheet.steps import MakeFolders
-from mosscrate.core.sizes import counted, listed
+from mosscrate.core.sizes import listed
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.fill.drop_zone import DropZone
-from mosscrate.desk.fill.errand import Errand, TreeErrand, Wish, what_happens
+from mosscrate.desk.fill.errand import Errand, TreeErrand, Wish, what_happens, what_moves
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
 from mosscrate.desk.fill.room_view import RoomView
@@ -60,6 +59,7 @@ class FillStation(QWidget):
         self.pictures_from = ""                   # address of a picture server that was asked
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
+        self._told_last = ""                      # what the last job did, until something else is looked at
         self._told = set[str]()                   # what is wrong with the person's own plans
         self.title = label("Fill", scale=1.5, bold=True, elides=True)
         self.subtitle = label(style="muted", scale=0.95, elides=True)
@@ -72,6 +72,7 @@ class FillStation(QWidget):
         self.bring_button = button("Bring in…", self._show_menu, style="primary", tip="Folders and archives of this "
                                    "computer, which can also be dropped here; another card, or a backup")
         self.empty = DropZone()
+        self.empty.prepare.clicked.connect(lambda: self.elsewhere.emit("move.prepare", self._card()))
         self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
         self.entry = TagEntry(COPY)
         self.entry.confirmed.connect(lambda _word: self._run())
@@ -250,6 +251,7 @@ class FillStation(QWidget):
     def _work(self) -> None:
         """Sort everything anew, beside the window."""
         self._asked += 1
+        self._told_last = ""
         number, errand = self._asked, self._errand()
         sources = Sources(tuple(self.folders), self.source)
         if errand is None:
@@ -294,12 +296,15 @@ class FillStation(QWidget):
         self.title.setText(f"Fill {named}".rstrip())
         is_there = bool(named) and found is not None
         self.empty.setVisible(not is_there)
+        layout = self.model.layout_of(card) if card else None
+        self.empty.prepare.setVisible(layout is not None and not any(
+            look.volume and look.volume.facts and look.volume.facts.is_written for look in layout.partitions))
         self.body.setVisible(is_there)
         self.room.setVisible(is_there and self.filling is not None and self.filling.sorted.free < UNKNOWN)
-        self.words.setVisible(is_there and (self.filling is not None or bool(self.regrouping and
-                                                                             self.regrouping.questions)))
+        is_telling = self.regrouping is not None and bool(self.regrouping.questions or self.regrouping.found.moves)
+        self.words.setVisible(is_there and (self.filling is not None or is_telling))
         self.subtitle.setText("")
-        self.said.setText("")
+        self.said.setText("" if found is not None else self._told_last)
         if self.filling is not None:
             self._show_filling(card, self.filling)
         elif self.regrouping is not None:
@@ -323,17 +328,10 @@ class FillStation(QWidget):
         """The card's own files under another plan."""
         self.words.show_files("", ())
         self.words.show_questions(found.questions, self.answers)
+        self.words.show_moves(found.found.moves)
         self.flow.show_flows(found.flows, ("Where it lies", "Where it goes"))
-        stay = [f"{code} has no folder there" for code in found.found.homeless]
-        stay += [f"it is not known whose “{folder}” is" for folder in found.unsure[:3]]
-        stay += [f"{counted(len(found.found.met), 'file')} would meet another one"] if found.found.met else []
         self.subtitle.setText("What is on the card already, under another plan; nothing is copied")
-        left = f" Left as it is: {listed(stay)}." if stay else ""
-        moved = f"{counted(len(found.found.moves), 'file')} would get another place, saves with their games.{left}"
-        made = sum(len(step.paths) for step in found.sheet.steps if isinstance(step, MakeFolders)) if found.sheet else 0
-        folders = f" {counted(made, 'folder')} will be made." if made else ""
-        lies = "" if made else "Everything lies as that plan wants it."
-        self.said.setText((moved if found.found.moves else lies) + folders)
+        self.said.setText(what_moves(found))
 
     @property
     def _sheet(self) -> JobSheet | None:
@@ -397,5 +395,5 @@ class FillStation(QWidget):
     def _forget(self, told: str) -> None:
         """What was brought in is there."""
         self.folders, self.source, self.answers, self.filling, self.regrouping = [], None, {}, None, None
+        self._told_last = told
         self._show()
-        self.said.setText(told)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
+from itertools import islice
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QVBoxLayout, QWidget
@@ -58,6 +59,17 @@ class WordsPanel(Panel):
         self.head.setText(f"{name}: {counted(len(placed), 'file')}{more}")
         self.files.clear()
         self.files.addItems([choice(_line(each)) for each in placed[:LISTED]])
+
+    def show_moves(self, moves: Mapping[str, str]) -> None:
+        """Every file that changes its place, old and new, below the questions."""
+        self.files.setVisible(bool(moves))
+        self.files.clear()
+        self.files.addItems([choice(f"{path}   →   {place}") for path, place in islice(moves.items(), LISTED)])
+        self.rows.setVisible(bool(self._questions))
+        self.hint.setVisible(bool(self._questions))
+        more = f", the first {LISTED} of them" if len(moves) > LISTED else ""
+        if moves and not self._questions:
+            self.head.setText(f"{counted(len(moves), 'file')} with their old and new places{more}")
 
     def _fill(self) -> None:
         clear(self.rows.column)
