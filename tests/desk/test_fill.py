@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import random
 import zlib
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -26,6 +27,7 @@ from mosscrate.core.sheet.steps import KeepCard
 from mosscrate.core.watch import Watch
 from mosscrate.demo.device import PASSWORD, StandIn
 from mosscrate.demo.pictures import PictureStand
+from mosscrate.desk.fill.room_view import LABEL, apart
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.streams import lay_out
 from mosscrate.desk.window import FILL
@@ -159,6 +161,8 @@ def test_games_are_moved_between_two_naming_schemes_in_six_acts(person, station,
     person.wait(lambda: station.regrouping is not None)
     assert {(s.group, s.folder) for s in station.flow.streams().streams} >= {("gb", "roms/gameboy"), (
         "gb", "saves/gameboy")}
+    listed = [station.words.files.item(row).text() for row in range(station.words.files.count())]
+    assert "gb/Hill Run.sav   →   saves/gameboy/Hill Run.srm" in listed
     confirm(person, station, "Pipkin", bench, "have other places now")
     assert person.acts <= 6
     with bench.shelf.find("Pipkin").open() as card:
@@ -186,6 +190,27 @@ def test_every_act_can_be_drawn_and_boxes_of_one_name_stand_on_both_sides(person
     left, right = ([box for box in boxes if box.name == "same"] for boxes in (
         station.flow.streams().groups, station.flow.streams().folders))
     assert station.flow.box_rect(left[0]).right() < station.flow.box_rect(right[0]).left()
+
+
+def test_labels_of_the_room_stand_apart_on_every_card():
+    rnd = random.Random(3)
+    for _ in range(200):
+        middles = sorted(rnd.uniform(0, 500) for _ in range(rnd.randrange(1, 5)))
+        places = apart(middles, 520)
+        assert all(below - above >= LABEL for above, below in pairwise(places))
+        assert places[-1] + LABEL <= 520
+
+
+def test_a_blank_card_is_offered_to_be_prepared(person, station, bench):
+    put_card(bench, "blank", 64 << 20, b"", name="Blank")
+    person.window.model.refresh()
+    person.wait(lambda: station.cards.findText("Blank") >= 0)
+    wanted = []
+    station.elsewhere.connect(lambda place, medium: wanted.append((place, medium.name)))
+    choose(person, station.cards, "Blank")
+    person.wait(station.empty.prepare.isVisible)
+    person.click(station.empty.prepare)
+    assert wanted == [("move.prepare", "Blank")]
 
 
 def test_streams_stay_within_their_boxes():

@@ -150,6 +150,14 @@ def test_a_folder_that_was_made_for_a_system_is_known_again():
     assert again == {"nes/Tide.nes": "nes/Tide.nes"}
 
 
+def test_one_word_makes_the_folders_of_all_systems_and_another_takes_one_away_again():
+    plan = parse_plan('name = "mine"\nfresh = "{code}"\n[systems]\ngb = {folder = "gb"}\n', "mine.toml")
+    files = {"nes/Hill.nes": b"h" * 99, "gba/Tide.gba": b"t" * 98}
+    assert set(places(files, plan=plan, folders="make all of them").values()) == {"nes/Hill.nes", "gba/Tide.gba"}
+    some = places(files, plan=plan, **{"folders": "make all of them", "folder gba": "leave out"})
+    assert set(some.values()) == {"nes/Hill.nes", ""}
+
+
 def test_a_card_on_which_households_changed_places_is_taken_back_to_the_byte(bench, tmp_path):
     rnd, top, card = random.Random(4), tmp_path / "x", fresh(bench)
     (top / "gb").mkdir(parents=True)

@@ -10,7 +10,7 @@ from mosscrate.core.fill.bringing import Role
 from mosscrate.core.fill.companions import ALL_THE_SAME, KEEP_ENDING, SAVE_ENDINGS
 from mosscrate.core.fill.households import WHOSE, Gathered, Unsure
 from mosscrate.core.fill.placed import BETWEEN, COMING, GROUP, SHOWN, Act, Cause, Placed, Question, Sorted, some_of
-from mosscrate.core.fill.placing import BOTH, LEAVE_OUT, NUMBER, TAKE_PLACE, Placing
+from mosscrate.core.fill.placing import BOTH, FOLDERS, LEAVE_OUT, MAKE_ALL, NUMBER, TAKE_PLACE, Placing
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.systems import systems
@@ -19,10 +19,12 @@ from mosscrate.core.sizes import MIB, binary, counted, listed
 
 TAKE, GO_ON = "take it from the crate", "go on without"
 ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare", BOTH,
-                    SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping", "wants", "grow"))
+                    FOLDERS, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping", "wants",
+                    "grow"))
 OF_SOMETHING = (WHOSE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ", "manuals ",
                 "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ", "boot file ", "both ",
                 GROUP)
+ONE_BY_ONE = "ask for each"
 ROOM, WHAT_FITS = "room", "bring in what fits"
 WANT = "want "                           # in front of a system file, in the key of a question about it
 
@@ -41,12 +43,23 @@ def questions_about(placed: Sequence[Placed], placing: Placing, gathered: Gather
         elif each.cause != Cause.NONE:
             causes[each.cause, "", ""].append(each)
     asked = [question for cause, found in causes.items() if (question := _question(cause, found)) is not None]
+    asked += _about_folders([each for each in asked if each.key.startswith("folder ")])
     asked += _about_system_files(placed, placing, in_crate)
     asked += [about_sheet(each) for each in gathered.lacking]
     asked += [_about_whose(each) for each in gathered.unsure]
     if placing.changed:
         asked.append(_about_endings(placing.changed))
     return [*asked, _about_names(placing)] if placing.renamed else asked
+
+
+def _about_folders(single: Sequence[Question]) -> list[Question]:
+    """One word for all systems that have no folder."""
+    if len(single) < 2:
+        return []
+    files = sum(each.files for each in single)
+    names = some_of([each.key.removeprefix("folder ") for each in single])
+    return [Question(FOLDERS, f"{counted(len(single), 'system')} of what is brought in have no folder on this card, "
+                     f"{counted(files, 'file')}: {names}.", (ONE_BY_ONE, MAKE_ALL), 7300.0, files)]
 
 
 def _about_whose(unsure: Unsure) -> Question:

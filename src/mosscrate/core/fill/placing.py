@@ -28,7 +28,8 @@ from mosscrate.core.fill.wanted import is_wanted, places_of
 from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Entry, Kind
 
-MET, BOTH = "met", "both game"           # keys of questions
+MET, BOTH, FOLDERS = "met", "both game", "folders"       # keys of questions
+MAKE_ONE, MAKE_ALL = "make one", "make all of them"
 LEAVE_OUT, NUMBER, TAKE_PLACE = "leave out", "number them", "take their place"
 _NUMBER = re.compile(r"\d+")
 
@@ -280,7 +281,8 @@ class Placing:
         if code not in self._ways:
             plan, system = self.plan, self.plan.systems.get(code)
             folder = plan.folder_of(code) or self.there.folder_called(code)
-            if not folder and self.answers.get(f"folder {code}") == "make one":
+            makes = MAKE_ONE if self.answers.get(FOLDERS) == MAKE_ALL else LEAVE_OUT
+            if not folder and self.answers.get(f"folder {code}", makes) == MAKE_ONE:
                 folder = f"{plan.root}/{self._fresh(code)}".strip("/")
             self._ways[code] = Way(folder, plan.opens(code), plan.packings(code),
                                    system is not None and system.sets == "folder")

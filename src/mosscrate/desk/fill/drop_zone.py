@@ -13,6 +13,8 @@ HEAD = "Drop folders and archives here"
 TEACHING = "Games, saves, pictures and system files are sorted into the folders that this card wants, and nothing is " \
            "written before you have seen it. Bring in another card or a backup with the button above, or choose a " \
            "plan, to have the games that are on the card already laid out by it."
+CLOSED = "No volume of this card takes files yet"
+FIRST = "Prepare it for its machine, or lay it out and format a volume; then folders and archives can be dropped here."
 WIDEST = 560                             # points of a line of text
 
 
@@ -36,6 +38,12 @@ class DropZone(QWidget):
         column.addSpacing(14)
         column.addWidget(self.prepare, 0, Qt.AlignmentFlag.AlignHCenter)
         column.addStretch(1)
+
+    def show_whether(self, *, is_open: bool) -> None:
+        """Whether things can be dropped, or the card has to be prepared first."""
+        self.head.setText(HEAD if is_open else CLOSED)
+        self.words.setText(TEACHING if is_open else FIRST)
+        self.prepare.setVisible(not is_open)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Qt: draw the frame."""

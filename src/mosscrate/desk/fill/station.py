@@ -91,6 +91,7 @@ class FillStation(QWidget):
         self.picturing.done.connect(self._pictured)
         self._lay_out()
         model.media_changed.connect(self._show_cards)
+        model.seen_changed.connect(self._seen)
         model.jobs_changed.connect(self._enable)
         self._show_cards()
         self._show()
@@ -201,6 +202,11 @@ class FillStation(QWidget):
             self.plans.addItem(plan.name, plan.id)
         self.plans.setCurrentIndex(max(0, self.plans.findData(current)))
 
+    def _seen(self, key: str) -> None:
+        """What is on a card is known now."""
+        if key == self.cards.currentData() and self.filling is None and self.regrouping is None:
+            self._show()
+
     def _card(self) -> Medium | None:
         return next((m for m in self.model.media if m.key == self.cards.currentData()), None)
 
@@ -297,7 +303,7 @@ class FillStation(QWidget):
         is_there = bool(named) and found is not None
         self.empty.setVisible(not is_there)
         layout = self.model.layout_of(card) if card else None
-        self.empty.prepare.setVisible(layout is not None and not any(
+        self.empty.show_whether(is_open=layout is None or any(
             look.volume and look.volume.facts and look.volume.facts.is_written for look in layout.partitions))
         self.body.setVisible(is_there)
         self.room.setVisible(is_there and self.filling is not None and self.filling.sorted.free < UNKNOWN)

@@ -7,7 +7,7 @@ from functools import partial
 from itertools import islice
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWIDGETSIZE_MAX, QHBoxLayout, QListWidget, QVBoxLayout, QWidget
 
 from mosscrate.core.fill.placed import Placed, Question
 from mosscrate.core.sizes import binary, counted
@@ -15,6 +15,7 @@ from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, row
 from mosscrate.desk.shared.words import choice
 
 MOST = 5                                 # questions at once
+HIGH = 34                                # points of a question beside a list
 LISTED = 1000                            # files in the list
 NEEDS, NOTHING, MARKED = "Needs a word from you", "Nothing needs a word from you", "what is marked is done otherwise"
 
@@ -68,11 +69,16 @@ class WordsPanel(Panel):
         self.rows.setVisible(bool(self._questions))
         self.hint.setVisible(bool(self._questions))
         more = f", the first {LISTED} of them" if len(moves) > LISTED else ""
-        if moves and not self._questions:
-            self.head.setText(f"{counted(len(moves), 'file')} with their old and new places{more}")
+        whole = f"{counted(len(moves), 'file')} with {'its' if len(moves) == 1 else 'their'} old and new places{more}"
+        if moves and self._questions:
+            self.rows.setMaximumHeight(HIGH * min(len(self._questions), MOST))
+            self.files.insertItem(0, whole)
+        elif moves:
+            self.head.setText(whole)
 
     def _fill(self) -> None:
         clear(self.rows.column)
+        self.rows.setMaximumHeight(QWIDGETSIZE_MAX)
         shown = self._questions if self._is_whole else self._questions[:MOST]
         self.head.setText(NEEDS if shown else NOTHING)
         self.hint.setVisible(bool(shown))
