@@ -34,6 +34,13 @@ def test_what_ships_can_be_used_and_written_again(tmp_path):
     (HEAD + 'saves = {place = "/saves/{stem}.sav"}\n' + GB, "leaves the card"),
     (HEAD + 'saves = {place = "saves/{stem.__class__}.sav"}\n' + GB, "saves.place"),
     (HEAD + 'fresh = "{number:09999999}"\n' + GB, "fresh holds"),
+    (HEAD + 'saves = {place = "{folder}/{file}"}\n' + GB, "'{folder}/{file}' is the place of the game itself"),
+    (HEAD + 'saves = {place = "s/{stem}.sav", card = "../{slot}.mcr"}\n' + GB, "saves.card: '../{slot}.mcr' leaves"),
+    (HEAD + 'pictures = {place = "p/{stem}.gif", kind = "gif"}\n' + GB, "pictures.kind: found 'gif', expected one of"),
+    (HEAD + 'pictures = {place = "p/{stem}.png", width = -1}\n' + GB, "pictures.width: found -1"),
+    (HEAD + '[systems]\npsx = {folder = "psx", sets = "own"}', "systems.psx.sets: found 'own', expected folder"),
+    (HEAD + GB + '[names]\nmost = -8', "names.most: found -8"),
+    (HEAD + GB + '[[wants]]\nfile = "a.bin"\nsystems = ["gb"]\nplaces = ["bios/a.bin"]', "names the file, expected"),
     ("about = 3\n" + GB, "about: Expected `str`"), (GB, "the top: Object missing required field `name`"),
     (HEAD + GB + '[[wants]]\nfile = "../x"\nsystems = ["gb"]', "wants.file"),
 ])

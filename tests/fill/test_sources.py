@@ -453,3 +453,68 @@ def test_the_name_of_a_folder_that_is_brought_in_itself_counts(folder, name, rol
     (tmp_path / folder / name).write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(900))
     for top in (tmp_path / folder, tmp_path):
         assert [each.role for each in bring([top], Watch())] == [role]
+
+
+def test_a_board_of_many_files_is_known_by_all_of_them_and_what_it_lacks_is_told(tmp_path):
+    boards = {"tidebrd": ("a.rom", "b.rom", "snd.bin"), "tidebrdj": ("a.rom", "j.rom", "snd.bin")}
+    rnd = random.Random(8)
+    data = {name: rnd.randbytes(2000) for name in ("a.rom", "b.rom", "snd.bin", "j.rom")}
+    games = "".join(f'<game name="{title}">' + "".join(
+        f'<rom name="{name}" size="2000" crc="{zlib.crc32(data[name]):08x}"/>' for name in names) + "</game>"
+        for title, names in boards.items())
+    listed = tmp_path / "arcade.xml"
+    listed.write_text(f"<datafile><header><name>Arcade</name></header>{games}</datafile>")
+    top = tmp_path / "boards"
+    top.mkdir()
+    for name, members in {"mine": {"x.rom": data["a.rom"], "j.rom": data["j.rom"], "snd.bin": data["snd.bin"]},
+                          "cut": {"a.rom": data["a.rom"], "snd.bin": data["snd.bin"]},
+                          "wrong": {"a.rom": data["a.rom"], "b.rom": bytes(2000), "snd.bin": data["snd.bin"]},
+                          "other": {"q.rom": bytes(1999)}}.items():
+        with zipfile.ZipFile(top / f"{name}.zip", "w") as packed:
+            for member, content in members.items():
+                packed.writestr(member, content)
+    found = {each.path.stem: each for each in bring([top], Watch(), Lists([listed]))}
+    assert (found["mine"].title, found["mine"].sure, found["mine"].system) == ("tidebrdj", 3, "arcade")
+    assert found["cut"].reason.endswith("of which b.rom is missing") or found["cut"].reason.endswith("j.rom is missing")
+    assert found["wrong"].reason.endswith("“tidebrd”, of which b.rom has other contents")
+    assert found["other"].title == ""
+
+
+def test_boards_get_the_names_of_a_list_all_at_once(tmp_path, bench):
+    rnd, top = random.Random(9), tmp_path / "x"
+    names = {f"board{number}": rnd.randbytes(1000) for number in range(5)}
+    common = f'<rom name="b.rom" size="7" crc="{zlib.crc32(b"commons"):08x}"/>'
+    games = "".join(f'<game name="{title}"><rom name="a.rom" size="1000" crc="{zlib.crc32(data):08x}"/>{common}</game>'
+                    for title, data in names.items())
+    (tmp_path / "arcade.xml").write_text(f"<datafile><header><name>Arcade</name></header>{games}</datafile>")
+    top.mkdir()
+    for number, data in enumerate(names.values()):
+        with zipfile.ZipFile(top / f"set {number}.zip", "w") as packed:
+            packed.writestr("a.rom", data)
+            packed.writestr("b.rom", b"commons")
+    found = fill(fresh(bench), Sources([top]), PLAN, Watch(), partition=2, lists=Lists([tmp_path / "arcade.xml"]),
+                 answers={"titles": "call them so"})
+    assert {each.to for each in found.sorted.coming} == {f"arcade/{title}.zip" for title in names}
+
+
+def test_a_packed_file_that_its_ending_does_not_tell_is_known_by_its_header(tmp_path):
+    top = tmp_path / "x"
+    top.mkdir()
+    with zipfile.ZipFile(top / "what.zip", "w") as packed:
+        packed.writestr("what.bin", SAMPLES["md"][1](random.Random(1)))
+    assert [(each.role, each.system) for each in bring([top], Watch())] == [("game", "md")]
+
+
+def test_what_nothing_tells_can_be_said(tmp_path, bench):
+    top = make(tmp_path / "x", {"odd/Tide.bin": b"t" * 3000, "odd/deep/Hill.bin": b"h" * 3001})
+    card = fresh(bench)
+
+    def places(word: str) -> set[str]:
+        found = fill(card, Sources([top]), PLAN, Watch(), partition=2, answers={"unknown odd": word})
+        return {each.to for each in found.sorted.coming}
+
+    asked = next(q for q in fill(card, Sources([top]), PLAN, Watch(), partition=2).questions if q.key == "unknown odd")
+    assert {"leave out", "games of md", "system files", "put them as they lie"} <= {*asked.answers, "games of md"}
+    assert places("games of md") == {"md/Tide.bin", "md/Hill.bin"}
+    assert places("system files") == {"bios/Tide.bin", "bios/Hill.bin"}
+    assert places("put them as they lie") == {"odd/Tide.bin", "odd/deep/Hill.bin"}

@@ -18,11 +18,13 @@ from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.devices.filled import DeviceHome
 from mosscrate.core.errors import FitError
 from mosscrate.core.fill.asking import ROOM, WHAT_FITS, may_be_asked
+from mosscrate.core.fill.bringing import GAMES_OF
 from mosscrate.core.fill.lists import Lists, lists_at
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.placed import Question, Sorted, some_of
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import plan_of, remember_plan
+from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.tree_home import FolderHome, TreeHome
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.choosing import ASKED, Choice, choose_for_tree, choose_plan, home_of, plans_at
@@ -223,7 +225,8 @@ def _must_be_answers(found: Filling | TreeFilling, answers: dict[str, str]) -> N
     """Raises UsageError for an answer to what is never asked here, or with a word that its question has not."""
     asked = {each.key: each.answers for each in found.questions}
     for key, word in answers.items():
-        if key in asked and word not in asked[key]:
+        is_said = word.startswith(GAMES_OF) and word.removeprefix(GAMES_OF) in systems().by_code
+        if key in asked and word not in asked[key] and not is_said:
             words = listed([f"“{each}”" for each in asked[key]])
             raise click.UsageError(f"“{word}” is no answer to “{key}”: it has {words}. Nothing was written.")
         if key not in asked and not key.startswith(ASKED) and not may_be_asked(key, found.sorted, found.plan):

@@ -6,11 +6,21 @@ from collections import Counter, defaultdict
 from collections.abc import Sequence
 from math import log2
 
-from mosscrate.core.fill.bringing import Role
+from mosscrate.core.fill.bringing import AS_THEY_LIE, GAMES_OF, PICTURES, SYSTEM_FILES, UNKNOWN, Role
 from mosscrate.core.fill.companions import ALL_THE_SAME, KEEP_ENDING, SAVE_ENDINGS
-from mosscrate.core.fill.households import WHOSE, Gathered, Unsure
+from mosscrate.core.fill.households import PICTURE_ENDINGS, WHOSE, Gathered, Unsure
 from mosscrate.core.fill.placed import BETWEEN, COMING, GROUP, SHOWN, Act, Cause, Placed, Question, Sorted, some_of
-from mosscrate.core.fill.placing import BOTH, FOLDERS, LEAVE_OUT, MAKE_ALL, NUMBER, TAKE_PLACE, Placing
+from mosscrate.core.fill.placing import (
+    AS_LISTED,
+    BOTH,
+    FOLDERS,
+    LEAVE_OUT,
+    MAKE_ALL,
+    NUMBER,
+    TAKE_PLACE,
+    TITLES,
+    Placing,
+)
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.systems import systems
@@ -19,11 +29,12 @@ from mosscrate.core.sizes import MIB, binary, counted, listed
 
 TAKE, GO_ON = "take it from the crate", "go on without"
 ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare", BOTH,
-                    FOLDERS, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping", "wants",
-                    "grow"))
+                    FOLDERS, TITLES, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping",
+                    "wants", "grow"))
 OF_SOMETHING = (WHOSE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ", "manuals ",
                 "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ", "boot file ", "both ",
                 GROUP)
+MOST_HINTS = 3                           # systems that are offered for files of which nothing tells
 ONE_BY_ONE = "ask for each"
 ROOM, WHAT_FITS = "room", "bring in what fits"
 WANT = "want "                           # in front of a system file, in the key of a question about it
@@ -47,6 +58,8 @@ def questions_about(placed: Sequence[Placed], placing: Placing, gathered: Gather
     asked += _about_system_files(placed, placing, in_crate)
     asked += [about_sheet(each) for each in gathered.lacking]
     asked += [_about_whose(each) for each in gathered.unsure]
+    if placing.titled:
+        asked.append(_about_titles(placing.titled))
     if placing.changed:
         asked.append(_about_endings(placing.changed))
     return [*asked, _about_names(placing)] if placing.renamed else asked
@@ -66,6 +79,13 @@ def _about_whose(unsure: Unsure) -> Question:
     """A file that may belong to any of several games."""
     return Question(f"{WHOSE}{unsure.file.path}", f"“{unsure.file.name}” may be of {listed(list(unsure.labels))}; "
                     f"it is left out.", (LEAVE_OUT, *unsure.labels), 7200.0, 1)
+
+
+def _about_titles(titled: dict[str, str]) -> Question:
+    old, new = next(iter(titled.items()))
+    return Question(TITLES, f"{counted(len(titled), 'game')} {'has' if len(titled) == 1 else 'have'} another name in a "
+                    f"list of checksums: “{old}” is “{new}”.", ("keep their names", AS_LISTED),
+                    3500 + 100 * log2(1 + len(titled)), len(titled))
 
 
 def _about_endings(changed: dict[str, str]) -> Question:
@@ -175,9 +195,20 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question(f"unreadable {group}", f"{counted(number, 'entry', 'entries')} of {group} cannot be read "
                             f"and {are} left out. {why}", (LEAVE_OUT,), _worth(7, found), number)
         case Cause.UNKNOWN:
-            return Question(f"unknown {group}", f"{counted(number, 'file')} of {group} {are} left out, since nothing "
-                            f"tells what for: {names}.", (LEAVE_OUT,), _worth(3, found), number)
+            return Question(f"{UNKNOWN}{group}", f"{counted(number, 'file')} of {group} {are} left out, since nothing "
+                            f"tells what for: {names}.", _what_for(group, found), _worth(3, found), number)
     return None
+
+
+def _what_for(group: str, found: Sequence[Placed]) -> tuple[str, ...]:
+    """What files of which nothing tells may be: games of systems by what hints there are, pictures, system files."""
+    known, hints = systems(), Counter[str]()
+    for each in found:
+        hints.update(known.shared.get(each.file.ending, ()))
+    hints.update({code: round(10 * weight) for code, weight in known.named(group).items()})
+    return (LEAVE_OUT, *(f"{GAMES_OF}{code}" for code, _ in hints.most_common(MOST_HINTS)),
+            *((PICTURES,) if any(each.file.ending in PICTURE_ENDINGS for each in found) else ()), SYSTEM_FILES,
+            AS_THEY_LIE)
 
 
 def _worth(rank: int, found: Sequence[Placed]) -> float:

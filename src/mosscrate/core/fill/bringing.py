@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from mosscrate.core.contents.files import FileKind, kind_of
-from mosscrate.core.contents.members import archive_of, is_archive, members
+from mosscrate.core.contents.members import Member, archive_of, is_archive, members
 from mosscrate.core.contents.transfer import SKIPPED
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
@@ -29,6 +29,8 @@ STATE_ENDINGS = ("state", "st", "ss", "oops")
 CLOCKS, PATCHES, MANUALS = {"rtc"}, {"ips", "bps", "ups", "ppf", "xdelta"}, {"pdf", "cbz"}
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
 PACKED = ("zip", "7z", "chd", "cue", "gdi", "ccd", "mds", "m3u")
+UNKNOWN = "unknown "                     # in front of a group, in the key of a question about it; the answers to it:
+GAMES_OF, PICTURES, SYSTEM_FILES, AS_THEY_LIE = "games of ", "pictures", "system files", "put them as they lie"
 NOTHING_TELLS = "nothing tells what it is for"
 TEXTS = {"txt", "nfo", "diz", "md", "htm", "html", "url"}
 
@@ -227,16 +229,36 @@ def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
         system = known.own[_ending(game.name)]
         return [replace(own, role=Role.GAME, system=system, reason="the ending of what is packed in it",
                         sure=1, packed=Packed(game))]
+    if len(inside) > 1 and (set_ := _listed_set(file, inside, lists)) is not None:
+        return [set_]
     is_set = not games and not any("/" in each.name for each in inside) and file.origin.path.suffix != ".tar"
     if is_set:
-        own = _known(file, lists)
-        listed = lists.find(inside[0].size, inside[0].crc, inside[0].read) if len(inside) == 1 else None
-        return [own if listed is None else replace(
-            own, role=Role.GAME, system=listed.system, sure=3, title=listed.title, packed=Packed(inside[0]),
-            reason=f"{listed.source} lists what is in it as “{listed.title}”")]
+        return [_alone(_known(file, lists), inside[0], lists) if len(inside) == 1 else _known(file, lists)]
     top = tops.of_archive(file.top / file.within, file.origin.path)
     return [_known(_File(top, PurePosixPath(*_inner(each.name)), Packed(each), each.size, each.modified), lists)
             for each in inside if _inner(each.name)]
+
+
+def _listed_set(file: _File, inside: Sequence[Member], lists: Lists) -> Brought | None:
+    """An archive that a list of checksums knows by what is in it."""
+    found = lists.set_of(file.within.stem, inside) if len(lists) else None
+    return None if found is None else replace(_known(file, lists), role=Role.GAME, system=found.system,
+                                              title=found.title, reason=found.reason, sure=3 if found.is_whole else 1)
+
+
+def _alone(own: Brought, member: Member, lists: Lists) -> Brought:
+    """An archive with one file in it that its ending does not tell: by a list, else by its header."""
+    listed = lists.find(member.size, member.crc, member.read)
+    if listed is not None:
+        return replace(own, role=Role.GAME, system=listed.system, sure=3, title=listed.title, packed=Packed(member),
+                       reason=f"{listed.source} lists what is in it as “{listed.title}”")
+    try:
+        with Packed(member).opened() as read:
+            reading, _ = look_at(member.size, read, _ending(member.name))
+    except MossError:
+        return own
+    return replace(own, role=Role.GAME, system=reading.system, sure=reading.sure, packed=Packed(member),
+                   saves=reading.saves, reason=f"what is packed in it: {reading.reason}") if reading.sure else own
 
 
 def _inner(name: str) -> list[str]:
@@ -315,6 +337,15 @@ def _is_text(first: bytes) -> bool:
             return False
         text = first[:error.start].decode("utf-8-sig")
     return all(letter.isprintable() or letter in "\r\n\t\f" for letter in text)
+
+
+def as_said(file: Brought, answers: Mapping[str, str]) -> Brought:
+    """A file of which nothing tells what it is for, as a person has said it."""
+    word = answers.get(f"{UNKNOWN}{file.group}", "") if file.reason == NOTHING_TELLS else ""
+    role, system = {PICTURES: Role.PICTURE, SYSTEM_FILES: Role.SYSTEM}.get(word), ""
+    if word.startswith(GAMES_OF):
+        role, system = Role.GAME, word.removeprefix(GAMES_OF)
+    return file if role is None else replace(file, role=role, system=system, reason="you said so", sure=1)
 
 
 def is_state(name: str) -> bool:

@@ -15,12 +15,15 @@ from xml.etree import ElementTree
 
 import msgspec
 
+from mosscrate.core.contents.members import Member
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.digests import digest_of
 from mosscrate.core.fill.systems import MAYBE, systems
+from mosscrate.core.sizes import listed
 
 ENDINGS = (".xml", ".dat", ".toml")
 LARGEST = 512 << 20                      # bytes of a list
+SHOWN = 3                                # files of a set that are named
 KINDS = ("crc32", "sha1", "blake3")
 
 
@@ -35,12 +38,36 @@ class Listed:
     source: str
 
 
+@dataclass(frozen=True)
+class ListedSet:
+    """A game of several files that a list has, and what an archive of it lacks, by names of the list."""
+
+    system: str
+    title: str
+    source: str
+    missing: tuple[str, ...]
+    wrong: tuple[str, ...]
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether everything is there."""
+        return not self.missing and not self.wrong
+
+    @property
+    def reason(self) -> str:
+        """In words."""
+        lacks = [*(f"{each} is missing" for each in self.missing[:SHOWN]),
+                 *(f"{each} has other contents" for each in self.wrong[:SHOWN])]
+        return f"{self.source} lists what is in it as “{self.title}”{f', of which {listed(lacks)}' if lacks else ''}"
+
+
 class Lists:
     """Everything that is listed, by size."""
 
     def __init__(self, paths: Sequence[Path] = ()) -> None:
         """Raises PlanError where a list cannot be used."""
         self._by_size = defaultdict[int, list[Listed]](list)
+        self._sets = defaultdict[tuple[str, str], dict[str, tuple[int, Listed]]](dict)     # by list and title
         for path in paths:
             self._read(path)
 
@@ -55,6 +82,31 @@ class Lists:
                 return each
         return None
 
+    def set_of(self, stem: str, members: Sequence[Member]) -> ListedSet | None:
+        """The game of several files that an archive holds: the one of which it has most; of equals that of its name.
+
+        A file that is there under the right name with other contents is wrong, one that is nowhere is missing.
+        """
+        held = {id(each): dict[str, str]() if each.crc is None else {"crc32": f"{each.crc:08x}"} for each in members}
+        found = defaultdict[tuple[str, str], set[str]](set)
+        for member in members:
+            for each in self._by_size.get(member.size, ()):
+                if each.digests and all(_held(held[id(member)], kind, member.read) == wanted
+                                        for kind, wanted in each.digests[:1]):
+                    found[each.source, each.title].add(each.file.casefold())
+        if not found:
+            return None
+        best = max(found, key=lambda key: (len(found[key]), len(found[key]) - len(self._sets[key]),
+                                           key[1].casefold() == stem.casefold()))
+        files, names = self._sets[best], {each.name.rpartition("/")[2].casefold() for each in members}
+        lost = [name for name in files if name not in found[best]]
+        if len(files) < 2 or 2 * len(found[best]) < len(files):
+            return None
+        first = next(iter(files.values()))[1]
+        return ListedSet(first.system, first.title, first.source,
+                         tuple(files[name][1].file for name in lost if name not in names),
+                         tuple(files[name][1].file for name in lost if name in names))
+
     def _read(self, path: Path) -> None:
         try:
             if path.stat().st_size > LARGEST:
@@ -62,6 +114,7 @@ class Lists:
             found = _from_toml(path) if path.suffix == ".toml" else _from_xml(path)
             for size, each in found:
                 self._by_size[size].append(each)
+                self._sets[each.source, each.title][each.file.casefold()] = size, each
         except OSError as error:
             raise PlanError(f"{path.name} cannot be read: {error.strerror}.") from error
 

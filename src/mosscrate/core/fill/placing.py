@@ -10,7 +10,7 @@ from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import MossError
-from mosscrate.core.fill.bringing import NOTHING_TELLS, Brought, Role
+from mosscrate.core.fill.bringing import AS_THEY_LIE, NOTHING_TELLS, UNKNOWN, Brought, Role
 from mosscrate.core.fill.companions import Companions
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
@@ -29,6 +29,7 @@ from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Entry, Kind
 
 MET, BOTH, FOLDERS = "met", "both game", "folders"       # keys of questions
+TITLES, AS_LISTED = "titles", "call them so"
 MAKE_ONE, MAKE_ALL = "make one", "make all of them"
 LEAVE_OUT, NUMBER, TAKE_PLACE = "leave out", "number them", "take their place"
 _NUMBER = re.compile(r"\d+")
@@ -52,6 +53,7 @@ class Placing:
         self.plan, self.ground, self.card, self.answers, self.there = plan, ground, card, answers, there
         self._companions = Companions(self, gallery)
         self.renamed: dict[str, str] = {}                  # wanted places and what they had to become
+        self.titled: dict[str, str] = {}                   # names of games, and what lists call them
         self.games = dict[tuple[str, str], Brought | None]()    # system and name, of the card and what comes
         self.waiting = Counter[str]()                      # games of each system that are on the card
         self._stems = Stems(plan, ground.facts)
@@ -122,7 +124,7 @@ class Placing:
         """A game of one file; None for one that does not come, and what belongs to it neither."""
         lead, ground = home.lead, self.ground
         folder, _, name = wanted.rpartition("/")
-        folder, stem = self._folder(folder), home.stem if lead.packed is None else stem_of(name)
+        folder, stem = self._folder(folder), self._stem_of(home, name)
         ending, met, cause = _with_dot(name), "", Cause.NONE
         for number, named in enumerate(self._stems.near(stem, ending, lead.system, folder)):
             to = f"{folder}/{named.name}".strip("/")
@@ -164,6 +166,13 @@ class Placing:
                 return [self.leave(lead, "its folder has no room for more names", Cause.FULL)], None
             return [self._take(lead, Act.COPY, to, met or lead.reason, cause)], game
         raise AssertionError("numbers do not end")
+
+    def _stem_of(self, home: Household, name: str) -> str:
+        """The name that a game is to have: its own, or that of a list of checksums where a person wants that."""
+        title, own = home.lead.title, home.stem if home.lead.packed is None else stem_of(name)
+        if title and title != own:
+            self.titled[own] = title
+        return title if title and self.answers.get(TITLES) == AS_LISTED else own
 
     def _take(self, lead: Brought, act: Act, to: str, why: str, cause: Cause = Cause.NONE) -> Placed:
         self.ground.take(to, lead)
@@ -253,6 +262,8 @@ class Placing:
             return [self._system_file(file)]
         if file.role in OTHERS:
             return [self._companions.place(file, None, None)]
+        if file.reason == NOTHING_TELLS and self.answers.get(f"{UNKNOWN}{file.group}") == AS_THEY_LIE:
+            return [self.at(file, "/".join(file.path.parts[1:] or file.path.parts))]
         return [self.leave(file, file.reason, Cause.UNKNOWN if file.reason == NOTHING_TELLS else Cause.UNREADABLE)]
 
     def _system_file(self, file: Brought) -> Placed:

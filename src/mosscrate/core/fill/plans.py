@@ -20,6 +20,8 @@ from mosscrate.core.fill.systems import systems
 
 WORDS = ("root", "folder", "code", "CODE", "name", "number", "stem", "file", "ending", "slot")
 OF_A_FILE = {"stem", "file"}
+GAMES_THEMSELVES = ("{folder}", "{root}/{folder}")        # where games lie
+SETS, KINDS = ("", "folder", "flat"), ("png", "bmp", "jpg", "jpeg")
 _WORD = re.compile(r"\{(\w*)(:[^}]*)?\}")
 
 
@@ -259,7 +261,7 @@ def _converted(told: object, kind: type[Any], file: str, key: str) -> Any:  # no
 
 
 def _must_make_sense(plan: FolderPlan, file: str) -> None:
-    """Raises PlanError: patterns are put together with names from anywhere."""
+    """Raises PlanError: patterns are put together with names from anywhere, and what is wrong shows only on a card."""
     known = systems().by_code
     for code, system in plan.systems.items():
         for other in (code, *system.holds):
@@ -269,14 +271,11 @@ def _must_make_sense(plan: FolderPlan, file: str) -> None:
             raise PlanError(f"{file}: systems.{code}.folder: found none, expected at least one.")
         for folder in system.folders:
             _must_stay_inside(folder, file, f"systems.{code}.folder")
-        for key, part in (("saves", system.saves), ("states", system.states), ("pictures", system.pictures)):
-            if part is not None:
-                _must_be_pattern(part.place, file, f"systems.{code}.{key}.place")
+        if system.sets not in SETS:
+            raise PlanError(f"{file}: systems.{code}.sets: found {system.sets!r}, expected {' or '.join(SETS[1:])}.")
+        _must_place(system, file, f"systems.{code}.")
     _must_stay_inside(plan.root, file, "root")
-    for key, part in (("saves", plan.saves), ("states", plan.states), ("pictures", plan.pictures)):
-        if part is not None:
-            for place in (part.place, *getattr(part, "also", ())):
-                _must_be_pattern(place, file, f"{key}.place")
+    _must_place(plan, file, "")
     for key, pattern in (("playlists", plan.playlists), ("system_files", plan.system_files)):
         if pattern:
             _must_be_pattern(pattern, file, key)
@@ -284,12 +283,45 @@ def _must_make_sense(plan: FolderPlan, file: str) -> None:
     for want in plan.wants:
         for place in want.places:
             _must_stay_inside(place, file, f"wants.{want.file}.places")
+            if place.rpartition("/")[2].casefold() == want.file.casefold():
+                raise PlanError(f"{file}: wants.{want.file}.places: {place!r} names the file, expected its folder.")
         _must_stay_inside(want.file, file, "wants.file")
+        _must_be_no_less(want.size, file, f"wants.{want.file}.size")
+    for key in ("most", "stem", "path"):
+        _must_be_no_less(getattr(plan.names, key), file, f"names.{key}")
 
 
-def _must_be_pattern(pattern: str, file: str, key: str) -> None:
+def _must_place(part: SystemPlan | FolderPlan, file: str, front: str) -> None:
+    """What a plan, or one system of it, says of saves, states and pictures. Raises PlanError."""
+    for key, told in (("saves", part.saves), ("states", part.states), ("pictures", part.pictures)):
+        for name, place in _patterns(told):
+            _must_be_pattern(place, file, f"{front}{key}.{name}", needs_file=name != "card")
+            if place.rpartition("/")[2] == "{file}" and place.rpartition("/")[0] in GAMES_THEMSELVES:
+                raise PlanError(f"{file}: {front}{key}.{name}: {place!r} is the place of the game itself.")
+    if part.pictures is not None:
+        if part.pictures.kind not in KINDS:
+            raise PlanError(f"{file}: {front}pictures.kind: found {part.pictures.kind!r}, expected one of "
+                            f"{', '.join(KINDS)}.")
+        for key in ("width", "height"):
+            _must_be_no_less(getattr(part.pictures, key), file, f"{front}pictures.{key}")
+
+
+def _patterns(told: Saves | States | Pictures | None) -> Iterator[tuple[str, str]]:
+    if told is not None:
+        yield "place", told.place
+        yield from (("also", place) for place in getattr(told, "also", ()))
+        if isinstance(told, Saves) and told.card:
+            yield "card", told.card
+
+
+def _must_be_no_less(number: int, file: str, key: str) -> None:
+    if number < 0:
+        raise PlanError(f"{file}: {key}: found {number}, expected 0 or more.")
+
+
+def _must_be_pattern(pattern: str, file: str, key: str, *, needs_file: bool = True) -> None:
     words = _must_know_words(pattern, file, key)
-    if not words & OF_A_FILE:
+    if needs_file and not words & OF_A_FILE:
         raise PlanError(f"{file}: {key}: {pattern!r} names no file, expected {{stem}} or {{file}} in it.")
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from mosscrate.core.contents.naming import folders_above
 from mosscrate.core.contents.needs import room_for
 from mosscrate.core.fill.asking import ROOM, WHAT_FITS, questions_about, too_much
-from mosscrate.core.fill.bringing import Brought
+from mosscrate.core.fill.bringing import Brought, as_said
 from mosscrate.core.fill.companions import AS_THEY_ARE, ENDINGS, pictures_of
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
@@ -48,7 +48,7 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
     answers, facts = answers or {}, home.facts
     there = {facts.folded(entry.path): entry for entry in home.there}
     on_card = TheCard(home.there, plan, card, facts)
-    gathered = gather(list(brought), beside=on_card.games, answers=answers)
+    gathered = gather([as_said(each, answers) for each in brought], beside=on_card.games, answers=answers)
     placing = Placing(plan, Ground(facts, there), card, answers, on_card, gallery)
     placed = placing.place_all(gathered)
     if answers.get(ROOM) == WHAT_FITS:
