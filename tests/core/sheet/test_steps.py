@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 
 import msgspec
 import pytest
@@ -20,7 +21,7 @@ from mosscrate.core.sheet.planning.passing import shortened, together
 from mosscrate.core.sheet.running.job import Log
 from mosscrate.core.sheet.running.performing import perform
 from mosscrate.core.sheet.sheet import JobSheet
-from mosscrate.core.volumes import Kind, Making, Seat, Traits, edit, format_for
+from mosscrate.core.volumes import Kind, Making, Seat, Traits, edit, format_for, open_volume
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, fill, handheld, some_files
 from tests.journals import cut_short, taken_back
@@ -177,11 +178,31 @@ def test_files_of_this_computer_are_put_without_litter_and_old_ones_are_kept(tmp
             perform(put, blocks, None, Watch())
         assert bytes(blocks.data) == before
         again = s.PutFiles(index, (str(tmp_path / "tree/a.dtb"),), "new place/tree", s.Existing.KEEP_BOTH)
+        same = trees(blocks)
+        perform(again, blocks, None, Watch())
+        assert trees(blocks) == same                         # the same bytes need no second file
+        (tmp_path / "tree/a.dtb").write_bytes(b"another")
         perform(again, blocks, None, Watch())
         assert len([p for p in trees(blocks)[label] if "/a" in p and p.endswith(".dtb")]) == 2
+        (tmp_path / "tree/a.dtb").write_bytes(b"tree/a.dtb")
         renamed = s.PutFiles(index, (str(tmp_path / "tree/a.dtb"),), "", s.Existing.REFUSE, "panel.dtb")
         perform(renamed, blocks, None, Watch())
         assert trees(blocks)[label]["panel.dtb"][1] == b"tree/a.dtb"
+
+
+def test_an_old_file_shows_its_day_where_names_have_eight_letters_too(tmp_path):
+    blocks = MemoryBlocks(bytes(20 * MIB))
+    format_for("gemdos").make(Window(blocks, 0, 20 * MIB), Making("gemdos", "BOOT"))
+    put = s.PutFiles(0, (str(tmp_path / "README.TXT"),), "", s.Existing.KEEP_BOTH)
+    for text in (b"first", b"second", b"third"):
+        (tmp_path / "README.TXT").write_bytes(text)
+        said = forecast(JobSheet((put,)), None, survey(blocks), target_blocks=blocks).lines[0].note
+        perform(put, blocks, None, Watch())
+    assert "README.TXT is there already" in said
+    day = f"{datetime.now():%m%d}"
+    volume = open_volume(blocks)
+    there = {e.name: b"".join(volume.read_file(e)) for e in volume.tree().entries}
+    assert there == {"README.TXT": b"third", f"READ{day}.TXT": b"first", f"REA{day}2.TXT": b"second"}
 
 
 def test_files_of_another_card_are_copied_with_their_names():

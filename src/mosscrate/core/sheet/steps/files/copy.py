@@ -24,6 +24,7 @@ from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import EXISTING, Existing, Step
 from mosscrate.core.sheet.steps.shared.filing import (
+    KEEPING,
     There,
     fuller,
     inside,
@@ -32,6 +33,7 @@ from mosscrate.core.sheet.steps.shared.filing import (
     now,
     present,
     room_in,
+    told_of,
     volume_to_fill,
 )
 from mosscrate.core.sheet.steps.shared.holding import tell_contradictions
@@ -78,12 +80,14 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         must_have_folder(card.files(self.partition), self.folder, facts)
         volume, view, passage, total = source.files(self.source), None, None, came.volume.used
         before: dict[int, Overlay] = {}
+        note = ""
         if volume is not None:
             tree = volume.tree()
             entries, there = self._entries(tree), inside(card.files(self.partition), self.folder)
             total = sum(e.size for e in entries)
             unread = () if self.only else tree.unread(self.path)      # whoever names files does not want others
             passage = plan_passage(entries, facts, present(there, self.existing), unread)
+            note = told_of(there, passage, entries, facts, self.existing)
             must_fit(passage)
             tell_contradictions(passage, came)
             room = room_in(look, facts, entries, passage, there, self.existing, self.folder)
@@ -107,15 +111,15 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         what = f"{which if self.path else 'the files of'} {came.name}"
         where = f"“{self.folder}” on {look.name}" if self.folder else look.name
         bytes_ = {} if view is None else {self.partition: view}
-        return Decision(f"Copy {what} into {where}", total, total, looks=(look,), passage=passage, bytes=bytes_,
-                        before=before, journal=tables(look, look.partition.length), chosen=facts)
+        return Decision(f"Copy {what} into {where}", total, total, looks=(look,), note=note, passage=passage,
+                        bytes=bytes_, before=before, journal=tables(look, look.partition.length), chosen=facts)
 
     def act(self, card: Card, decided: Decision, watch: Watch, source: Card | None = None) -> Done:
         """See Step."""
         assert decided.passage is not None, "the files are at hand"
         volume = open_volume((source or card).window(self.source))
         entries, editor = self._entries(volume.tree()), edit(card.window(self.partition))
-        own = open_volume(card.window(self.partition)) if self.existing == Existing.KEEP_DIFFERENT else None
+        own = open_volume(card.window(self.partition)) if self.existing in KEEPING else None
         done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch,
                           self._there(own, decided.chosen, is_trial=False))
         editor.commit()

@@ -20,6 +20,7 @@ from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.sights import Card, Sight
 from mosscrate.core.sheet.step import EXISTING, Existing, Step
 from mosscrate.core.sheet.steps.shared.filing import (
+    KEEPING,
     There,
     fuller,
     inside,
@@ -28,6 +29,7 @@ from mosscrate.core.sheet.steps.shared.filing import (
     now,
     present,
     room_in,
+    told_of,
     volume_to_fill,
 )
 from mosscrate.core.sheet.steps.shared.room import tables
@@ -92,8 +94,9 @@ class PutFiles(Step, tag="put", frozen=True):
                                                                           is_trial=True)))
         first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
         what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "file" if self.places else "item")
-        return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0,
-                        sum(e.size for e in putting.entries), looks=(look,), passage=putting.passage,
+        note = told_of(there, putting.passage, putting.entries, facts, self.existing)
+        return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0, note=note,
+                        writes=sum(e.size for e in putting.entries), looks=(look,), passage=putting.passage,
                         bytes={} if view is None else {self.partition: view}, before=before,
                         journal=tables(look, look.partition.length), chosen=putting)
 
@@ -127,7 +130,7 @@ class PutFiles(Step, tag="put", frozen=True):
         """See Step."""
         putting: Putting = decided.chosen
         editor = edit(card.window(self.partition))
-        volume = open_volume(card.window(self.partition)) if self.existing == Existing.KEEP_DIFFERENT else None
+        volume = open_volume(card.window(self.partition)) if self.existing in KEEPING else None
         done = self._fill(editor, putting, _pieces, watch, self._there(volume, putting.facts, is_trial=False))
         editor.commit()
         passage, count = putting.passage, sum(e.kind == Kind.FILE for e in putting.entries)

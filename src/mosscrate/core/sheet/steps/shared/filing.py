@@ -15,7 +15,7 @@ from mosscrate.core.contents.transfer import Passage
 from mosscrate.core.errors import FitError, JobError
 from mosscrate.core.sheet.sights import Sight
 from mosscrate.core.sheet.step import Existing
-from mosscrate.core.sizes import binary
+from mosscrate.core.sizes import binary, some_of
 from mosscrate.core.volumes import Editor, Entry, Facts, Kind, Traits, Volume
 
 
@@ -88,6 +88,18 @@ def room_in(look: PartitionLook, facts: Facts, entries: Iterable[Entry], passage
     return Room(need, need + made > (volume.free or 0))
 
 
+def told_of(there: Iterable[Entry], passage: Passage, entries: Iterable[Entry], facts: Facts,
+            existing: Existing) -> str:
+    """What a plan says of files that come and are there already; "" for none."""
+    old = {facts.folded(e.path): e.path for e in there if e.kind == Kind.FILE}
+    met = [old[place] for e in entries if e.kind == Kind.FILE and (place := facts.folded(passage.path(e))) in old]
+    if not met or existing == Existing.KEEP_DIFFERENT:
+        return ""
+    then = "replaced" if existing == Existing.REPLACE else "left alone where it holds the same, else kept under a " \
+                                                           "dated name"
+    return f"{some_of(met, NAMED)} {'is' if len(met) == 1 else 'are'} there already; what is there is {then}"
+
+
 def must_have_folder(volume: Volume | None, folder: str, facts: Facts) -> None:
     """Raises FitError where a folder that is to take files can neither be there nor be made."""
     parts, fold = folder.split("/") if folder else [], facts.folded
@@ -122,15 +134,20 @@ def make_way(editor: Editor, path: str, existing: Existing, facts: Facts) -> Non
             editor.rename(path, dated(path, editor, facts))
 
 
-class There:
-    """Files that are on a volume already, for those that come with `KEEP_DIFFERENT`.
+NAMED = 3                                # of files that are there, in a plan
+KEEPING = (Existing.KEEP_BOTH, Existing.KEEP_DIFFERENT)
 
-    Nothing counts as there for the other ways, and by its size alone where only a trial is made.
+
+class There:
+    """Files that are on a volume already, for those that come beside them: the same contents stay as they are.
+
+    A trial, which counts room, takes those for the same that seem so where they are meant to (`KEEP_DIFFERENT`).
     """
 
     def __init__(self, volume: Volume | None, folder: str, existing: Existing, facts: Facts, *, is_trial: bool) -> None:
         self._volume, self._facts, self._is_trial = volume, facts, is_trial
-        entries = inside(volume, folder) if existing == Existing.KEEP_DIFFERENT else ()
+        keeps = existing == Existing.KEEP_DIFFERENT if is_trial else existing in KEEPING
+        entries = inside(volume, folder) if keeps else ()
         self._entries = {facts.folded(e.path): e for e in entries if e.kind == Kind.FILE}
 
     def holds(self, path: str, size: int, pieces: Callable[[], Iterable[bytes]]) -> bool:
@@ -146,11 +163,13 @@ def dated(path: str, editor: Editor, facts: Facts) -> str:
     folder, _, name = path.rpartition("/")
     stem, dot, ending = name.rpartition(".")
     stem, ending = (stem, f".{ending}") if dot and stem else (name, "")
-    today = f"{datetime.now():%Y-%m-%d}"
-    tried: set[str] = set()
+    today, tried = datetime.now(), set[str]()
     for number in range(1, 1000):
-        name = f"{stem} {today}{f' {number}' if number > 1 else ''}{ending}"
-        name = proposed_name(name, tried, facts.why_not) if facts.why_not(name) else name
+        again = f"{number}" if number > 1 else ""
+        name = f"{stem} {today:%Y-%m-%d}{f' {again}' if again else ''}{ending}"
+        short = f"{stem[:4 - len(again)]}{today:%m%d}{again}{ending}".upper()       # eight letters and three
+        name = next((each for each in (name, short) if not facts.why_not(each)), "") or proposed_name(
+            name, tried, facts.why_not)
         candidate = f"{folder}/{name}".lstrip("/")
         if not editor.has(candidate):
             return candidate
