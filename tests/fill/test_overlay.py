@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import tarfile
 import zipfile
 import zlib
 
@@ -84,6 +85,29 @@ def test_a_folder_around_everything_in_an_archive_is_taken_off_unless_the_card_h
         packed.writestr("system/menu.cfg", b"one more")
     found = laid(card, bench, Sources([path]))
     assert [p.to for p in found.sorted.coming] == ["system/menu.cfg"]
+
+
+def test_archives_of_loose_files_and_packed_tars_are_opened_and_folders_are_those_of_the_card(tmp_path, bench):
+    card = fresh(bench)
+    laid(card, bench, Sources([make(tmp_path / "a", {"sys/old.cfg": b"old"})]))
+    with zipfile.ZipFile(tmp_path / "loose.zip", "w") as packed:
+        packed.writestr("menu.cfg", b"menu")
+        packed.writestr("läufer.cfg", b"runner")
+    files = make(tmp_path / "t", {"SYS/x.cfg": b"x", "sys/y.cfg": b"y",
+                                  "SYS/deep/z.bin": random.Random(1).randbytes(9000)})
+    for kind in ("gz", "bz2", "xz"):
+        with tarfile.open(tmp_path / f"over.tar.{kind}", f"w:{kind}") as tar:
+            for name in ("SYS/x.cfg", "sys/y.cfg", "SYS/deep/z.bin"):
+                tar.add(files / name, name)
+        laid(card, bench, Sources([tmp_path / "loose.zip", tmp_path / f"over.tar.{kind}"]))
+        there = on(card)
+        assert {"menu.cfg", "läufer.cfg", "sys/old.cfg", "sys/x.cfg", "sys/y.cfg", "sys/deep/z.bin"} <= set(there)
+        assert there["sys/deep/z.bin"] == (files / "SYS/deep/z.bin").read_bytes()
+        assert lay_over(card, Sources([tmp_path / "loose.zip", tmp_path / f"over.tar.{kind}"]), Watch(),
+                        partition=2).sheet is None
+    (tmp_path / "cut.tar.gz").write_bytes((tmp_path / "over.tar.gz").read_bytes()[:-200])
+    damaged = lay_over(card, Sources([tmp_path / "cut.tar.gz"]), Watch(), partition=2)
+    assert "cut.tar.gz cannot be unpacked" in " ".join(each.why for each in damaged.sorted.placed)
 
 
 def test_what_stands_in_the_way_of_an_overlay_is_left_and_told(tmp_path, bench):

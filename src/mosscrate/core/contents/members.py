@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import lzma
 import os
+import tarfile
 import threading
 import time
 import weakref
@@ -27,10 +29,12 @@ from mosscrate.core.images.packing.zip import IS_ENCRYPTED, name_of
 BETWEEN = "//"
 PIECE = 1 << 20
 FIRST = 512
-DAMAGES = (OSError, zipfile.BadZipFile, NotImplementedError, ValueError, EOFError, RuntimeError, zlib.error)
+DAMAGES = (OSError, zipfile.BadZipFile, tarfile.TarError, NotImplementedError, ValueError, EOFError, RuntimeError,
+           zlib.error, lzma.LZMAError)
 MOST = 1_000_000                         # members of an archive that are looked at
 OTHERS = ("7z", "rar", "tar")
 IN_ORDER = ("7z", "rar")                 # kinds whose members are best read as they lie
+PACKED_TARS = (".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
 HELD = 4                                 # archives that stay open, so that their lists are read once
 
 
@@ -76,7 +80,7 @@ class Member:
 
 def is_archive(path: Path) -> bool:
     """Whether a file is an archive, or the first part of one, by its ending."""
-    return _ending_of(path) in ("zip", *OTHERS)
+    return _ending_of(path) in ("zip", *OTHERS) or path.name.casefold().endswith(PACKED_TARS)
 
 
 def archive_of(path: Path) -> Path | None:
@@ -215,6 +219,34 @@ class _Other(_Archive):
                 yield blocks.read(at, min(PIECE, size - at))
 
 
+class _PackedTar(_Archive):
+    """A tar that is packed as a whole: its members are read as they lie, each thread on its own."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__(path)
+        self._of_thread = threading.local()
+
+    @cached_property
+    def by_name(self) -> dict[str, Member]:
+        with _damage_told(self.path):
+            return {info.name: Member(self.path, info.name, info.size, int(info.mtime), None, number, held=self)
+                    for number, info in enumerate(self._opened().getmembers()[:MOST], start=1) if info.isfile()}
+
+    def _opened(self) -> tarfile.TarFile:
+        if not hasattr(self._of_thread, "tar"):
+            self._of_thread.tar = tarfile.open(self.path, "r:*")   # noqa: SIM115 - it stays open, as the others do
+            weakref.finalize(self, self._of_thread.tar.close)
+        tar: tarfile.TarFile = self._of_thread.tar
+        return tar
+
+    def pieces(self, name: str, size: int) -> Iterator[bytes]:
+        with _damage_told(self.path):
+            tar = self._opened()
+            file = tar.extractfile(tar.getmember(name))
+            while file is not None and (piece := file.read(min(PIECE, size + 1))):
+                yield piece
+
+
 def _archive(path: Path) -> _Archive:
     try:
         status = path.stat()
@@ -225,6 +257,8 @@ def _archive(path: Path) -> _Archive:
 
 @lru_cache(maxsize=HELD)
 def _held(path: Path, _changed: int, _size: int, _node: int) -> _Archive:
+    if path.name.casefold().endswith(PACKED_TARS):
+        return _PackedTar(path)
     return _Other(path) if _ending_of(path) in OTHERS or may_be_part(path) else _Zip(path)
 
 

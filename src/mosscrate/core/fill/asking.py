@@ -30,7 +30,7 @@ from mosscrate.core.sizes import MIB, binary, counted, listed
 TAKE, GO_ON = "take it from the crate", "go on without"
 ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare", BOTH,
                     FOLDERS, TITLES, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping",
-                    "wants", "grow"))
+                    "unreadable", "wants", "grow"))
 OF_SOMETHING = (WHOSE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ", "manuals ",
                 "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ", "boot file ", "both ",
                 GROUP)

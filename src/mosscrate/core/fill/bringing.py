@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
@@ -72,6 +72,7 @@ class Brought:
         title: as a list of checksums calls it.
         below: of a file of the card that is filled, the folders in that of its system.
         entry: of such a file, its place in the tree.
+        fault: why it cannot be used at all.
     """
 
     path: PurePosixPath
@@ -91,6 +92,7 @@ class Brought:
     title: str = ""
     below: str = ""
     entry: Entry | None = None
+    fault: str = ""
 
     @cached_property
     def name(self) -> str:
@@ -106,6 +108,16 @@ class Brought:
 
 def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> list[Brought]:
     """Look at every file below some folders, and in archives. Raises MediumError where one is not there, Stopped."""
+    return _brought(folders, watch, lists, _with_contents)
+
+
+def bring_unpacked(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> list[Brought]:
+    """The same, but of every archive what is in it and not the archive, whatever that holds."""
+    return _brought(folders, watch, lists, _unpacked)
+
+
+def _brought(folders: Sequence[Path], watch: Watch, lists: Lists,
+             contents: Callable[[_File, Lists, Tops], list[Brought]]) -> list[Brought]:
     found, tops, done = list[Brought](), Tops(), set[Path]()
     for folder in dict.fromkeys(folders):
         if not os.path.exists(folder):
@@ -125,8 +137,8 @@ def bring(folders: Sequence[Path], watch: Watch, lists: Lists = NO_LISTS) -> lis
                 status = path.stat()
             except OSError:
                 continue                                     # gone meanwhile
-            found += _with_contents(_File(top, PurePosixPath(within), LocalFile(path), status.st_size,
-                                          int(status.st_mtime)), lists, tops)
+            found += contents(_File(top, PurePosixPath(within), LocalFile(path), status.st_size,
+                                    int(status.st_mtime)), lists, tops)
         found += [_unread(_File(top, PurePosixPath(Path(error.filename).relative_to(folder)), LocalFile(
             Path(error.filename)), 0, 0), f"The folder {error.filename} cannot be read: {error.strerror}.")
             for error in unread if Path(error.filename).name not in SKIPPED]
@@ -219,7 +231,7 @@ def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
     try:
         inside = members(file.origin.path)
     except MediumError as error:
-        return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error))]
+        return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error), fault=str(error))]
     known = systems()
     endings = [_ending(each.name) for each in inside]
     games = [each for each, ending in zip(inside, endings, strict=True) if ending in known.own]
@@ -234,6 +246,22 @@ def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
     is_set = not games and not any("/" in each.name for each in inside) and file.origin.path.suffix != ".tar"
     if is_set:
         return [_alone(_known(file, lists), inside[0], lists) if len(inside) == 1 else _known(file, lists)]
+    return _members(file, inside, lists, tops)
+
+
+def _unpacked(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
+    """A file; of an archive all that is in it."""
+    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
+    if not is_archive(file.origin.path):
+        return [_known(file, lists)]
+    try:
+        return _members(file, members(file.origin.path), lists, tops)
+    except MediumError as error:
+        return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error), fault=str(error))]
+
+
+def _members(file: _File, inside: Sequence[Member], lists: Lists, tops: Tops) -> list[Brought]:
+    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
     top = tops.of_archive(file.top / file.within, file.origin.path)
     return [_known(_File(top, PurePosixPath(*_inner(each.name)), Packed(each), each.size, each.modified), lists)
             for each in inside if _inner(each.name)]
@@ -268,7 +296,7 @@ def _inner(name: str) -> list[str]:
 
 def _unread(folder: _File, why: str) -> Brought:
     path = folder.top / folder.within
-    return Brought(path, folder.origin, path.name, 0, 0, Role.UNKNOWN, reason=why)
+    return Brought(path, folder.origin, path.name, 0, 0, Role.UNKNOWN, reason=why, fault=why)
 
 
 def _known(file: _File, lists: Lists) -> Brought:
@@ -304,7 +332,7 @@ def _game(own: Brought, by_folder: str, lists: Lists) -> Brought:
         listed = lists.find(own.size, own.origin.member.crc if isinstance(own.origin, Packed) else None,
                             own.origin.read) if not reading.sure else None
     except MossError as error:
-        return replace(own, reason=str(error))
+        return replace(own, reason=str(error), fault=str(error))
     own, known = replace(own, print=print_), systems()
     if reading.sure:
         return replace(own, role=Role.GAME, system=reading.system, reason=reading.reason, sure=reading.sure,
@@ -341,7 +369,8 @@ def _is_text(first: bytes) -> bool:
 
 def as_said(file: Brought, answers: Mapping[str, str]) -> Brought:
     """A file of which nothing tells what it is for, as a person has said it."""
-    word = answers.get(f"{UNKNOWN}{file.group}", "") if file.reason == NOTHING_TELLS else ""
+    is_open = file.role == Role.UNKNOWN and file.size and not file.fault
+    word = answers.get(f"{UNKNOWN}{file.group}", "") if is_open else ""
     role, system = {PICTURES: Role.PICTURE, SYSTEM_FILES: Role.SYSTEM}.get(word), ""
     if word.startswith(GAMES_OF):
         role, system = Role.GAME, word.removeprefix(GAMES_OF)

@@ -48,15 +48,20 @@ def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: d
     usual = (INSIDE, WITH_FOLDER) if is_called_so else (WITH_FOLDER, INSIDE)
     strips = is_wrapped and answers.get("wrapping", usual[0]) == INSIDE
     placed, renamed, taken = list[Placed](), dict[str, str](), dict[str, Brought]()
+    spelled = {facts.folded(entry.path): entry.path for entry in home.there if entry.kind == Kind.FOLDER}
     for each in brought:
         if each.role == Role.LITTER:
             placed.append(Placed(each, Act.LEAVE, "", "desktops leave it behind", cause=Cause.LITTER))
+            continue
+        if each.fault:
+            placed.append(Placed(each, Act.LEAVE, "", each.fault, cause=Cause.UNREADABLE))
             continue
         wanted = paths[id(each)].removeprefix(f"{wrapping}/") if strips else paths[id(each)]
         to = "/".join(proposed_name(part, set(), facts.why_not) if facts.why_not(part) else part
                       for part in wanted.split("/"))
         if to != wanted:
             renamed[wanted] = to
+        to = _as_spelled(to, spelled, facts)
         placed.append(_laid(each, to, there, taken, home, card))
     coming = [each for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
     need = room_of(coming, there, home)
@@ -67,6 +72,17 @@ def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: d
     questions = tuple(sorted(questions, key=lambda each: -each.worth))
     return Laid(Sorted(tuple(placed), {}, (), questions, need, need - sum(each.size for each in coming), home.free),
                 keeps_old)
+
+
+def _as_spelled(path: str, spelled: dict[str, str], facts: Facts) -> str:
+    """A path in the folders of the card as they are written there, or as the first file that came wrote them."""
+    folder, slash, name = path.rpartition("/")
+    if not slash:
+        return path
+    known = facts.folded(folder)
+    if known not in spelled:
+        spelled[known] = _as_spelled(folder, spelled, facts)
+    return f"{spelled[known]}/{name}"
 
 
 def _laid(file: Brought, to: str, there: dict[str, Entry], taken: dict[str, Brought], home: Home,
@@ -110,6 +126,10 @@ def _questions(placed: Sequence[Placed], renamed: dict[str, str],
     if met := [each for each in by_act[Act.LEAVE] if each.cause == Cause.MET]:
         found.append(asked("met", f"{counted(len(met), 'file')} cannot come where they belong: {_names_of(met)}; "
                             f"{met[0].why}.", ("leave out",), 8, len(met)))
+    if lost := [each for each in by_act[Act.LEAVE] if each.cause == Cause.UNREADABLE]:
+        are = "is" if len(lost) == 1 else "are"
+        found.append(asked("unreadable", f"{counted(len(lost), 'file')} cannot be read and {are} left out. "
+                            f"{lost[0].why}", ("leave out",), 8, len(lost)))
     if renamed:
         old, new = next(iter(renamed.items()))
         found.append(asked("names", f"{counted(len(renamed), 'name')} cannot stand there. “{old}” becomes “{new}”.",

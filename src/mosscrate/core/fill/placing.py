@@ -10,7 +10,7 @@ from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import proposed_name
 from mosscrate.core.errors import MossError
-from mosscrate.core.fill.bringing import AS_THEY_LIE, NOTHING_TELLS, UNKNOWN, Brought, Role
+from mosscrate.core.fill.bringing import AS_THEY_LIE, UNKNOWN, Brought, Role
 from mosscrate.core.fill.companions import Companions
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
@@ -262,9 +262,9 @@ class Placing:
             return [self._system_file(file)]
         if file.role in OTHERS:
             return [self._companions.place(file, None, None)]
-        if file.reason == NOTHING_TELLS and self.answers.get(f"{UNKNOWN}{file.group}") == AS_THEY_LIE:
+        if file.size and not file.fault and self.answers.get(f"{UNKNOWN}{file.group}") == AS_THEY_LIE:
             return [self.at(file, "/".join(file.path.parts[1:] or file.path.parts))]
-        return [self.leave(file, file.reason, Cause.UNKNOWN if file.reason == NOTHING_TELLS else Cause.UNREADABLE)]
+        return [self.leave(file, file.reason, Cause.UNREADABLE if file.fault or not file.size else Cause.UNKNOWN)]
 
     def _system_file(self, file: Brought) -> Placed:
         pattern = self.plan.system_files

@@ -17,7 +17,7 @@ from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError
 from mosscrate.core.fill import overlay
 from mosscrate.core.fill.asking import GO_ON, WANT
-from mosscrate.core.fill.bringing import Brought, bring, bring_from_volume
+from mosscrate.core.fill.bringing import Brought, bring, bring_from_volume, bring_unpacked
 from mosscrate.core.fill.chores import Chores, chores
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.learning import learn
@@ -225,7 +225,7 @@ def lay_over(card: Medium, sources: Sources, watch: Watch, *, partition: int, an
 
     What `plan`, by which the card is filled, wants and does not find afterwards is told.
     """
-    with _opened(card, sources, partition, watch, NO_LISTS) as ground:
+    with _opened(card, sources, partition, watch, NO_LISTS, bring_unpacked) as ground:
         laid = overlay.lay_over(ground.brought, ground.home, ground.on_card, answers or {},
                                 plan or overlay.AS_IT_IS)
     existing = Existing.KEEP_BOTH if laid.keeps_old else Existing.REPLACE
@@ -243,10 +243,11 @@ class _Ground:
 
 
 @contextmanager
-def _opened(card: Medium, sources: Sources, partition: int, watch: Watch, lists: Lists) -> Iterator[_Ground]:
+def _opened(card: Medium, sources: Sources, partition: int, watch: Watch, lists: Lists,
+            bring_: Callable[[Sequence[Path], Watch, Lists], list[Brought]] = bring) -> Iterator[_Ground]:
     """The card and what is brought in, while things are planned."""
     with ExitStack() as open_, card.open() as blocks:
-        brought = bring(sources.folders, watch, lists)
+        brought = bring_(sources.folders, watch, lists)
         if sources.card is not None:
             brought += _from_card(sources.card, card, open_.enter_context(sources.card.open()), watch, lists)
         layout = survey(blocks)
