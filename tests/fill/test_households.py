@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from dataclasses import replace
+from datetime import datetime
 
 import pytest
 
@@ -17,7 +18,7 @@ from mosscrate.core.sheet.running.recovering import undo
 from mosscrate.core.sheet.running.run import run
 from mosscrate.core.volumes import facts_of
 from mosscrate.core.watch import Watch
-from tests.fill.households import Model, Tree_
+from tests.fill.households import DAY, Model, Tree_
 from tests.fill.samples import SAMPLES
 from tests.fill.test_filling import fresh, on
 
@@ -156,6 +157,14 @@ def test_one_word_makes_the_folders_of_all_systems_and_another_takes_one_away_ag
     assert set(places(files, plan=plan, folders="make all of them").values()) == {"nes/Hill.nes", "gba/Tide.gba"}
     some = places(files, plan=plan, **{"folders": "make all of them", "folder gba": "leave out"})
     assert set(some.values()) == {"nes/Hill.nes", ""}
+
+
+def test_a_save_that_came_beside_is_used_when_it_is_said_later():
+    card = {"gb/Tamo.gb": b"t" * 99, "gb/Tamo.sav": b"mine" * 2048, "gb/Tamo (2024-05-06).sav": b"hers" * 2048}
+    found = places({"gb/Hill.gb": b"h" * 98}, card, **{"use gb/Tamo (2024-05-06).sav": "use this one"})
+    assert found["gb/Tamo (2024-05-06).sav"] == "gb/Tamo.sav"
+    assert found["gb/Tamo.sav"] == f"gb/Tamo ({datetime.fromtimestamp(DAY):%Y-%m-%d}).sav"
+    assert found["gb/Hill.gb"] == "gb/Hill.gb"
 
 
 def test_a_card_on_which_households_changed_places_is_taken_back_to_the_byte(bench, tmp_path):

@@ -6,6 +6,7 @@ import io
 import random
 import struct
 import zlib
+from pathlib import Path, PurePosixPath
 
 import pytest
 from hypothesis import given
@@ -13,6 +14,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from mosscrate.core.errors import MediumError, Stopped
+from mosscrate.core.fill.bringing import Brought, Role
+from mosscrate.core.fill.origins import LocalFile
 from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.pictures.gathering import fetch, fetched_before
 from mosscrate.core.fill.pictures.protocol import Offered
@@ -176,6 +179,36 @@ def test_a_server_that_is_busy_is_waited_for_and_one_that_lies_is_not_believed(t
             Sources(pictures_from=wrong)
         with pytest.raises(MediumError, match="no address"):
             PictureServer(wrong, Watch())
+
+
+def test_an_answer_that_ends_early_is_asked_again_and_a_dead_server_stops_no_game(library, bench, tmp_path):
+    gallery, waited = Gallery(tmp_path / "gallery"), list[float]()
+    with PictureStand() as stand:
+        fetch(stand.address, games(1), gallery, Watch())      # so that there are pictures
+        digest = next(iter(stand.pictures))
+        stand.cut = [100, 50]
+        with PictureServer(stand.address, Watch(), waited.append) as server:
+            whole = server.picture(Offered("box", f"/1/picture/{digest}"), 0)
+        assert whole == stand.pictures[digest]
+        assert round(sum(waited), 1) == 0.6                   # before the second and the third try
+        address = stand.address
+    found = fill(fresh(bench), Sources([library], None, address), PLAN, Watch(), partition=2, gallery=gallery)
+    said = fetch_missing(PLAN, found.sorted, address, gallery, Watch())
+    assert said.endswith("Games come without the pictures that are missing.")
+    assert found.sheet is not None
+
+
+def test_one_broken_picture_of_many_games_stays_out_alone(tmp_path):
+    (tmp_path / "broken.png").write_bytes(b"no picture")
+    Image.new("RGB", (900, 900)).save(tmp_path / "good.png")
+    broken, good = (brought_picture(tmp_path / name) for name in ("broken.png", "good.png"))
+    gallery = Gallery(tmp_path / "gallery")
+    assert gallery.make([broken, good] * 20, Fit(100, 100, "png"), Watch()) == 20
+    assert "no picture that can be read" in gallery.why_not(broken, Fit(100, 100, "png"))
+
+
+def brought_picture(path: Path) -> Brought:
+    return Brought(PurePosixPath(path.name), LocalFile(path), "", path.stat().st_size, 0, Role.PICTURE)
 
 
 def test_pictures_of_another_card_are_scaled_once_it_is_opened_again(library, bench, tmp_path):

@@ -23,6 +23,7 @@ class PictureStand:
         self.pictures: dict[str, bytes] = {}
         self.asked: list[str] = []       # requests, for tests
         self.refuse: list[tuple[int, str]] = []      # (status, Retry-After) of the next answers, for tests
+        self.cut: list[int] = []         # bytes after which the next answers end, for tests
         stand = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -45,6 +46,8 @@ class PictureStand:
                     kind, body = "application/json", b'{"error": "Too many questions."}'
                 head = f"HTTP/1.1 {status} -\r\nContent-Type: {kind}\r\nContent-Length: {len(body)}\r\n"
                 head += f"Retry-After: {wait}\r\n" if wait else ""
+                if stand.cut:
+                    body, self.close_connection = body[:stand.cut.pop(0)], True
                 self.wfile.write(head.encode() + b"\r\n" + body)     # in one piece: two would wait for each other
 
             def log_message(self, *_words: object) -> None:

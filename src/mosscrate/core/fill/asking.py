@@ -24,6 +24,7 @@ from mosscrate.core.fill.placing import (
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.systems import systems
+from mosscrate.core.fill.using import USE
 from mosscrate.core.fill.wanted import missing
 from mosscrate.core.sizes import MIB, binary, counted, listed
 
@@ -31,9 +32,9 @@ TAKE, GO_ON = "take it from the crate", "go on without"
 ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare", BOTH,
                     FOLDERS, TITLES, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping",
                     "unreadable", "wants", "grow"))
-OF_SOMETHING = (WHOSE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ", "manuals ",
-                "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ", "boot file ", "both ",
-                GROUP)
+OF_SOMETHING = (WHOSE, USE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ",
+                "manuals ", "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ",
+                "boot file ", "both ", GROUP)
 MOST_HINTS = 3                           # systems that are offered for files of which nothing tells
 ONE_BY_ONE = "ask for each"
 ROOM, WHAT_FITS = "room", "bring in what fits"
@@ -104,7 +105,7 @@ def may_be_asked(key: str, found: Sorted, plan: FolderPlan) -> bool:
     things = {*systems().by_code, *(want.file for want in plan.wants), *(each.group for each in files),
               *(str(each.path) for each in files), *(each.name for each in files), *map(str, Role)}
     of = next((key.removeprefix(front) for front in OF_SOMETHING if key.startswith(front)), "")
-    return of in things or (key.startswith("ending ") and of.partition(" ")[0] in things) or (
+    return of in things or key.startswith(USE) or (key.startswith("ending ") and of.partition(" ")[0] in things) or (
         key.startswith(GROUP) and set(of.split(BETWEEN)) <= things)
 
 

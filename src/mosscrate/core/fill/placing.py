@@ -69,6 +69,11 @@ class Placing:
             self.games[each.lead.system, each.lead.name] = None
             self.waiting[each.lead.system] += 1
 
+    def use(self, moves: dict[str, str]) -> None:
+        """Files of the card that change names before anything comes."""
+        if moves:
+            self._swaps.move(moves)
+
     def place_all(self, gathered: Gathered) -> list[Placed]:
         """Where everything goes: whole households, then what belongs to those of the card, then the rest."""
         found = list[Placed]()

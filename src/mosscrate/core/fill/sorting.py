@@ -18,6 +18,7 @@ from mosscrate.core.fill.pictures.gallery import Gallery
 from mosscrate.core.fill.placed import COMING, Act, Bare, Cause, Placed, Sorted
 from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.plans import FolderPlan
+from mosscrate.core.fill.using import changes_of, questions_about_saves
 from mosscrate.core.volumes import Entry, Facts, Kind
 
 
@@ -50,12 +51,13 @@ def sort(brought: Iterable[Brought], plan: FolderPlan, home: Home, card: OnTheCa
     on_card = TheCard(home.there, plan, card, facts)
     gathered = gather([as_said(each, answers) for each in brought], beside=on_card.games, answers=answers)
     placing = Placing(plan, Ground(facts, there), card, answers, on_card, gallery)
+    placing.use(changes_of(on_card, answers))
     placed = placing.place_all(gathered)
     if answers.get(ROOM) == WHAT_FITS:
         placed = _as_fits(placed, there, home)
     coming = [each for each in placed if each.act in COMING]
     need, size = room_of(coming, there, home), sum(each.size for each in coming)
-    questions = questions_about(placed, placing, gathered, in_crate or {})
+    questions = [*questions_about(placed, placing, gathered, in_crate or {}), *questions_about_saves(on_card)]
     if need > home.free:
         questions += too_much(placed, need, home.free)
     bare = _without_picture(placing) if gallery is not None else ()

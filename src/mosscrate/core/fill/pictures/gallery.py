@@ -52,17 +52,17 @@ class Gallery:
     def make(self, pictures: list[Brought], fit: Fit, watch: Watch) -> int:
         """Make those that are not made yet; returns how many can be used. Raises Stopped, MediumError."""
         self._must_be_there()
-        done, size = 0, sum(each.size for each in pictures)
-        through = 0
+        by_path = {self._path(each, fit): each for each in pictures}     # several games may have one picture
+        size, through, made = sum(each.size for each in by_path.values()), 0, dict[Path, bool]()
         with ThreadPoolExecutor(AT_ONCE) as workers:
             try:
-                for each, is_made in zip(pictures, workers.map(lambda one: self._make(one, fit), pictures),
-                                         strict=True):
-                    done, through = done + is_made, through + each.size
+                for (path, each), is_made in zip(by_path.items(), workers.map(
+                        lambda one: self._make(one, fit), by_path.values()), strict=True):
+                    made[path], through = is_made, through + each.size
                     watch.progress("Scaling pictures", through, size)
             finally:
                 workers.shutdown(cancel_futures=True)
-        return done
+        return sum(made[self._path(each, fit)] for each in pictures)
 
     def hold(self, data: bytes) -> Path:
         """Keep a fetched picture, by its digest. Raises MediumError."""

@@ -60,7 +60,7 @@ def fetch(address: str, bare: Sequence[Bare], gallery: Gallery, watch: Watch, *,
                         answers[_key(want)] = Answer(digest, time.time())
                         fetched += gallery.held(digest).stat().st_size if digest else 0
                     except MediumError as error:
-                        failed.append(str(error))
+                        failed.append(f"“{want.name}”: {error}")
                         if len(failed) > len(asked) // 2 + 3:
                             raise
             finally:
@@ -76,8 +76,9 @@ def fetched_before(address: str, bare: Sequence[Bare], gallery: Gallery) -> list
         answer = answers.get(_key(_want(game, number)))
         path = gallery.held(answer.digest) if answer is not None and answer.digest else None
         if path is not None and path.is_file():
-            status, stem = path.stat(), stem_of(game.name)
-            pictures.append(Brought(PurePosixPath(f"pictures/{stem}.png"), LocalFile(path), "pictures fetched",
+            status, file = path.stat(), game.file
+            place = file.path if file is not None else PurePosixPath(f"pictures/{game.name}")
+            pictures.append(Brought(place.with_name(f"{stem_of(place.name)}.png"), LocalFile(path), "pictures fetched",
                                     status.st_size, int(status.st_mtime), Role.PICTURE, game.system,
                                     "a picture server has it", 1))
     return pictures

@@ -7,7 +7,7 @@ import http.client
 import json
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from typing import TypeVar
 from urllib.parse import urlsplit
 
@@ -33,6 +33,7 @@ from mosscrate.core.fill.pictures.protocol import (
 from mosscrate.core.watch import Watch
 
 PATIENCE = 10                            # seconds for an answer
+PIECE = 64 << 10                         # bytes that are read before somebody may have said stop
 TRIES = 4
 FIRST_WAIT = 0.2                         # seconds before the second try; twice that before the next
 LONGEST_WAIT = 90                        # seconds that a server may ask us to wait
@@ -114,10 +115,11 @@ class PictureServer:
             try:
                 self._connection.request(method, path, data, {"Content-Type": "application/json"} if data else {})
                 answer = self._connection.getresponse()
-                body = answer.read(most + 1)
+                body = self._read(answer, most + 1)
             except (OSError, http.client.HTTPException) as error:
                 self._connection.close()
-                why = str(error) or type(error).__name__
+                is_cut = isinstance(error, http.client.IncompleteRead)
+                why = "its answer ends early" if is_cut else str(error) or type(error).__name__
                 self._wait(wait if attempt + 1 < TRIES else 0)
                 wait *= 2
                 continue
@@ -132,6 +134,21 @@ class PictureServer:
             self._wait(_asked_to_wait(answer.getheader("Retry-After"), wait) if attempt + 1 < TRIES else 0)
             wait *= 2
         raise MediumError(f"{self.address} gives no answer: {why}. What was fetched is kept; it goes on from there.")
+
+    def _read(self, answer: http.client.HTTPResponse, most: int) -> bytes:
+        """A body, whole. Raises OSError, HTTPException where it takes too long or ends before its length, Stopped."""
+        end, body, length = time.monotonic() + PATIENCE, bytearray(), answer.length
+        whole = most if length is None else min(length, most)        # read1 does not count what it gives
+        with closing(answer):
+            while len(body) < whole and (piece := answer.read1(min(PIECE, whole - len(body)))):
+                body += piece
+                if len(body) < whole:
+                    self._watch.check()
+                if time.monotonic() > end:
+                    raise TimeoutError(f"it takes longer than {PATIENCE} seconds for one answer")
+        if length is not None and len(body) < whole:
+            raise http.client.IncompleteRead(bytes(body), whole - len(body))
+        return bytes(body)
 
     def _pace(self) -> None:
         """Not more requests a minute than the server takes; a few at once are allowed."""

@@ -7,6 +7,7 @@ from contextlib import ExitStack
 from dataclasses import replace
 
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.errors import MediumError
 from mosscrate.core.fill.bringing import Brought
 from mosscrate.core.fill.companions import pictures_of
 from mosscrate.core.fill.origins import OnCard
@@ -46,6 +47,12 @@ def scale_waiting(plan: FolderPlan, found: Sorted, gallery: Gallery, watch: Watc
 
 
 def fetch_missing(plan: FolderPlan, found: Sorted, address: str, gallery: Gallery, watch: Watch) -> str:
-    """Ask a picture server for the games that have none; says how it went. Raises MediumError, Stopped."""
+    """Ask a picture server for the games that have none; says how it went. Raises Stopped.
+
+    Games never wait for a server: where it fails they come without pictures.
+    """
     width = max((pictures_of(plan, game.system).width for game in found.bare), default=0)
-    return fetch(address, found.bare, gallery, watch, width=width).sentence
+    try:
+        return fetch(address, found.bare, gallery, watch, width=width).sentence
+    except MediumError as error:
+        return f"{error} Games come without the pictures that are missing."
