@@ -111,3 +111,17 @@ def test_answers_that_nobody_asks_for_are_refused(cli, library, bench):
     code, _, err = cli(*words, "litter=burn them")
     assert (code, "“burn them” is no answer to “litter”" in err) == (2, True)
     assert cli(*words, "met=leave out")[0] == 0              # could be asked; it is not now
+
+
+def test_lists_are_added_shown_and_removed(cli, tmp_path):
+    (tmp_path / "mine.toml").write_text('system = "gb"\n[[files]]\nname = "Tide.gb"\nsize = 3\ncrc32 = "00000001"\n')
+    (tmp_path / "wrong.xml").write_text("<no>")
+    assert "There is no list yet" in cli("lists")[1]
+    assert cli("lists", "add", tmp_path / "mine.toml")[1] == "mine.toml knows 1 game of gb.\n"
+    code, _, err = cli("lists", "add", tmp_path / "wrong.xml")
+    assert (code, "wrong.xml: this is no XML" in err) == (1, True)
+    assert "mine.toml" in cli("lists")[1]
+    (tmp_path / "mine.toml").write_text('system = "nes"\nfiles = []\n')
+    assert "with other contents already" in cli("lists", "add", tmp_path / "mine.toml")[2]
+    assert cli("lists", "remove", "mine.toml")[0] == 0
+    assert "There is no list mine.toml" in cli("lists", "remove", "mine.toml")[2]

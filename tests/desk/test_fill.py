@@ -13,7 +13,7 @@ from PIL import Image
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QFileDialog, QPushButton
 
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.fill.placed import Act, Flow
@@ -237,6 +237,21 @@ def trigger(person, menu, text: str) -> None:
     person.acts += 1
     inner = [each for action in menu.actions() if action.menu() for each in action.menu().actions()]
     next(action for action in [*menu.actions(), *inner] if text in action.text()).trigger()
+
+
+def test_a_list_of_checksums_is_added_where_one_fills_and_removed(person, station, bench, tmp_path, monkeypatch):
+    file = tmp_path / "mine.toml"
+    file.write_text('system = "gb"\n[[files]]\nname = "Tide.gb"\nsize = 3\ncrc32 = "00000001"\n')
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_words: (str(file), ""))
+    trigger(person, menu_of(station), "Add a list…")
+    listed = next(action.menu() for action in menu_of(station).actions() if action.text() == "Lists of checksums")
+    own = next(action.menu() for action in listed.actions() if action.text() == "mine.toml")
+    assert own.actions()[0].text() == "1 game of gb"
+    trigger(person, own, "Remove it")
+    assert list((bench.state / "lists").glob("*")) == []
+    file.write_text("no list")
+    trigger(person, menu_of(station), "Add a list…")
+    assert "mine.toml: this is no TOML" in person.told[-1]
 
 
 def test_another_card_is_brought_in_from_and_a_backup_of_it(person, station, library, bench):

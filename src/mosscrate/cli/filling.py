@@ -12,6 +12,7 @@ from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.lists import lists_at
+from mosscrate.core.fill.own_lists import FOLDER, add_list, own_lists, remove_list
 from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
 from mosscrate.core.fill.said import remember, said_of
 from mosscrate.core.fill.systems import systems as all_systems
@@ -174,6 +175,41 @@ LISTS = click.option("--list", "listed", multiple=True, type=FILE, help="A list 
                      "folder of lists.")
 
 
+@click.group(invoke_without_command=True)
+@json_option
+@click.pass_context
+def lists(context: click.Context, as_json: bool) -> None:
+    """Your own lists of checksums, and what each knows."""
+    if context.invoked_subcommand is not None:
+        return
+    found = own_lists(context.obj.state / FOLDER)
+    if as_json:
+        show_json([{"name": each.name, "games": each.games, "systems": each.systems, "wrong": each.wrong}
+                   for each in found])
+        return
+    for each in found:
+        say(f"{each.name:32} {each.sentence}")
+    if not found:
+        say("There is no list yet. “lists add FILE” takes one over.")
+
+
+@lists.command("add")
+@click.argument("file", type=FILE)
+@click.pass_obj
+def add_list_(bench: Bench, file: Path) -> None:
+    """Take a list in a FILE over: XML with games and their checksums, or TOML."""
+    say(f"{file.name} knows {add_list(bench.state / FOLDER, file).sentence}.")
+
+
+@lists.command("remove")
+@click.argument("name")
+@click.pass_obj
+def remove_list_(bench: Bench, name: str) -> None:
+    """Remove a list by its NAME."""
+    remove_list(bench.state / FOLDER, name)
+    say(f"{name} is removed.")
+
+
 @click.command()
 @click.argument("places", nargs=-1, required=True, type=PLACE)
 @LISTS
@@ -206,4 +242,4 @@ def plan_called(bench: Bench, text: str) -> FolderPlan:
     raise PlanError(f"There is no plan “{text}”; there are {', '.join(known)}. Or say the file of one.")
 
 
-COMMANDS: dict[str, click.Command] = {"plans": plans, "identify": identify}
+COMMANDS: dict[str, click.Command] = {"plans": plans, "lists": lists, "identify": identify}

@@ -46,6 +46,7 @@ COMMANDS = (
     Entry("fill", "pouring",
           "Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does not fit."),
     Entry("identify", "filling", "What files are, by header, contents, ending and folder, with the reason."),
+    Entry("lists", "filling", "Your own lists of checksums, and what each knows."),
     Entry("lay-over", "pouring",
           "Lay folders and archives over a CARD as they are: what they add, replace, and what is there."),
     Entry("plans", "filling", "Folder plans: what cards expect where."),

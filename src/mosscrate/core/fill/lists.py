@@ -74,6 +74,16 @@ class Lists:
     def __len__(self) -> int:
         return sum(map(len, self._by_size.values()))
 
+    @property
+    def games(self) -> int:
+        """How many games they name."""
+        return len(self._sets)
+
+    @property
+    def systems(self) -> tuple[str, ...]:
+        """Whose games these are."""
+        return tuple(sorted({each.system for files in self._sets.values() for _, each in files.values()}))
+
     def find(self, size: int, crc: int | None, read: Callable[[], Iterable[bytes]]) -> Listed | None:
         """What a file is by its contents; they are read only where a listed file has the same size."""
         held: dict[str, str] = {} if crc is None else {"crc32": f"{crc:08x}"}

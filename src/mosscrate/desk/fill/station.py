@@ -234,6 +234,7 @@ class FillStation(QWidget):
         menu = SourceMenu(self, self.model, self._card())
         menu.folders.connect(self.bring)
         menu.card.connect(self.bring_card)
+        menu.lists_changed.connect(self._work)
         menu.exec(self.bring_button.mapToGlobal(self.bring_button.rect().bottomLeft()))
 
     def _answer(self, key: str, word: str) -> None:
