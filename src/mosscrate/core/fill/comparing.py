@@ -33,7 +33,15 @@ class OnTheCard:
 
     def origin(self, entry: Entry) -> Origin:
         """Where the bytes of one of its files are."""
-        return InTree(entry, self._read_at, self._read_file)
+        return InTree(self, entry)
+
+    def read_at(self, entry: Entry, at: int, count: int) -> bytes:
+        """Bytes of one of its files. Raises FormatError, MediumError."""
+        return self._read_at(entry, at, count)
+
+    def read_file(self, entry: Entry) -> Iterable[bytes]:
+        """All of one in pieces. Raises FormatError, MediumError."""
+        return self._read_file(entry)
 
     def print(self, entry: Entry) -> bytes:
         """See Brought.print. Raises FormatError, MediumError."""

@@ -99,13 +99,23 @@ class Packed:
         return self.member.read()
 
 
-@dataclass(frozen=True)
-class OnCard:
-    """A file on a volume that is open while things are planned."""
+class Readable(Protocol):
+    """What has files that can be read by their entries: a volume, or a tree that is filled."""
 
-    volume: Volume
+    def read_at(self, entry: Entry, at: int, count: int) -> bytes:
+        """Bytes of a file, fewer at its end."""
+
+    def read_file(self, entry: Entry) -> Iterable[bytes]:
+        """All of it in pieces."""
+
+
+@dataclass(frozen=True)
+class OfEntry:
+    """A file that is read by its entry."""
+
+    volume: Readable
     entry: Entry
-    home: int
+    home: int | None
     reads_anywhere: ClassVar[bool] = True
 
     @property
@@ -120,29 +130,19 @@ class OnCard:
 
     def read(self) -> Iterator[bytes]:
         """See Origin."""
-        return self.volume.read_file(self.entry)
+        return iter(self.volume.read_file(self.entry))
 
 
 @dataclass(frozen=True)
-class InTree:
-    """A file of what is filled itself, read as that is read."""
+class OnCard(OfEntry):
+    """A file on a volume of another card that is open while things are planned."""
 
-    entry: Entry
-    read_at: Callable[[Entry, int, int], bytes]
-    read_file: Callable[[Entry], Iterable[bytes]]
+    volume: Volume
+    home: int
+
+
+@dataclass(frozen=True)
+class InTree(OfEntry):
+    """A file of what is filled itself."""
+
     home: None = None
-    reads_anywhere: ClassVar[bool] = True
-
-    @property
-    def said(self) -> str:
-        """See Origin."""
-        return self.entry.path
-
-    @contextmanager
-    def opened(self) -> Iterator[ReadAt]:
-        """See Origin."""
-        yield partial(self.read_at, self.entry)
-
-    def read(self) -> Iterator[bytes]:
-        """See Origin."""
-        return iter(self.read_file(self.entry))
