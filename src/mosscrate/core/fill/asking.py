@@ -10,22 +10,13 @@ from mosscrate.core.fill.bringing import AS_THEY_LIE, GAMES_OF, PICTURES, SYSTEM
 from mosscrate.core.fill.companions import ALL_THE_SAME, KEEP_ENDING, SAVE_ENDINGS
 from mosscrate.core.fill.households import PICTURE_ENDINGS, WHOSE, Gathered, Unsure
 from mosscrate.core.fill.placed import BETWEEN, COMING, GROUP, SHOWN, Act, Cause, Placed, Question, Sorted, some_of
-from mosscrate.core.fill.placing import (
-    AS_LISTED,
-    BOTH,
-    FOLDERS,
-    LEAVE_OUT,
-    MAKE_ALL,
-    NUMBER,
-    TAKE_PLACE,
-    TITLES,
-    Placing,
-)
+from mosscrate.core.fill.placing import AS_LISTED, BOTH, NUMBER, TAKE_PLACE, TITLES, Placing
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import Lacking
 from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.using import USE
 from mosscrate.core.fill.wanted import missing
+from mosscrate.core.fill.ways import FOLDERS, LEAVE_OUT, MAKE_ALL
 from mosscrate.core.sizes import MIB, binary, counted, listed
 
 TAKE, GO_ON = "take it from the crate", "go on without"

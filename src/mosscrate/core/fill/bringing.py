@@ -21,6 +21,7 @@ from mosscrate.core.fill.lists import NO_LISTS, Lists
 from mosscrate.core.fill.litter import is_litter
 from mosscrate.core.fill.origins import LocalFile, OnCard, Origin, Packed, ReadAt
 from mosscrate.core.fill.systems import MAYBE, systems
+from mosscrate.core.fill.tops import Tops
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
 
@@ -167,32 +168,6 @@ def _archive_of(path: Path) -> Path | None:
         return archive_of(path)
     except MediumError:
         return path                                          # opening it tells what is missing
-
-
-class Tops:
-    """The names under which things are brought in, so that no two files have one path: sheets find theirs by it."""
-
-    def __init__(self) -> None:
-        self._taken: dict[str, Path] = {}
-
-    def of_folder(self, folder: Path) -> PurePosixPath:
-        """Its name; where another one has that, with as many folders above it as tell them apart."""
-        parts = folder.absolute().parts[1:]
-        tops = (PurePosixPath(*parts[-depth:]) for depth in range(1, len(parts) + 1))
-        return next((top for top in tops if self._claims(top, folder)), PurePosixPath(*parts))
-
-    def of_loose_files(self, folder: Path) -> PurePosixPath:
-        """Nothing for files out of one folder; the name of theirs for those out of others."""
-        return PurePosixPath() if self._claims(PurePosixPath(), folder) else self.of_folder(folder)
-
-    def of_archive(self, place: PurePosixPath, archive: Path) -> PurePosixPath:
-        """Its path without the ending, where nothing else is called so."""
-        bare = place.with_suffix("")
-        is_free = not archive.with_suffix("").is_dir() and self._claims(bare, archive)
-        return bare if is_free else place
-
-    def _claims(self, top: PurePosixPath, owner: Path) -> bool:
-        return self._taken.setdefault(str(top).casefold(), owner) == owner
 
 
 @dataclass(frozen=True)

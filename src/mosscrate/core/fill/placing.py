@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import PurePosixPath
 
 from mosscrate.core.contents.naming import proposed_name
@@ -23,26 +22,14 @@ from mosscrate.core.fill.saves import stem_of
 from mosscrate.core.fill.sets import BY_STEM
 from mosscrate.core.fill.stems import Named, Stems
 from mosscrate.core.fill.swapping import Swaps
-from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.wanted import is_wanted, places_of
+from mosscrate.core.fill.ways import LEAVE_OUT, Ways
 from mosscrate.core.sizes import listed
 from mosscrate.core.volumes import Entry, Kind
 
-MET, BOTH, FOLDERS = "met", "both game", "folders"       # keys of questions
+MET, BOTH = "met", "both game"           # keys of questions
 TITLES, AS_LISTED = "titles", "call them so"
-MAKE_ONE, MAKE_ALL = "make one", "make all of them"
-LEAVE_OUT, NUMBER, TAKE_PLACE = "leave out", "number them", "take their place"
-_NUMBER = re.compile(r"\d+")
-
-
-@dataclass(frozen=True)
-class Way:
-    """Of a system: its folder on the card, what it opens, and whether each set has a folder of its own."""
-
-    folder: str
-    opens: tuple[str, ...]
-    packed: tuple[str, ...]
-    has_folders: bool
+NUMBER, TAKE_PLACE = "number them", "take their place"
 
 
 class Placing:
@@ -61,8 +48,7 @@ class Placing:
         self._folders: dict[str, str] = {}                 # folders as they can stand there
         self._out = {group for key, word in answers.items() if key.startswith(GROUP) and word == LEAVE_OUT
                      for group in key.removeprefix(GROUP).split(BETWEEN)}
-        self._ways: dict[str, Way] = {}
-        self._made = 0                                     # folders of systems that the plan does not name
+        self._ways = Ways(plan, there, answers)
         self._discs: dict[tuple[str, str], Brought] = {}   # system and stem → the form that is brought in
         self._named: dict[str, Game] = {}                  # households of what is brought in, as they are called there
         for each in there.games:
@@ -205,7 +191,7 @@ class Placing:
 
     def _with_parts(self, home: Household, wanted: str) -> tuple[list[Placed], Game | None]:
         """A set in one folder, its parts under their own names; in another one where a different one is or comes."""
-        lead, ground, way = home.lead, self.ground, self._way(home.lead.system)
+        lead, ground, way = home.lead, self.ground, self._ways.of(home.lead.system)
         folder, ending, rival = self._folder(wanted.rpartition("/")[0]), lead.path.suffix, None
         for number, named in enumerate(self._stems.near(home.stem, ending, lead.system, folder)):
             above = folder.removesuffix(f"/{lead.path.stem}") if lead.below and way.has_folders else folder
@@ -280,7 +266,7 @@ class Placing:
         return self.at(file, self.plan.fill_in(pattern, file.system, file.name))
 
     def _of_game(self, file: Brought) -> Target:
-        way = self._way(file.system)
+        way = self._ways.of(file.system)
         if not way.folder:
             return Target("", f"this plan has no folder for {file.system}", Cause.FOLDER)
         folder = f"{way.folder}/{file.below}".rstrip("/")
@@ -292,17 +278,6 @@ class Placing:
             return Target("", f"this card opens {some} for {file.system}, not {file.ending or 'one without an ending'}",
                           Cause.ENDING)
         return Target(f"{folder}/{file.name}")
-
-    def _way(self, code: str) -> Way:
-        if code not in self._ways:
-            plan, system = self.plan, self.plan.systems.get(code)
-            folder = plan.folder_of(code) or self.there.folder_called(code)
-            makes = MAKE_ONE if self.answers.get(FOLDERS) == MAKE_ALL else LEAVE_OUT
-            if not folder and self.answers.get(f"folder {code}", makes) == MAKE_ONE:
-                folder = f"{plan.root}/{self._fresh(code)}".strip("/")
-            self._ways[code] = Way(folder, plan.opens(code), plan.packings(code),
-                                   system is not None and system.sets == "folder")
-        return self._ways[code]
 
     @property
     def along(self) -> dict[str, str]:
@@ -316,13 +291,13 @@ class Placing:
 
     def folder_of(self, code: str) -> str:
         """Where games of a system go; "" where there is no such place."""
-        return self._way(code).folder
+        return self._ways.of(code).folder
 
     def is_unpacked(self, file: Brought) -> bool:
         """Whether what is packed is brought in, and not the archive: where the plan does not open such archives."""
         if file.packed is None or file.role != Role.GAME:
             return False
-        way = self._way(file.system)
+        way = self._ways.of(file.system)
         return file.ending not in way.opens and file.ending not in way.packed
 
     def _is_too_large(self, file: Brought) -> bool:
@@ -389,14 +364,6 @@ class Placing:
         why_not = self.ground.facts.why_not
         return proposed_name(name, set(), why_not) if name and why_not(name) else name
 
-    def _fresh(self, code: str) -> str:
-        """A folder for a system that the plan does not name; numbers go on where those of the plan end."""
-        names, own = systems().by_code[code].names, [folder for each in self.plan.systems.values()
-                                                     for folder in each.folders]
-        numbers = [int(found[0]) for folder in (*own, *self.there.tops) if (found := _NUMBER.match(folder))]
-        self._made += 1
-        return self.plan.fresh.format(name=names[0] if names else code, code=code, CODE=code.upper(),
-                                      number=max(numbers, default=len(self.plan.systems)) + self._made)
 
 
 def _with_dot(name: str) -> str:

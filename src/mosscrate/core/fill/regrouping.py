@@ -17,9 +17,10 @@ from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.households import WHOSE, Gathered, Household, Unsure
 from mosscrate.core.fill.on_card import TheCard, system_called
 from mosscrate.core.fill.placed import Act, Cause, Placed, Question, asked, some_of
-from mosscrate.core.fill.placing import LEAVE_OUT, Placing
+from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.plans import FolderPlan, SystemPlan
 from mosscrate.core.fill.swapping import BRING_TOO, RENAMES
+from mosscrate.core.fill.ways import LEAVE_OUT
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.volumes import Entry, Facts, Kind
 
