@@ -239,6 +239,23 @@ def trigger(person, menu, text: str) -> None:
     next(action for action in [*menu.actions(), *inner] if text in action.text()).trigger()
 
 
+def test_a_typed_tag_survives_another_card_and_not_another_plan(person, station, library, bench):
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "short codes, saves beside")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    person.type_tag(station.entry, bench.shelf.find("Pipkin").tag)
+    put_card(bench, "two", 100 * MIB, handheld(100 * MIB, seed=2).data, name="Quillon")
+    person.window.model.refresh()
+    person.wait(lambda: station.cards.findText("Quillon") >= 0)
+    assert station.entry.typed() == bench.shelf.find("Pipkin").tag
+    assert station.entry.buttons[0].isEnabled()
+    before = station.filling
+    choose(person, station.plans, "long lower-case names, saves apart")
+    person.wait(lambda: station.filling is not None and station.filling is not before)
+    assert station.entry.typed() == ""
+
+
 def test_a_list_of_checksums_is_added_where_one_fills_and_removed(person, station, bench, tmp_path, monkeypatch):
     file = tmp_path / "mine.toml"
     file.write_text('system = "gb"\n[[files]]\nname = "Tide.gb"\nsize = 3\ncrc32 = "00000001"\n')

@@ -59,6 +59,7 @@ class FillStation(QWidget):
         self.pictures_from = ""                   # address of a picture server that was asked
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
+        self._asked_for: tuple[str, JobSheet | None] = ("-", None)    # a tag, and the sheet for which it is typed
         self._told_last = ""                      # what the last job did, until something else is looked at
         self._told = set[str]()                   # what is wrong with the person's own plans
         self.title = label("Fill", scale=1.5, bold=True, elides=True)
@@ -365,7 +366,10 @@ class FillStation(QWidget):
         self.entry.setVisible(can_run)
         has_moves = self.regrouping is not None and bool(self.regrouping.found.moves)
         self.entry.buttons[0].setText(MOVE if has_moves else COPY)
-        self.entry.ask(card.tag if card and can_run else "", is_possible=can_run)
+        wanted = (card.tag if card and can_run else "", self._sheet)
+        if wanted[0] != self._asked_for[0] or wanted[1] is not self._asked_for[1]:      # else what is typed stays
+            self._asked_for = wanted
+            self.entry.ask(wanted[0], is_possible=can_run)
 
     def _run(self) -> None:
         card, sheet, bench, tag = self._card(), self._sheet, self.model.bench, self.entry.typed()
