@@ -20,7 +20,7 @@ from mosscrate.core.fill.headers import FRONT, Reading, read_header
 from mosscrate.core.fill.lists import NO_LISTS, Lists
 from mosscrate.core.fill.litter import is_litter
 from mosscrate.core.fill.origins import LocalFile, OnCard, Origin, Packed, ReadAt
-from mosscrate.core.fill.systems import MAYBE, systems
+from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.tops import Tops
 from mosscrate.core.volumes import Entry, Kind, Volume
 from mosscrate.core.watch import Watch
@@ -374,12 +374,7 @@ def print_of(size: int, first: bytes) -> bytes:
 
 def _system_of_folders(parts: Sequence[str]) -> str:
     """The system that the nearest folder stands for, where its name means one only."""
-    for part in reversed(parts):
-        named = systems().named(part)
-        best = max(named, key=lambda code: named[code], default="")
-        if best and named[best] > MAYBE:
-            return best
-    return ""
+    return next((code for part in reversed(parts) if (code := systems().called(part))), "")
 
 
 def _ending(name: str) -> str:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from typing import Protocol
 
 from mosscrate.core.fill.bringing import OF_A_STATE, Brought, Role
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
-from mosscrate.core.fill.households import Household, day_of, folded, forms_of
+from mosscrate.core.fill.households import Household, day_of, folded, forms_of, save_in_use
 from mosscrate.core.fill.on_card import TheCard
 from mosscrate.core.fill.origins import LocalFile
 from mosscrate.core.fill.pictures.gallery import Gallery
@@ -48,14 +48,6 @@ class Places(Protocol):
 
     def folder_of(self, code: str) -> str:
         """Where games of a system go."""
-
-
-@dataclass(frozen=True)
-class _Spot:
-    """A place by the pattern of a plan, and the ending that the pattern itself has."""
-
-    path: str
-    ending: str
 
 
 class Companions:
@@ -105,9 +97,8 @@ class Companions:
         there = game.there if game is not None else None
         if there is None or (home is not None and day_of(file, home)):
             return ""
-        alike = ALIKE if file.ending in ALIKE else {file.ending}
-        return next((self._placing.there.now(each) for each in there.others
-                     if each.role == Role.SAVE and each.ending in alike and not day_of(each, there)), "")
+        used = save_in_use(there, file)
+        return "" if used is None else self._placing.there.now(used)
 
     def _beside(self, file: Brought, to: str) -> Placed:
         """A save: where the card has another one, that stays in use, and this one comes beside under its day.

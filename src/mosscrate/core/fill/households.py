@@ -17,7 +17,7 @@ from itertools import takewhile
 from mosscrate.core.contents.comparing import are_equal
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import NOTHING_TELLS, OF_A_STATE, Brought, Role
-from mosscrate.core.fill.saves import stem_of, words_of
+from mosscrate.core.fill.saves import ALIKE, stem_of, words_of
 from mosscrate.core.fill.sets import Lacking, sets_of
 from mosscrate.core.fill.systems import systems
 from mosscrate.core.sizes import MIB
@@ -216,6 +216,13 @@ def day_of(file: Brought, game: Household) -> str:
     """The day behind the name of a file that is no longer the one in use, such as “ (2026-12-01)”; "" of others."""
     names = {folded(name) for name in game.names}
     return next((day for form, day in forms_of(file) if folded(form) in names), "")
+
+
+def save_in_use(home: Household, like: Brought) -> Brought | None:
+    """The save of a game that is in use, of the kind of another one."""
+    alike = ALIKE if like.ending in ALIKE else {like.ending}
+    return next((each for each in home.others if each.role == Role.SAVE and each.ending in alike
+                 and not day_of(each, home)), None)
 
 
 def _leads(files: Sequence[Brought]) -> Iterator[Household]:

@@ -18,7 +18,7 @@ import msgspec
 from mosscrate.core.contents.members import Member
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.digests import digest_of
-from mosscrate.core.fill.systems import MAYBE, systems
+from mosscrate.core.fill.systems import systems
 from mosscrate.core.sizes import listed
 
 ENDINGS = (".xml", ".dat", ".toml")
@@ -182,9 +182,9 @@ def _from_xml(path: Path) -> Iterator[tuple[int, Listed]]:
                     title = element.get("name", "")
                 continue
             if element.tag == "name" and not system and not title:
-                system = _system_called(element.text or "")
+                system = systems().called(element.text or "")
             if element.tag == "rom":
-                yield from _rom(element, system or _system_called(path.stem), title, path.name)
+                yield from _rom(element, system or systems().called(path.stem), title, path.name)
             if element.tag in ("game", "machine", "software"):
                 element.clear()
     except ElementTree.ParseError as error:
@@ -199,9 +199,3 @@ def _rom(element: ElementTree.Element, system: str, title: str, source: str) -> 
                     ("sha1", element.get("sha1", ""))) if value.strip("0"))
     if size.isdecimal() and digests and system:
         yield int(size), Listed(system, title, element.get("name", ""), digests, source)
-
-
-def _system_called(name: str) -> str:
-    named = systems().named(name)
-    best = max(named, key=lambda code: named[code], default="")
-    return best if best and named[best] > MAYBE else ""

@@ -25,7 +25,7 @@ from mosscrate.core.fill.placed import Game
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.saves import ALIKE
 from mosscrate.core.fill.sets import SHEETS
-from mosscrate.core.fill.systems import MAYBE, systems
+from mosscrate.core.fill.systems import systems
 from mosscrate.core.fill.wanted import places_of
 from mosscrate.core.volumes import Entry, Facts, Kind
 
@@ -106,7 +106,7 @@ def _pattern(name: str, role: Role) -> re.Pattern[str]:
     form = re.escape(name).replace(r"\{", "{").replace(r"\}", "}")
     if role in (Role.SAVE, Role.PICTURE):
         form = _ANY_ENDING.sub(r"\\.\\w+", form)
-    form = _WORD.sub(lambda word: _NAMES[word[1]], form, count=0)
+    form = _WORD.sub(lambda word: _NAMES[word[1]], form)
     return re.compile(f"{form}(?:\\.png)?" if role == Role.STATE else form, re.IGNORECASE)
 
 
@@ -191,9 +191,7 @@ class TheCard:
         self._unsure = {str(each.file.path) for each in self.gathered.unsure}
         self._now: dict[str, str] = {}
         self._at = {facts.folded(str(file.path)): each for each in self.gathered.households for file in each.files}
-        root = f"{plan.root}/" if plan.root else ""
-        self._folders = {each.path: system_called(each.name) for each in entries if each.kind == Kind.FOLDER
-                         and each.path.startswith(root) and "/" not in each.path.removeprefix(root)}
+        self._folders = tops_of(entries, plan)
         self._prints: dict[int, dict[bytes, list[Household]]] = {}
         self._twins = defaultdict[int, list[Household]](list)
         alone = (Household(each) for each in self.gathered.loose if each.role == Role.UNKNOWN)
@@ -282,8 +280,8 @@ class TheCard:
         return self._prints[size]
 
 
-def system_called(folder: str) -> str:
-    """The system that a folder's name stands for, where it means one only."""
-    named = systems().named(folder)
-    best = max(named, key=lambda code: named[code], default="")
-    return best if best and named[best] > MAYBE else ""
+def tops_of(entries: Iterable[Entry], plan: FolderPlan) -> dict[str, str]:
+    """The folders in which a plan has those of systems: their paths, and the systems that their names stand for."""
+    root = f"{plan.root}/" if plan.root else ""
+    return {each.path: systems().called(each.name) for each in entries if each.kind == Kind.FOLDER
+            and each.path.startswith(root) and "/" not in each.path.removeprefix(root)}

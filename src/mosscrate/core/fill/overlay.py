@@ -10,7 +10,7 @@ from mosscrate.core.contents.naming import folders_above, proposed_name
 from mosscrate.core.fill.asking import about_sheet
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.comparing import OnTheCard
-from mosscrate.core.fill.placed import Act, Cause, Placed, Question, Sorted, asked, some_of
+from mosscrate.core.fill.placed import COMING, Act, Cause, Placed, Question, Sorted, asked, some_of
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.sets import sets_of
 from mosscrate.core.fill.sorting import Home, room_of
@@ -63,7 +63,7 @@ def lay_over(brought: Sequence[Brought], home: Home, card: OnTheCard, answers: d
             renamed[wanted] = to
         to = _as_spelled(to, spelled, facts)
         placed.append(_laid(each, to, there, taken, home, card))
-    coming = [each for each in placed if each.act in (Act.COPY, Act.KEEP_BOTH)]
+    coming = [each for each in placed if each.act in COMING]
     need = room_of(coming, there, home)
     keeps_old = answers.get("over") != REPLACE
     questions = (*_questions(placed, renamed, (wrapping, usual) if is_wrapped else None, need, home.free),

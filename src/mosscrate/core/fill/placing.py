@@ -29,6 +29,7 @@ from mosscrate.core.volumes import Entry, Kind
 
 MET, BOTH = "met", "both game"           # keys of questions
 TITLES, AS_LISTED = "titles", "call them so"
+ANOTHER = "the card has another one of that name"
 NUMBER, TAKE_PLACE = "number them", "take their place"
 
 
@@ -140,9 +141,9 @@ class Placing:
                     return [self._take(lead, act, to, why)], game
                 answer = self.answers.get(BOTH)
                 if answer == LEAVE_OUT:
-                    return [self.leave(lead, "the card has another one of that name", Cause.BOTH, to)], None
+                    return [self.leave(lead, ANOTHER, Cause.BOTH, to)], None
                 if answer != TAKE_PLACE or number or not self._swaps.make_way(entry):
-                    met, cause = met or "the card has another one of that name", cause or Cause.BOTH
+                    met, cause = met or ANOTHER, cause or Cause.BOTH
                     continue
                 game = replace(game, there=None)
                 if (twin := self._swaps.twin(home)) is not None:
@@ -205,12 +206,12 @@ class Placing:
                 break
             rival = rival or ground.taken.get(ground.facts.folded(to))
         if number and self.answers.get(MET) == LEAVE_OUT:
-            why = _meets(rival, "goes there already") if rival else "the card has another one of that name"
+            why = _meets(rival, "goes there already") if rival else ANOTHER
             return [self.leave(each, why, Cause.MET) for each in (lead, *home.parts)], None
         placed = [self.at(each, place, keeps_name=True) for each, place in every]
         if number and placed[0].act == Act.COPY:
             placed[0] = replace(placed[0], cause=Cause.NUMBERED if rival else Cause.BOTH,
-                                why=_meets(rival, "has its name") if rival else "the card has another one of that name")
+                                why=_meets(rival, "has its name") if rival else ANOTHER)
         self.games.setdefault((lead.system, named.name), lead)
         return placed, self._as(lead, to, named)
 
@@ -363,7 +364,6 @@ class Placing:
         """A name as this file system takes it."""
         why_not = self.ground.facts.why_not
         return proposed_name(name, set(), why_not) if name and why_not(name) else name
-
 
 
 def _with_dot(name: str) -> str:

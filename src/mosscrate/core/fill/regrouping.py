@@ -15,7 +15,7 @@ from mosscrate.core.fill.companions import ALL_THE_SAME
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.ground import Ground
 from mosscrate.core.fill.households import WHOSE, Gathered, Household, Unsure
-from mosscrate.core.fill.on_card import TheCard, system_called
+from mosscrate.core.fill.on_card import TheCard, tops_of
 from mosscrate.core.fill.placed import Act, Cause, Placed, Question, asked, some_of
 from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.plans import FolderPlan, SystemPlan
@@ -117,13 +117,11 @@ def _without(homes: Sequence[Household], stay: Mapping[str, Placed]) -> Iterator
 
 def _with_folders_made(plan: FolderPlan, entries: Sequence[Entry]) -> FolderPlan:
     """With folders beside those of the plan that are called like systems which it does not name."""
-    root = f"{plan.root}/" if plan.root else ""
     held = {other for system in plan.systems.values() for other in system.holds}
-    folders = {entry.name for entry in entries if entry.kind == Kind.FOLDER and entry.path.startswith(root)
-               and "/" not in entry.path.removeprefix(root)}
     used = {folder.casefold() for system in plan.systems.values() for folder in system.folders}
-    made = {code: SystemPlan(name) for name in sorted(folders) if name.casefold() not in used
-            and (code := system_called(name)) and code not in plan.systems and code not in held}
+    made = {code: SystemPlan(name) for path, code in sorted(tops_of(entries, plan).items())
+            if (name := path.rpartition("/")[2]).casefold() not in used
+            and code and code not in plan.systems and code not in held}
     return replace(plan, systems={**plan.systems, **made})
 
 

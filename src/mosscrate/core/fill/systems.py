@@ -68,6 +68,12 @@ class Systems:
                 own[form] = max(own.get(form, 0.0), weight * share)
         return {code: min(WHOLE, sum(each.values())) for code, each in found.items()}    # bracket and front agree
 
+    def called(self, folder: str) -> str:
+        """The system that a folder's name stands for, where it means one only; "" else."""
+        named = self.named(folder)
+        best = max(named, key=lambda code: named[code], default="")
+        return best if best and named[best] > MAYBE else ""
+
 
 def letters(name: str) -> str:
     """Letters and digits of a name, as names are compared: umlauts by two letters, other accents off."""

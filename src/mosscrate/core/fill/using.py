@@ -7,10 +7,9 @@ from datetime import datetime
 from typing import NamedTuple
 
 from mosscrate.core.fill.bringing import Brought, Role
-from mosscrate.core.fill.households import Household, day_of
+from mosscrate.core.fill.households import day_of, save_in_use
 from mosscrate.core.fill.on_card import TheCard
 from mosscrate.core.fill.placed import Question, asked
-from mosscrate.core.fill.saves import ALIKE
 
 USE, LEAVE, USE_THIS = "use ", "leave it beside", "use this one"     # front of a key, and its answers
 
@@ -28,14 +27,8 @@ def beside(there: TheCard) -> Iterator[Beside]:
         if there.is_contested(home):
             continue
         for save in home.others:
-            if save.role == Role.SAVE and day_of(save, home) and (used := _in_use(save, home)) is not None:
+            if save.role == Role.SAVE and day_of(save, home) and (used := save_in_use(home, save)) is not None:
                 yield Beside(save, used)
-
-
-def _in_use(save: Brought, home: Household) -> Brought | None:
-    alike = ALIKE if save.ending in ALIKE else {save.ending}
-    return next((each for each in home.others if each.role == Role.SAVE and each.ending in alike
-                 and not day_of(each, home)), None)
 
 
 def questions_about_saves(there: TheCard) -> list[Question]:
