@@ -48,6 +48,9 @@ TYPED = (
     ("rename Worn.card roms/a b -p 2", s.RenameFile(2, "roms/a", "roms/b")),
     ("sheet copy Worn.card New.card --from 2 -p 1 --only roms/a --only b", s.CopyFiles(
         2, 1, only=("roms/a", "b"))),
+    ("copy Worn.card roms/a b -p 2", s.CopyFiles(2, 2, only=("roms/a",), places=("roms/b",))),
+    ("copy Worn.card roms/a saves/b -p 2 --existing replace", s.CopyFiles(
+        2, 2, existing=s.Existing.REPLACE, only=("roms/a",), places=("saves/b",))),
     ("regroup Worn.card roms/a roms/b --place x/a --place x/b -p 2", s.RegroupFiles(
         2, ("roms/a", "roms/b"), ("x/a", "x/b"))),
     ("rename Worn.card roms/a saves/b -p 2", s.RenameFile(2, "roms/a", "saves/b")),

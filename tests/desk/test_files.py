@@ -78,7 +78,7 @@ def test_one_file_of_a_boot_partition_is_replaced_under_its_name_in_five_acts(pe
     person.wait(lambda: look.files.tree.isVisible() and look.files.head.text() == "PEAT")
     row = look.files.tree.visualRect(look.files._model.find("panel.dtb"))
     person.click(look.files.tree.viewport(), row.center())
-    person.click(look.files.replace_button)
+    person.click(look.files.acts.replace)
     assert look.files.strip.sentence.text() == "Put “panel-v2.dtb” in the place of “panel.dtb”"
     confirm(person, look, medium(person, "Pipkin").tag)
     assert person.acts <= 5
@@ -87,10 +87,35 @@ def test_one_file_of_a_boot_partition_is_replaced_under_its_name_in_five_acts(pe
     assert sorted(now.values()) == [b"a better tree", b"kernel", b"tree"]            # the old one is still there
 
 
+def test_a_file_of_the_card_is_put_in_the_place_of_another_in_four_acts(person, look):
+    look.files.tree.expand(look.files._model.find("roms/gb"))
+    look.files.tree.expand(look.files._model.find("roms"))
+    person.acts = 0
+    for path in ("roms/gb/game 3.gb", "roms/gb/game 1.gb"):
+        person.click(look.files.tree.viewport(), look.files.tree.visualRect(look.files._model.find(path)).center())
+        if path.endswith("3.gb"):
+            person.click(look.files.acts.copy)
+    assert look.files.strip.field.text() == "roms/gb/game 1.gb"
+    confirm(person, look, medium(person, "Pipkin").tag)
+    assert person.acts <= 5                                                           # the tag and its button are two
+    now = paths_on(person, "Pipkin", 2)
+    aside = next(p for p in now if p.startswith("roms/gb/game 1 "))
+    assert [now[p][:1] for p in ("roms/gb/game 1.gb", "roms/gb/game 3.gb", aside)] == [b"\3", b"\3", b"\1"]
+
+
+def test_a_folder_is_copied_beside_itself_under_a_name_that_is_typed(person, look):
+    choose(look, "roms/gb")
+    person.click(look.files.acts.copy)
+    look.files.strip.field.setText("roms/spare")
+    confirm(person, look, medium(person, "Pipkin").tag)
+    now = paths_on(person, "Pipkin", 2)
+    assert {p for p in now if p.startswith("roms/spare/")} == {f"roms/spare/game {k}.gb" for k in range(5)}
+
+
 def test_several_files_are_removed_and_the_tree_stays_where_it_was(person, look):
     choose(look, "roms/gb/game 1.gb", "roms/gb/game 3.gb")
-    assert not look.files.rename_button.isEnabled()
-    person.click(look.files.remove_button)
+    assert not look.files.acts.rename.isEnabled()
+    person.click(look.files.acts.remove)
     assert look.files.strip.sentence.text() == "Remove 2 items"
     confirm(person, look, medium(person, "Pipkin").tag)
     assert [p for p in paths_on(person, "Pipkin", 2) if p.startswith("roms/gb/")] == [
@@ -153,9 +178,9 @@ def test_what_can_be_done_to_files_is_offered_at_the_pointer(person, look):
     choose(look, "readme.txt")
     tree = look.files.tree
     tree.customContextMenuRequested.emit(tree.visualRect(tree.currentIndex()).center())
-    menu = look.files.menu
+    menu = look.files.acts.menu
     assert [a.text() for a in menu.actions()] == [
-        "To computer…", "Put…", "Replace…", "Folder…", "Rename…", "Remove"]
+        "To computer…", "Put…", "Replace…", "Copy…", "Folder…", "Rename…", "Remove"]
     menu.actions()[-1].trigger()
     assert look.files.strip.sentence.text() == "Remove “readme.txt”"
     menu.close()

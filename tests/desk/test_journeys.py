@@ -153,7 +153,7 @@ def test_a_card_that_did_not_grow_is_mended_and_one_of_its_files_replaced(person
     person.wait(lambda: w.look.files.tree.isVisible() and w.look.files.head.text() == "PEAT")
     person.click(w.look.files.tree.viewport(), w.look.files.tree.visualRect(
         w.look.files._model.find("panel.dtb")).center())
-    person.click(w.look.files.replace_button)
+    person.click(w.look.files.acts.replace)
     person.type_tag(w.look.files.strip.entry, medium(person, "Pipkin").tag)
     QTest.keyClick(w.look.files.strip.entry.field, Qt.Key.Key_Return)
     person.wait(lambda: not w.model.busy and w.model.asker.is_idle)
@@ -200,8 +200,8 @@ def test_files_are_put_into_a_drive_of_an_older_machine(person, bench, tmp_path,
     w = person.window
     person.acts = 0
     person.pick_card("Old drive")
-    person.wait(lambda: w.look.files.put_button.isEnabled())
-    person.click(w.look.files.put_button)
+    person.wait(lambda: w.look.files.acts.put.isEnabled())
+    person.click(w.look.files.acts.put)
     person.type_tag(w.look.files.strip.entry, medium(person, "Old drive").tag)
     person.click(w.look.files.strip.entry.buttons[0])
     person.wait(lambda: not w.model.busy and w.model.asker.is_idle)

@@ -54,7 +54,7 @@ def test_a_folder_is_taken_out_to_this_computer(person, tmp_path, monkeypatch):
     tree.setCurrentIndex(tree.model().index(0, 0))
     entry = look.files._model.entry(tree.currentIndex())
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
-    person.click(look.files.take_button)
+    person.click(look.files.acts.take)
     person.wait(lambda: bool(said))
     assert (tmp_path / entry.name).exists()
     assert "copied to" in said[0]
@@ -71,7 +71,7 @@ def test_nothing_is_taken_out_of_a_packed_image_that_is_not_what_its_checksum_sa
     person.wait(lambda: look.files.tree.isVisible() and person.window.model.asker.is_idle)
     look.files.tree.setCurrentIndex(look.files.tree.model().index(0, 0))
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(to))
-    person.click(look.files.take_button)
+    person.click(look.files.acts.take)
     person.wait(lambda: bool(told))
     assert "Fetch it again" in told[0]
     assert list(to.iterdir()) == []
@@ -87,7 +87,7 @@ def test_a_comment_and_protection_bits_are_set_in_look(person, tmp_path):
         editor.commit()
     model.open_image(disk)
     person.wait(lambda: model.asker.is_idle and look.files.tree.isVisible() and model.selected.name == "disk")
-    for ask, text in ((look.files.comment_button, "from the attic"), (look.files.protect_button, "----rw-d")):
+    for ask, text in ((look.files.acts.comment, "from the attic"), (look.files.acts.protect, "----rw-d")):
         look.files.tree.setCurrentIndex(look.files.tree.model().index(0, 0))
         person.click(ask)
         look.files.strip.field.setText(text)
@@ -228,13 +228,13 @@ def test_files_are_dropped_renamed_removed_and_taken_back_with_the_tag(person, t
     assert "fresh.sav" in files_of(person, "Worn card")[1]
     person.wait(lambda: look.files.tree.isVisible())
     choose("fresh.sav")
-    person.click(look.files.rename_button)
+    person.click(look.files.acts.rename)
     look.files.strip.field.setText("roms/renamed.sav")
     confirm()
     assert "roms/renamed.sav" in files_of(person, "Worn card")[1]
     person.wait(lambda: look.files.tree.isVisible())
     choose("roms")
-    person.click(look.files.remove_button)
+    person.click(look.files.acts.remove)
     confirm()
     assert not any(p.startswith("roms") for p in files_of(person, "Worn card")[1])
     person.type_tag(look.files.strip.undo, tag)

@@ -23,6 +23,7 @@ COMMANDS = (
     Entry("files", "commands", "List every file and folder of a partition."),
     Entry("get", "commands", "Take the file or folder at PATH out of a partition."),
     Entry("put", "filing", "Put files and folders of this computer into a folder of a volume."),
+    Entry("copy", "filing", "Copy a file or folder to another name or folder of its volume."),
     Entry("rename", "filing", "Give a file or folder another name or another folder."),
     Entry("regroup", "filing", "Give many files other places on their volume at once; nothing is copied."),
     Entry("remove", "filing", "Remove files, or folders with all that is in them."),

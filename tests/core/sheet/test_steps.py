@@ -234,10 +234,37 @@ def test_a_folder_is_copied_between_partitions_of_one_card_and_by_its_own_rules_
     flat = {p.removeprefix("gb/"): v for p, v in trees(blocks)["STATE"].items() if p.startswith("gb/")}
     assert flat == {p.removeprefix("from games/gb/"): v for p, v in wanted.items() if p != "from games/gb"}
     onto_itself = s.CopyFiles(2, 2)
-    assert "another partition" in forecast(JobSheet((onto_itself,)), None, survey(blocks)).problems[0].sentence
-    for bad, why in ((onto_itself, "another partition"), (s.CopyFiles(3, 2, "", "nowhere"), "no “nowhere”")):
+    assert "into itself" in forecast(JobSheet((onto_itself,)), None, survey(blocks)).problems[0].sentence
+    for bad, why in ((onto_itself, "into itself"), (s.CopyFiles(3, 2, "", "nowhere"), "no “nowhere”")):
         with pytest.raises(MossError, match=why):
             perform(bad, blocks, None, Watch())
+
+
+@pytest.mark.parametrize("index", [1, 2, 3])
+def test_files_and_folders_are_copied_on_their_own_volume_and_never_onto_themselves(index):
+    blocks = card()
+    label = ("PEAT", "STATE", "GAMES")[index - 1]
+    old = trees(blocks)[label]
+    first, *others = [p for p, v in sorted(old.items()) if v[1]]
+    second = next(p for p in others if old[p][1] != old[first][1])
+    perform(s.CopyFiles(index, index, existing=s.Existing.KEEP_BOTH, only=(first,), places=(second,)), blocks, None,
+            Watch())
+    now = trees(blocks)[label]
+    (aside,) = now.keys() - old.keys()
+    assert (now[second][1], now[aside][1]) == (old[first][1], old[second][1])
+    assert {p: v[1] for p, v in now.items() if p not in (second, aside)} == {
+        p: v[1] for p, v in old.items() if p != second}
+    perform(s.CopyFiles(index, index, "roms/again", "roms/gb", contents=True), blocks, None, Watch())
+    after = trees(blocks)[label]
+    assert {p.removeprefix("roms/again/"): v[1] for p, v in after.items() if p.startswith("roms/again/")} == {
+        p.removeprefix("roms/gb/"): v[1] for p, v in now.items() if p.startswith("roms/gb/")}
+    for bad, why in ((s.CopyFiles(index, index, only=(first,), places=(first,)), "already"),
+                     (s.CopyFiles(index, index, "roms", "roms/gb"), "already"),
+                     (s.CopyFiles(index, index, "roms/gb/x", "roms/gb"), "into itself"),
+                     (s.CopyFiles(index, index, "roms/gb", "roms/gb", contents=True), "into itself")):
+        with pytest.raises(FitError, match=why):
+            perform(bad, blocks, None, Watch())
+    assert trees(blocks)[label] == after
 
 
 @pytest.mark.parametrize("kind", ["", "exfat", "ext4", "fat32"])

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import QModelIndex, QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QResizeEvent
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHeaderView, QMenu, QTreeView
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
+from PyQt6.QtWidgets import QFileDialog, QHeaderView, QTreeView
 
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.maps import MapKind, map_format
@@ -27,6 +27,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, Kind, is_changed_here
 from mosscrate.core.volumes.ffs import protection_text
 from mosscrate.desk.look.ask_strip import AskStrip
+from mosscrate.desk.look.file_acts import FileActs
 from mosscrate.desk.look.tree_model import Node, TreeModel
 from mosscrate.desk.look.tree_place import TreePlace, go_to, place_in
 from mosscrate.desk.shared.files_in_hand import FilesInHand, in_hand
@@ -57,13 +58,13 @@ class FilesPanel(Panel):
         self.image_button = button("Save as…", self._as_image,
                                    tip="Save this partition as an image file without a map, byte for byte")
         self.facts = label(style="muted", scale=0.9, wraps=True)
-        self.take_button = button("To computer…", self._take_out, tip="Copy what is chosen to this computer")
-        self.put_button = button("Put…", self._ask_for_files, tip="Put files into the chosen folder; or drop them here")
-        self.replace_button = button("Replace…", self._ask_for_other,
-                                     tip="Put a file of this computer in its place, under its name")
-        self.folder_button = button("Folder…", self._ask_for_folder, tip="Make a new folder in the chosen one")
-        self.rename_button = button("Rename…", self._ask_for_name, tip="A name with slashes moves it")
-        self.remove_button = button("Remove", self._ask_to_remove)
+        self.acts = FileActs()
+        for part, act in ((self.acts.take, self._take_out), (self.acts.put, self._ask_for_files),
+                          (self.acts.replace, self._ask_for_other), (self.acts.copy, self._ask_where_to),
+                          (self.acts.folder, self._ask_for_folder), (self.acts.rename, self._ask_for_name),
+                          (self.acts.remove, self._ask_to_remove), (self.acts.comment, self._ask_for_comment),
+                          (self.acts.protect, self._ask_for_protection)):
+            part.clicked.connect(lambda _checked, act=act: act())
         self.tree = QTreeView()
         self.tree.setUniformRowHeights(True)
         self.tree.setAccessibleName("Files of the chosen partition")
@@ -80,20 +81,10 @@ class FilesPanel(Panel):
         head = row(self.head)
         head.setStretch(0, 1)
         head.addWidget(self.image_button)
-        self.acts = QGridLayout()
-        self.acts.setSpacing(3)
-        self.comment_button = button("Comment…", self._ask_for_comment, tip="Up to 79 characters that go with the file")
-        self.protect_button = button("Protection…", self._ask_for_protection,
-                                     tip="Letters of hsparwed that are set: r, w, e, d allow reading, writing, "
-                                         "starting and removing")
-        for part in (self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
-                     self.remove_button, self.image_button, self.comment_button, self.protect_button):
-            part.setProperty("compact", True)
+        self.image_button.setProperty("compact", True)
         self.column.addLayout(head)
         self.column.addWidget(self.facts)
-        self.column.addLayout(self.acts)
-        for part in (self.comment_button, self.protect_button):
-            part.setParent(self)                                       # else it would be a window when it is shown
+        self.column.addWidget(self.acts)
         self.column.addWidget(self.tree, 1)
         self.column.addWidget(self.empty, 1)
         self.column.addWidget(self.strip)
@@ -104,28 +95,8 @@ class FilesPanel(Panel):
         self._is_free = False
         self._build: Callable[[], tuple[AnyStep, ...]] | None = None
         self._carried: Carried | None = None
+        self._copied: list[Entry] = []                  # of which copies are asked for
         self._was_at: tuple[tuple[str, int], TreePlace] | None = None
-        self._lay_out_acts()
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """Qt: on a small window what can be done takes more rows."""
-        self._lay_out_acts()
-        super().resizeEvent(event)
-
-    def _lay_out_acts(self) -> None:
-        """As many beside one another as there is room for; those that this volume does not know leave no gap."""
-        volume = self._look.volume if self._look else None
-        has_comments = volume is not None and volume.facts is not None and volume.facts.has_comments
-        parts = [self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
-                 self.remove_button, *((self.comment_button, self.protect_button) if has_comments else ())]
-        for part in (self.comment_button, self.protect_button):
-            part.setVisible(has_comments)
-        widths = [part.sizeHint().width() + self.acts.spacing() for part in parts]
-        columns = next((n for n in range(len(parts), 2, -1) if
-                        sum(max(widths[k::n]) for k in range(n)) <= self.width() - 30), 2)
-        for number, part in enumerate(parts):
-            self.acts.addWidget(part, number // columns, number % columns)
-        self.acts.setColumnStretch(columns, 1)
 
     def set_free(self, *, is_free: bool) -> None:
         """Whether the card can be written now."""
@@ -184,7 +155,7 @@ class FilesPanel(Panel):
             for column in (1, 2):
                 header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
         if selection := self.tree.selectionModel():
-            selection.selectionChanged.connect(lambda _now, _before: self._enable())
+            selection.selectionChanged.connect(lambda _now, _before: self._choose())
         if not root.children:
             self.show_text("No files yet. Drop some here, or use Put.", keeps_model=True)
             return
@@ -292,26 +263,20 @@ class FilesPanel(Panel):
         return self._is_free and self._model is not None and volume is not None and is_changed_here(volume.kind)
 
     def _enable(self) -> None:
-        one, some = self._chosen(), bool(self._all_chosen())
-        self.take_button.setEnabled(some)
+        volume = self._look.volume if self._look else None
+        has_comments = volume is not None and volume.facts is not None and volume.facts.has_comments
+        self.acts.allow(self._all_chosen(), can_change=self._can_change(), has_comments=has_comments)
         self.image_button.setVisible(self._look is not None and self._look.index > 0)
-        for part in (self.put_button, self.folder_button):
-            part.setEnabled(self._can_change())
-        self._lay_out_acts()
-        for part in (self.rename_button, self.comment_button, self.protect_button):
-            part.setEnabled(self._can_change() and one is not None)
-        self.replace_button.setEnabled(self._can_change() and one is not None and one.kind == Kind.FILE)
-        self.remove_button.setEnabled(self._can_change() and some)
+
+    def _choose(self) -> None:
+        """Something else is chosen: the place for a copy, while that is asked for."""
+        self._enable()
+        if self._copied and (entry := self._chosen()) is not None and not self.strip.field.isHidden():
+            self.strip.field.setText(self._place_in(entry))
 
     def _show_acts(self, place: QPoint) -> None:
-        """What can be done to what is chosen, at the pointer and under the menu key."""
-        self.menu = menu = QMenu(self)
-        for part in (self.take_button, self.put_button, self.replace_button, self.folder_button, self.rename_button,
-                     self.remove_button, self.comment_button, self.protect_button):
-            if part.isEnabled() and not part.isHidden() and (act := menu.addAction(part.text())):
-                act.triggered.connect(part.click)
         if viewport := self.tree.viewport():
-            menu.popup(viewport.mapToGlobal(place))
+            self.acts.show_menu(viewport.mapToGlobal(place))
 
     def _take_out(self) -> None:
         if chosen := self._all_chosen():
@@ -335,6 +300,24 @@ class FilesPanel(Panel):
             folder = entry.path.rpartition("/")[0]
             self._open(f"Put “{Path(name).name}” in the place of “{entry.name}”", lambda: (
                 PutFiles(look.index, (name,), folder, self.strip.existing(), entry.name),), existing=Existing.KEEP_BOTH)
+
+    def _ask_where_to(self) -> None:
+        """A place on this volume for copies of what is chosen; whatever is chosen next in the tree is that place."""
+        look, chosen = self._look, self._all_chosen()
+        if look is None or not chosen:
+            return
+        what = f"“{chosen[0].name}”" if len(chosen) == 1 else f"{len(chosen)} items"
+        self._open(f"Copy {what} to this folder or name; choose it above, or type it",
+                   lambda: _copies(look.index, chosen, self.strip.text().strip("/"), self.strip.existing()),
+                   text=chosen[0].path if len(chosen) == 1 else chosen[0].path.rpartition("/")[0],
+                   existing=Existing.KEEP_BOTH)
+        self._copied = chosen
+
+    def _place_in(self, entry: Entry) -> str:
+        """Where the copies go that are asked for: into a folder, or a single file in the place of another."""
+        if entry.kind != Kind.FOLDER:
+            return entry.path if len(self._copied) == 1 else entry.path.rpartition("/")[0]
+        return f"{entry.path}/{self._copied[0].name}" if len(self._copied) == 1 else entry.path
 
     def _ask_for_folder(self) -> None:
         look, folder = self._look, self._folder_of(self.tree.currentIndex())
@@ -372,7 +355,7 @@ class FilesPanel(Panel):
     def _open(self, sentence: str, build: Callable[[], tuple[AnyStep, ...]], *, text: str | None = None,
               existing: Existing | None = None, has_folders: bool = False,
               carried: Carried | None = None, is_told: bool = False) -> None:
-        self._build, self._carried = build, carried
+        self._build, self._carried, self._copied = build, carried, []
         medium = carried.to if carried else self._medium
         if medium is not None:
             self.strip.ask(sentence, medium.tag, text=text, existing=existing, has_folders=has_folders)
@@ -388,6 +371,15 @@ class FilesPanel(Panel):
             self.copy_wanted.emit(self._carried, steps, tag)
         else:
             self.change_wanted.emit(steps, tag)
+
+
+def _copies(index: int, chosen: list[Entry], place: str, existing: Existing) -> tuple[AnyStep, ...]:
+    """Copies on the same volume: of one file or folder to a place, of several into a folder."""
+    if len(chosen) > 1:
+        return tuple(CopyFiles(index, index, place, entry.path, existing) for entry in chosen)
+    if chosen[0].kind == Kind.FOLDER:
+        return (CopyFiles(index, index, place, chosen[0].path, existing, contents=True),)
+    return (CopyFiles(index, index, existing=existing, only=(chosen[0].path,), places=(place,)),)
 
 
 def _beside(path: str, name: str) -> str:

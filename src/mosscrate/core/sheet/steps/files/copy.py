@@ -1,4 +1,4 @@
-"""Copy files of a partition of the source, or of another one of the same card, into a volume of the target."""
+"""Copy files of a partition of the source, or of the same card, into a volume of the target."""
 
 from __future__ import annotations
 
@@ -47,8 +47,9 @@ from mosscrate.core.watch import Watch
 class CopyFiles(Step, tag="copy files", frozen=True):
     """See above.
 
-    Without a source in the sheet they come from another partition of the target itself. `path` is the file
-    or folder that is copied, "" for everything. With `places`, as many as files in `only`, each goes to its own.
+    Without a source in the sheet they come from the target itself: another partition, or other folders and names on
+    the same. `path` is the file or folder that is copied, "" for everything. With `places`, as many as files in `only`,
+    each goes to its own.
     """
 
     source: Annotated[int, asked("Number of the partition of the source.", Form.PARTITION, flag="--from")]
@@ -72,9 +73,9 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         is_here = source is None
         source = source or card
         came = source.look(self.source)
-        if is_here and self.source == self.partition:
-            raise FitError(f"Files of {came.name} are on it already; they can be copied to another partition.")
         look, facts = volume_to_fill(card, self.partition)
+        if is_here and self.source == self.partition:
+            self._must_part(facts)
         if came.volume is None or came.volume.used is None:
             raise FitError(f"Files of {came.name} cannot be copied: {came.role_reason}.")
         must_have_folder(card.files(self.partition), self.folder, facts)
@@ -125,6 +126,20 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         editor.commit()
         return Done(f"{counted(len(entries), 'entry', 'entries')} copied to {card.look(self.partition).name}, "
                     f"{binary(done)}.", done)
+
+    def _must_part(self, facts: Facts) -> None:
+        """Raises FitError where files of this volume would come upon themselves, or a folder into itself."""
+        fold, above = facts.folded, self.path.rpartition("/")[0]
+        inside = f"{fold(self.folder)}/".startswith(f"{fold(self.path)}/" if self.path else "")
+        if inside and not self.only:
+            raise FitError(f"{f'“{self.path}”' if self.path else 'All of a volume'} cannot be copied into itself. "
+                           "Choose another folder.")
+        pairs = zip(self.only, self.places, strict=False) if self.places else \
+            ((path, path) for path in self.only or (self.path[len(above):].strip("/"),))
+        for was, to in pairs:
+            old, new = f"{above}/{was}".strip("/"), f"{self.folder}/{to}".strip("/")
+            if fold(old) == fold(new) and not self.contents:
+                raise FitError(f"“{old}” is there already. Give the copy another name or another folder.")
 
     def _there(self, volume: Volume | None, facts: Facts, *, is_trial: bool) -> There:
         return There(volume, self.folder, self.existing, facts, is_trial=is_trial)
