@@ -44,6 +44,12 @@ def test_the_shell_plans_identifies_learns_and_fills(cli, library, bench, tmp_pa
     (bench.state / "plans" / "wrong.toml").write_text("name = ")
     assert "wrong.toml: this is no TOML" in cli("plans")[2]
     assert "can be used" in cli("plans", "check", bench.state / "plans" / "mine.toml")[1]
+    assert "Saves/GAME.sav" in cli("plans", "show", "upper-codes")[1]
+    made = next(path for path in [bench.state / "plans" / "upper-case-short-codes-changed.toml"]
+                if str(path) in cli("plans", "copy", "upper-codes")[1])
+    assert cli("plans", "remove", "upper-codes")[0] == 1                              # it ships
+    assert cli("plans", "remove", made.stem)[0] == 0
+    assert not made.exists()
 
 
 def test_a_folder_of_this_computer_is_filled_like_a_card(cli, library, tmp_path):

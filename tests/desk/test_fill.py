@@ -181,6 +181,50 @@ def test_own_plans_are_offered_and_what_is_wrong_with_one_is_told_once(person, s
     assert [said for said in person.told if "wrong.toml: systems: found none" in said] == [person.told[-1]]
 
 
+def test_a_plan_is_copied_changed_checked_and_filled_by_in_the_window(person, station, bench):
+    person.click(station.plans_button)
+    panel = station.plan_files
+    assert panel.isVisible()
+    assert not station.body.isVisible()
+    panel.list.setCurrentRow([each.name for each in panel._files].index("short codes, saves beside"))
+    folders = [panel.table.model().index(n, 0).data() for n in range(panel.table.model().rowCount())]
+    assert folders[:3] == ["gb", "gbc", "gba"]
+    assert not panel.save.isVisible()                                                 # one that ships stays as it is
+    person.click(panel.copy)
+    own = panel._each
+    text = panel.text.toPlainText()
+    panel.text.setPlainText(text.replace('folder = "gb"', 'folder = "../gb"'))
+    assert not panel.save.isEnabled()
+    assert "systems.gb" in panel.check.text()
+    assert own.path.read_text() == text                                               # what cannot be used is not kept
+    panel.text.setPlainText(text.replace('folder = "gb"', 'folder = "grey"'))
+    person.click(panel.save)
+    person.click(panel.turn)
+    assert panel.table.model().index(0, 0).data() == "grey"
+    person.click(panel.use)
+    assert not panel.isVisible()
+    assert station.plans.currentText() == "short codes, saves beside, changed"
+    person.wait(lambda: station.regrouping is not None)
+    person.click(station.plans_button)
+    person.click(panel.remove)
+    assert not own.path.exists()
+    assert station.plans.findText("short codes, saves beside, changed") < 0
+
+
+def test_a_plan_is_learnt_from_the_card_in_hand(person, station, library, bench):
+    choose(person, station.cards, "Pipkin")
+    choose(person, station.plans, "long lower-case names, saves apart")
+    drop(person, station, library)
+    person.wait(lambda: station.filling is not None and person.window.model.asker.is_idle)
+    confirm(person, station, "Pipkin", bench, "put onto")
+    person.click(station.plans_button)
+    person.click(station.plan_files.learn)
+    person.wait(lambda: station.plan_files.check.text() == "Learnt from Pipkin.")
+    each = station.plan_files._each
+    assert (each.name, each.path.name) == ("as Pipkin has it", "as-pipkin-has-it.toml")
+    assert {"gb", "gba"} <= set(each.plan.systems)
+
+
 def test_every_act_can_be_drawn_and_boxes_of_one_name_stand_on_both_sides(person, station):
     flows = [Flow(f"group {number}", "gb", act, 3, 1000) for number, act in enumerate(Act)] + [Flow(
         "same", "same", Act.COPY, 1, 1)]

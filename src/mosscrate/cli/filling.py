@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -12,7 +13,10 @@ from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.lists import lists_at
-from mosscrate.core.fill.own_lists import FOLDER, add_list, own_lists, remove_list
+from mosscrate.core.fill.own_lists import FOLDER as FOLDER_OF_LISTS
+from mosscrate.core.fill.own_lists import add_list, own_lists, remove_list
+from mosscrate.core.fill.own_plans import FOLDER as FOLDER_OF_PLANS
+from mosscrate.core.fill.own_plans import PlanFile, copy_plan, made_by, plan_files, remove_plan
 from mosscrate.core.fill.plans import FolderPlan, read_plan, save_plan
 from mosscrate.core.fill.said import remember, said_of
 from mosscrate.core.fill.systems import systems as all_systems
@@ -102,6 +106,46 @@ def check(bench: Bench, file: Path) -> None:
     say(f"{file.name} can be used: {plan.name}, {counted(len(plan.systems), 'system')}.")
 
 
+@plans.command()
+@click.argument("plan")
+@json_option
+@click.pass_obj
+def show(bench: Bench, plan: str, as_json: bool) -> None:
+    """The folders that a PLAN makes, system by system, and where its file lies."""
+    each = _file_of(bench, plan)
+    if each.plan is None:
+        raise PlanError(each.wrong)
+    made = made_by(each.plan)
+    if as_json:
+        show_json({"id": each.id, "name": each.name, "about": each.plan.about, "file": each.path and str(each.path),
+                   "systems": [asdict(line) for line in made]})
+        return
+    say(f"{each.name}. {each.plan.about}")
+    say(str(each.path) if each.path else "It ships with the program. “plans copy” makes one of your own of it.")
+    for line in made:
+        beside = [f"{what} {place}" for what, place in (("saves", line.saves), ("states", line.states),
+                                                       ("pictures", line.pictures)) if place]
+        say(f"{line.folder:32} {line.code:10} {' '.join(line.opens)}{'; ' if beside else ''}{', '.join(beside)}")
+
+
+@plans.command("copy")
+@click.argument("plan")
+@click.pass_obj
+def copy_(bench: Bench, plan: str) -> None:
+    """Make a plan of your own of a PLAN, to be changed with any editor."""
+    made = copy_plan(_file_of(bench, plan), own_plans_of(bench))
+    say(f"{made.id} is in {made.path}. Change it there; “plans check” tells whether it can be used.")
+
+
+@plans.command()
+@click.argument("plan")
+@click.pass_obj
+def remove(bench: Bench, plan: str) -> None:
+    """Remove a PLAN of your own."""
+    remove_plan(_file_of(bench, plan))
+    say(f"{plan} is removed. Cards that were filled by it stay as they are.")
+
+
 @plans.command("systems")
 @json_option
 def systems_(as_json: bool) -> None:
@@ -182,7 +226,7 @@ def lists(context: click.Context, as_json: bool) -> None:
     """Your own lists of checksums, and what each knows."""
     if context.invoked_subcommand is not None:
         return
-    found = own_lists(context.obj.state / FOLDER)
+    found = own_lists(context.obj.state / FOLDER_OF_LISTS)
     if as_json:
         show_json([{"name": each.name, "games": each.games, "systems": each.systems, "wrong": each.wrong}
                    for each in found])
@@ -198,7 +242,7 @@ def lists(context: click.Context, as_json: bool) -> None:
 @click.pass_obj
 def add_list_(bench: Bench, file: Path) -> None:
     """Take a list in a FILE over: XML with games and their checksums, or TOML."""
-    say(f"{file.name} knows {add_list(bench.state / FOLDER, file).sentence}.")
+    say(f"{file.name} knows {add_list(bench.state / FOLDER_OF_LISTS, file).sentence}.")
 
 
 @lists.command("remove")
@@ -206,7 +250,7 @@ def add_list_(bench: Bench, file: Path) -> None:
 @click.pass_obj
 def remove_list_(bench: Bench, name: str) -> None:
     """Remove a list by its NAME."""
-    remove_list(bench.state / FOLDER, name)
+    remove_list(bench.state / FOLDER_OF_LISTS, name)
     say(f"{name} is removed.")
 
 
@@ -229,7 +273,14 @@ def identify(bench: Bench, places: tuple[Path, ...], listed: tuple[Path, ...], a
 
 def own_plans_of(bench: Bench) -> Path:
     """Where a person's own plans lie."""
-    return bench.state / "plans"
+    return bench.state / FOLDER_OF_PLANS
+
+
+def _file_of(bench: Bench, text: str) -> PlanFile:
+    known = {each.id: each for each in plan_files(own_plans_of(bench))}
+    if text not in known:
+        raise PlanError(f"There is no plan “{text}”; there are {', '.join(known)}.")
+    return known[text]
 
 
 def plan_called(bench: Bench, text: str) -> FolderPlan:

@@ -156,7 +156,9 @@ QComboBox QAbstractItemView { background: @panel@; color: @text@; border: 1px so
 QTreeView { background: transparent; border: 0; outline: 0; selection-background-color: @raised@;
     selection-color: @text@; }
 QTreeView::item { padding: 3px 0; }
-QTreeView::item:selected { background: @raised@; color: @text@; }
+QTreeView::item:selected, QListWidget::item:selected, QTableView::item:selected { background: @raised@; color: @text@; }
+QListWidget { outline: 0; }
+QListWidget::item { padding: 3px 4px; }
 QHeaderView::section { background: transparent; color: @muted@; border: 0; padding: 4px 6px; }
 QScrollArea { background: transparent; border: 0; }
 QAbstractScrollArea::corner { background: transparent; border: 0; }

@@ -236,18 +236,23 @@ def parse_plan(text: str, file: str) -> FolderPlan:
 
 def save_plan(plan: FolderPlan, path: Path) -> None:
     """Write a plan as a file of a person's own. Raises PlanError."""
-    told = {key: value for key, value in msgspec.to_builtins(plan).items() if value not in ("", [], {}, None)
-            and key != "id"}
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(path, tomli_w.dumps(_without_nothing(told)).encode())
+        write_whole(path, tomli_w.dumps(plan_as_told(plan)).encode())
     except OSError as error:
         raise PlanError(f"{path} cannot be written: {error.strerror}.") from error
 
 
+def plan_as_told(plan: FolderPlan) -> dict[str, Any]:
+    """A plan as its file has it, for TOML."""
+    told = {key: value for key, value in msgspec.to_builtins(plan).items() if key != "id" and value}
+    return dict(_without_nothing(told))
+
+
 def _without_nothing(value: Any) -> Any:  # noqa: ANN401 - whatever TOML holds
     if isinstance(value, dict):
-        return {key: _without_nothing(inner) for key, inner in value.items() if inner not in (None, "", [], (), {})}
+        return {key: _without_nothing(inner) for key, inner in value.items()       # nothing packed is not: as usual
+                if inner or (key == "packed" and inner is not None)}
     return [_without_nothing(inner) for inner in value] if isinstance(value, list | tuple) else value
 
 

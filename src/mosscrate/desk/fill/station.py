@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QScrollArea, QV
 from mosscrate.core.devices.filled import UNKNOWN, DeviceHome
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.overlay import AS_IT_IS
+from mosscrate.core.fill.own_plans import FOLDER as FOLDER_OF_PLANS
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import plan_of, remember_plan
 from mosscrate.core.fill.tree_home import FolderHome, TreeHome
@@ -26,6 +27,7 @@ from mosscrate.desk.fill.drop_zone import DropZone
 from mosscrate.desk.fill.errand import Errand, TreeErrand, Wish, what_happens, what_moves
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
+from mosscrate.desk.fill.plans_panel import PlansPanel
 from mosscrate.desk.fill.room_view import RoomView
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.words_panel import WordsPanel
@@ -72,6 +74,11 @@ class FillStation(QWidget):
         self.plans.setMinimumWidth(190)
         self.bring_button = button("Bring in…", self._show_menu, style="primary", tip="Folders and archives of this "
                                    "computer, which can also be dropped here; another card, or a backup")
+        self.plans_button = button("Plans…", self._show_plan_files, tip="The folders that each plan makes; copy one, "
+                                   "learn one from the card, change your own")
+        self.plan_files = PlansPanel(model)
+        self.plan_files.changed.connect(self._show_plans)
+        self.plan_files.closed.connect(self._plan_looked_at)
         self.empty = DropZone()
         self.empty.prepare.clicked.connect(lambda: self.elsewhere.emit("move.prepare", self._card()))
         self.flow, self.room, self.words = FlowView(), RoomView(), WordsPanel()
@@ -122,11 +129,13 @@ class FillStation(QWidget):
 
     def bring(self, folders: list[Path]) -> None:
         """Bring in more."""
+        self.plan_files.hide()
         self.folders += [folder for folder in folders if folder not in self.folders]
         self._work()
 
     def bring_card(self, source: Medium) -> None:
         """Bring in the files of another card or of a backup, instead of the one before."""
+        self.plan_files.hide()
         self.source = source
         self._work()
 
@@ -144,7 +153,7 @@ class FillStation(QWidget):
             self.bring([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
 
     def _lay_out(self) -> None:
-        top = head(self.title, self.subtitle, self.cards, self.plans, self.bring_button)
+        top = head(self.title, self.subtitle, self.cards, self.plans, self.plans_button, self.bring_button)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
         self.area.setWidget(self.flow)
@@ -165,6 +174,7 @@ class FillStation(QWidget):
         whole.setSpacing(12)
         whole.addLayout(top)
         whole.addWidget(self.line)
+        whole.addWidget(self.plan_files, 16)
         whole.addWidget(self.empty, 8)
         whole.addWidget(self.body, 5)
         whole.addWidget(self.words, 3)
@@ -190,7 +200,7 @@ class FillStation(QWidget):
 
     def _show_plans(self) -> None:
         current = self.plans.currentData()
-        own = self.model.bench.state / "plans"
+        own = self.model.bench.state / FOLDER_OF_PLANS
         self._plans = plans_at(own)
         for wrong in wrong_plans(own):
             if wrong not in self._told:
@@ -202,6 +212,17 @@ class FillStation(QWidget):
         for plan in self._plans.values():
             self.plans.addItem(plan.name, plan.id)
         self.plans.setCurrentIndex(max(0, self.plans.findData(current)))
+
+    def _show_plan_files(self) -> None:
+        self.plan_files.open_with(self._card(), str(self.plans.currentData()))
+        self._show()
+
+    def _plan_looked_at(self, plan: str) -> None:
+        """It is what is filled by now; "" leaves what was chosen."""
+        if plan and plan != self.plans.currentData() and self.plans.findData(plan) >= 0:
+            self.plans.setCurrentIndex(self.plans.findData(plan))
+            self._work()
+        self._show()
 
     def _seen(self, key: str) -> None:
         """What is on a card is known now."""
@@ -302,8 +323,9 @@ class FillStation(QWidget):
         card, found = self._card(), self.filling or self.regrouping
         named = card.name if card else self.home.name if self.home is not None and self._fills_tree else ""
         self.title.setText(f"Fill {named}".rstrip())
-        is_there = bool(named) and found is not None
-        self.empty.setVisible(not is_there)
+        is_free = not self.plan_files.isVisibleTo(self)
+        is_there = bool(named) and found is not None and is_free
+        self.empty.setVisible(not is_there and is_free)
         layout = self.model.layout_of(card) if card else None
         self.empty.show_whether(is_open=layout is None or any(
             look.volume and look.volume.facts and look.volume.facts.is_written for look in layout.partitions))
