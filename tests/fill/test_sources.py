@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import random
 import subprocess
+import tarfile
 import zipfile
 import zlib
 from pathlib import Path
@@ -57,6 +59,33 @@ def make(folder: Path, files: dict[str, bytes]) -> Path:
     return folder
 
 
+def zip_of(files: dict[str, bytes]) -> bytes:
+    held = io.BytesIO()
+    with zipfile.ZipFile(held, "w") as packed:
+        for name, data in files.items():
+            packed.writestr(name, data)
+    return held.getvalue()
+
+
+def zipped(path: Path, files: dict[str, bytes]) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(zip_of(files))
+
+
+def packed_as(kind: str, folder: Path, path: Path) -> Path:
+    """All files of a folder in an archive of a kind."""
+    files = sorted(each for each in folder.rglob("*") if each.is_file())
+    named = {str(each.relative_to(folder)): each.read_bytes() for each in files}
+    if kind == "7z":
+        write_7z(path, named)
+    elif kind == "zip":
+        path.write_bytes(zip_of(named))
+    else:
+        with tarfile.open(path, "w:gz") as packed:
+            packed.add(folder, "pack")
+    return path
+
+
 def test_archives_with_several_games_are_gone_through_and_7z_with_one_is_unpacked(tmp_path, bench):
     rnd = random.Random(1)
     games = {f"Hill {k}.gb": gb(rnd) for k in range(3)}
@@ -91,6 +120,26 @@ def test_a_7z_in_one_piece_is_unpacked_once_however_many_games_come_from_it(tmp_
     there = on(card)
     assert all(there[f"gb/{name.rpartition('/')[2]}"] == data for name, data in games.items())
     assert len(opened) <= 8                               # listed, looked at, compared with the card, copied
+
+
+@pytest.mark.parametrize("outer", ["zip", "7z", "tar.gz"])
+def test_archives_in_archives_are_gone_through(outer, tmp_path, bench):
+    games = {name: gb(random.Random(number)) for number, name in enumerate(("Tamo", "Hill Run", "Sable", "Dew"))}
+    inside = tmp_path / "inside"
+    zipped(inside / "gb" / "Tamo.zip", {"Tamo.gb": games["Tamo"]})
+    zipped(inside / "gb" / "two.zip", {"Hill Run.gb": games["Hill Run"], "Hill Run.sav": bytes(range(256)) * 32,
+                                       "more/Sable.zip": zip_of({"Sable.gb": games["Sable"]})})
+    make(inside, {"gb/torn.zip": b"PK\3\4 no more"})
+    write_7z(inside / "gb" / "Dew.7z", {"Dew.gb": games["Dew"], "Moss.gb": games["Dew"][::-1]})
+    packed = packed_as(outer, inside, tmp_path / f"pack.{outer}")
+    card = fresh(bench)
+    found = filled(card, bench, Sources((packed,)))
+    there = on(card)
+    assert {path.rpartition("/")[2] for path in there} >= {"Hill Run.gb", "Hill Run.sav", "Dew.gb"}
+    assert there["gb/Hill Run.gb"] == games["Hill Run"]
+    assert there["gb/Dew.gb"] == games["Dew"]
+    assert any(each.file.fault and "torn.zip" in each.file.fault for each in found.sorted.placed)
+    assert {name for name in ("Tamo", "Sable") if any(f"gb/{name}." in path for path in there)} == {"Tamo", "Sable"}
 
 
 def test_another_card_and_a_backup_are_brought_in_from(library, bench):

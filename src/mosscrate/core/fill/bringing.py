@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from mosscrate.core.contents.files import FileKind, kind_of
-from mosscrate.core.contents.members import Member, archive_of, is_archive, members
+from mosscrate.core.contents.members import BETWEEN, Member, archive_of, is_archive, members, members_within
 from mosscrate.core.contents.transfer import SKIPPED
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
@@ -29,6 +29,7 @@ OF_A_STATE = ".png"                      # behind the whole name of a state: how
 STATE_ENDINGS = ("state", "st", "ss", "oops")
 CLOCKS, PATCHES, MANUALS = {"rtc"}, {"ips", "bps", "ups", "ppf", "xdelta"}, {"pdf", "cbz"}
 SAVES = {"sav", "srm", "sra", "eep", "fla", "nv", "ram", "dsv", "mcr", "mcd", "gme", "mpk", "vmu"}
+DEEPEST = 3                              # archives within one another that are opened, the outermost left aside
 PACKED = ("zip", "7z", "chd", "cue", "gdi", "ccd", "mds", "m3u")
 UNKNOWN = "unknown "                     # in front of a group, in the key of a question about it; the answers to it:
 GAMES_OF, PICTURES, SYSTEM_FILES, AS_THEY_LIE = "games of ", "pictures", "system files", "put them as they lie"
@@ -198,15 +199,24 @@ def _files(folder: Path, unread: list[OSError]) -> Iterator[Path]:
                 yield path
 
 
+def _inside(file: _File) -> list[Member] | None:
+    """What is in an archive; None for other files, and for one that lies too deep. Raises MediumError."""
+    if isinstance(file.origin, Packed):
+        member = file.origin.member
+        is_open = is_archive(PurePosixPath(member.name)) and member.name.count(BETWEEN) < DEEPEST
+        return members_within(member) if is_open else None
+    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
+    return members(file.origin.path) if is_archive(file.origin.path) else None
+
+
 def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
     """A file; of an archive with more than one game, or with folders, what is in it."""
-    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
-    if not is_archive(file.origin.path):
-        return [_known(file, lists)]
     try:
-        inside = members(file.origin.path)
+        inside = _inside(file)
     except MediumError as error:
         return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error), fault=str(error))]
+    if inside is None:
+        return [_known(file, lists)]
     known = systems()
     endings = [_ending(each.name) for each in inside]
     games = [each for each, ending in zip(inside, endings, strict=True) if ending in known.own]
@@ -218,28 +228,26 @@ def _with_contents(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
                         sure=1, packed=Packed(game))]
     if len(inside) > 1 and (set_ := _listed_set(file, inside, lists)) is not None:
         return [set_]
-    is_set = not games and not any("/" in each.name for each in inside) and file.origin.path.suffix != ".tar"
-    if is_set:
+    is_flat = not any("/" in each.own_name or is_archive(PurePosixPath(each.own_name)) for each in inside)
+    if not games and is_flat and file.within.suffix != ".tar":
         return [_alone(_known(file, lists), inside[0], lists) if len(inside) == 1 else _known(file, lists)]
-    return _members(file, inside, lists, tops)
+    return [each for inner in _members(file, inside, tops) for each in _with_contents(inner, lists, tops)]
 
 
 def _unpacked(file: _File, lists: Lists, tops: Tops) -> list[Brought]:
-    """A file; of an archive all that is in it."""
-    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
-    if not is_archive(file.origin.path):
-        return [_known(file, lists)]
+    """A file; of an archive all that is in it, as it is."""
     try:
-        return _members(file, members(file.origin.path), lists, tops)
+        inside = _inside(file)
+        files = [file] if inside is None else _members(file, inside, tops)
+        return [_known(each, lists) for each in files]
     except MediumError as error:
         return [replace(_known(file, lists), role=Role.UNKNOWN, reason=str(error), fault=str(error))]
 
 
-def _members(file: _File, inside: Sequence[Member], lists: Lists, tops: Tops) -> list[Brought]:
-    assert isinstance(file.origin, LocalFile), "archives are opened where they lie on this computer"
-    top = tops.of_archive(file.top / file.within, file.origin.path)
-    return [_known(_File(top, PurePosixPath(*_inner(each.name)), Packed(each), each.size, each.modified), lists)
-            for each in inside if _inner(each.name)]
+def _members(file: _File, inside: Sequence[Member], tops: Tops) -> list[_File]:
+    top = tops.of_archive(file.top / file.within, file.origin)
+    return [_File(top, PurePosixPath(*_inner(each.own_name)), Packed(each), each.size, each.modified)
+            for each in inside if _inner(each.own_name)]
 
 
 def _listed_set(file: _File, inside: Sequence[Member], lists: Lists) -> Brought | None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path, PurePosixPath
 
+from mosscrate.core.fill.origins import Origin
+
 
 class Tops:
     """The names under which things are brought in, so that no two files have one path: sheets find theirs by it."""
@@ -21,10 +23,10 @@ class Tops:
         """Nothing for files out of one folder; the name of theirs for those out of others."""
         return PurePosixPath() if self._claims(PurePosixPath(), folder) else self.of_folder(folder)
 
-    def of_archive(self, place: PurePosixPath, archive: Path) -> PurePosixPath:
+    def of_archive(self, place: PurePosixPath, archive: Origin) -> PurePosixPath:
         """Its path without the ending, where nothing else is called so."""
         bare = place.with_suffix("")
-        is_free = not archive.with_suffix("").is_dir() and self._claims(bare, archive)
+        is_free = not Path(archive.said).with_suffix("").is_dir() and self._claims(bare, Path(archive.said))
         return bare if is_free else place
 
     def _claims(self, top: PurePosixPath, owner: Path) -> bool:
