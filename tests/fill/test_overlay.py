@@ -195,6 +195,20 @@ def test_an_empty_card_takes_the_plan_of_the_card_that_is_brought_in(tmp_path, b
     assert choice.plan.name == "as Pipkin has it"
 
 
+def test_a_card_on_which_nothing_tells_asks_for_its_plan_by_name(tmp_path, bench):
+    blocks = card_with("fat32", 4, acts=0)
+    put_card(bench, "two", len(blocks.data), bytes(blocks.data), name="Quillon")
+    card, names = bench.shelf.find("Quillon"), {plan.name for plan in shipped().values()}
+    top = make(tmp_path / "x", {"games/Hill.gb": gb(random.Random(5))})
+    for answers, folder in (({}, None), ({"plan": "upper-case short codes"}, "Roms/GB")):
+        choice = choose_plan(card, 1, shipped(), bench.state, answers=answers)
+        found = fill(card, Sources([top]), choice, Watch(), partition=1, answers=answers)
+        assert found.questions[0].key == "plan"
+        assert set(found.questions[0].answers) == names
+        (game,) = [each for each in found.sorted.placed if each.file.system == "gb"]
+        assert folder is None or game.to == f"{folder}/Hill.gb"
+
+
 def test_one_folder_that_is_certain_is_the_plan_of_the_card(tmp_path, bench):
     card, rnd = fresh(bench), random.Random(4)
     laid(card, bench, Sources([make(tmp_path / "x", {f"my boys/Hill {k}.gb": gb(rnd) for k in range(4)})]))

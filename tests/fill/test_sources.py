@@ -15,6 +15,7 @@ import pytest
 from benches.archives import write_7z
 from mosscrate.core.contents.members import Member
 from mosscrate.core.errors import FitError, PlanError
+from mosscrate.core.fill import comparing
 from mosscrate.core.fill.bringing import Role, bring
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.lists import Lists
@@ -419,6 +420,21 @@ def test_large_files_are_only_the_same_when_more_than_their_beginning_is(tmp_pat
     for budget, same in ((10 * MIB, True), (0, None)):
         card = OnTheCard(lambda *_: b"", lambda _: iter(()), budget)
         assert (card.are_same(first, second), card.are_same(first, third)) == (False, same)
+
+
+def test_large_files_that_differ_in_their_middle_are_told_and_compared_when_one_says_so(tmp_path, bench, monkeypatch):
+    monkeypatch.setattr(comparing.OnTheCard.__init__, "__defaults__", (1 * MIB,))
+    one = bytearray(gb(random.Random(8)) + bytes(3 * MIB))
+    other = bytearray(one)
+    other[2 * MIB + 5000] ^= 1                                                        # at none of the places
+    top = make(tmp_path / "x", {"a/Tide.gb": bytes(one), "b/Tide.gb": bytes(other), "c/Tide.gb": bytes(one)})
+    card = fresh(bench)
+    found = fill(card, Sources((top,)), PLAN, Watch(), partition=2)
+    (asked,) = [each for each in found.questions if each.key == "seeming"]
+    assert asked.files == 2
+    found = filled(card, bench, Sources((top,)), seeming="compare all of them")
+    assert not [each for each in found.questions if each.key == "seeming"]
+    assert sorted(data == one for path, data in on(card).items() if path.startswith("gb/Tide")) == [False, True]
 
 
 def test_archives_in_parts_are_gone_through_and_a_missing_part_is_told(tmp_path, bench):

@@ -8,6 +8,7 @@ from math import log2
 
 from mosscrate.core.fill.bringing import AS_THEY_LIE, GAMES_OF, PICTURES, SYSTEM_FILES, UNKNOWN, Role
 from mosscrate.core.fill.companions import ALL_THE_SAME, KEEP_ENDING, SAVE_ENDINGS
+from mosscrate.core.fill.comparing import COMPARE, SEEMING
 from mosscrate.core.fill.households import PICTURE_ENDINGS, WHOSE, Gathered, Unsure
 from mosscrate.core.fill.placed import BETWEEN, COMING, GROUP, SHOWN, Act, Cause, Placed, Question, Sorted, some_of
 from mosscrate.core.fill.placing import AS_LISTED, BOTH, NUMBER, TAKE_PLACE, TITLES, Placing
@@ -20,9 +21,9 @@ from mosscrate.core.fill.ways import FOLDERS, LEAVE_OUT, MAKE_ALL
 from mosscrate.core.sizes import MIB, binary, counted, listed
 
 TAKE, GO_ON = "take it from the crate", "go on without"
-ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare", BOTH,
-                    FOLDERS, TITLES, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton", "over", "wrapping",
-                    "unreadable", "wants", "grow"))
+ALWAYS = frozenset(("both save", "renames", "met", "pictures there", "scaling", "litter", "names", "room", "bare",
+                    SEEMING, "plan", BOTH, FOLDERS, TITLES, SAVE_ENDINGS, "litter there", "preinstalled", "skeleton",
+                    "over", "wrapping", "unreadable", "wants", "grow"))
 OF_SOMETHING = (WHOSE, USE, "save size ", "in the way ", "folder ", "ending ", "saves ", "states ", "pictures ",
                 "manuals ", "system ", "full ", "too large ", "unreadable ", "unknown ", "want ", "sheet ",
                 "boot file ", "both ", GROUP)
@@ -107,7 +108,7 @@ def _cause_of(each: Placed) -> tuple[str, str, str]:
             return str(each.cause), file.system, ""
         case Cause.ENDING:
             return str(each.cause), file.system, file.ending
-        case Cause.LITTER | Cause.WAITS | Cause.PICTURED | Cause.MET | Cause.BOTH | Cause.WHOSE:
+        case Cause.LITTER | Cause.WAITS | Cause.SEEMING | Cause.PICTURED | Cause.MET | Cause.BOTH | Cause.WHOSE:
             return str(each.cause), "", ""
     return str(each.cause), file.group, ""
 
@@ -169,6 +170,11 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question("pictures there", f"The card has pictures of {counted(number, 'game')} for which others "
                             f"are brought in: {names}.", ("keep the card’s", "use the ones brought in"),
                             _worth(2, found), number)
+        case Cause.SEEMING:
+            seem = "seems" if number == 1 else "seem"
+            return Question(SEEMING, f"{counted(number, 'file')} brought in, {binary(size)}, {seem} to come twice: "
+                            f"{names}. Their sizes and some places of them were compared.",
+                            (LEAVE_OUT, COMPARE), _worth(8, found), number)
         case Cause.WAITS:
             return Question("scaling", f"{counted(number, 'picture')} {are} not as large as this card wants "
                             f"{'it' if number == 1 else 'them'}; {'it is' if number == 1 else 'they are'} scaled "

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+import sys
+from collections.abc import Callable, Iterable, Mapping
 
 from mosscrate.core.contents.comparing import are_equal
 from mosscrate.core.errors import MossError
@@ -14,6 +15,7 @@ from mosscrate.core.volumes import Entry
 
 AT_ONCE = 256 * MIB                      # of a card that are compared while something is planned
 SMALL = 64 * 1024                        # bytes up to which a file is always compared
+SEEMING, COMPARE = "seeming", "compare all of them"      # a question, and the answer for which there is time for all
 SPOTS, SPOT = 16, 4096                   # places of a larger one that are compared first, and bytes of each
 
 
@@ -30,6 +32,11 @@ class OnTheCard:
                  at_once: int = AT_ONCE) -> None:
         self._read_at, self._read_file, self._left = read_at, read_file, at_once
         self._prints: dict[str, bytes] = {}
+
+    def take_time(self, answers: Mapping[str, str]) -> None:
+        """All there is for comparing, where a person has said so."""
+        if answers.get(SEEMING) == COMPARE:
+            self._left = sys.maxsize
 
     def origin(self, entry: Entry) -> Origin:
         """Where the bytes of one of its files are."""

@@ -56,6 +56,7 @@ class Cause(StrEnum):
     MANUALS = "manuals"
     NUMBERED = "numbered"                # it comes, under a number: another one that is brought in has its name
     BOTH = "both game"                   # another one on the card has its name
+    SEEMING = "seeming"                  # like another one that is brought in, as far as there was time to compare
     BESIDE = "beside"                    # a save that comes beside the one in use
 
 
@@ -123,10 +124,10 @@ class Target(NamedTuple):
 def in_order(placed: Placed) -> tuple[str, int, str, int, str]:
     """How files are copied: folder by folder, large ones first; members of an archive as they lie in it."""
     origin = placed.origin
-    number = origin.member.number if isinstance(origin, Packed) else 0
-    folder = placed.to.rpartition("/")[0]
-    return (str(origin.member.archive) if isinstance(origin, Packed) and number else "", number, folder, -placed.size,
-            placed.to)
+    member = origin.member if isinstance(origin, Packed) else None
+    folder, number = placed.to.rpartition("/")[0], member.number if member else 0
+    archive = f"{member.archive}{member.within}" if member and (number or member.within) else ""
+    return archive, number, folder, -placed.size, placed.to
 
 
 @dataclass(frozen=True)

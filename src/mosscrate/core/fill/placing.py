@@ -127,8 +127,7 @@ class Placing:
             rival, entry = ground.taken.get(ground.facts.folded(to)), ground.there.get(ground.facts.folded(to))
             if rival is not None:
                 if (is_same := self.card.are_same(lead, rival)) is not False:
-                    same = "the same" if is_same else "what seems the same, by its size and some places,"
-                    return [self.leave(lead, f"{same} comes from {rival.group} already", Cause.NONE, to)], game
+                    return [self._comes_already(lead, rival, to, is_known=bool(is_same))], game
                 if self.answers.get(MET) == LEAVE_OUT and not is_cut:
                     return [self.leave(lead, _meets(rival, "goes there already"), Cause.MET, to)], None
                 met, cause = _meets(rival, "has its name"), Cause.NONE if is_cut else Cause.NUMBERED
@@ -321,8 +320,7 @@ class Placing:
             other = ground.taken[folded]
             is_same = self.card.are_same(file, other)
             if is_same is not False:
-                same = "the same" if is_same else "what seems the same, by its size and some places,"
-                return self.leave(file, f"{same} comes from {other.group} already", Cause.NONE, to)
+                return self._comes_already(file, other, to, is_known=bool(is_same))
             return self.leave(file, _meets(other, "goes there already"), Cause.MET, to)
         if entry is not None and entry.kind != Kind.FILE:
             return self.leave(file, "a folder of that name is there", Cause.IN_THE_WAY, to)
@@ -333,6 +331,11 @@ class Placing:
         ground.take(to, file)
         act, why = (Act.COPY, file.reason) if entry is None else self._beside_it(file, entry)
         return Placed(file, act, to, why, self.is_unpacked(file))
+
+    def _comes_already(self, file: Brought, other: Brought, to: str, *, is_known: bool) -> Placed:
+        same = "the same" if is_known else "what seems the same, by its size and some places,"
+        cause = Cause.NONE if is_known else Cause.SEEMING
+        return self.leave(file, f"{same} comes from {other.group} already", cause, to)
 
     def _beside_it(self, file: Brought, entry: Entry) -> tuple[Act, str]:
         """What becomes of a file whose place another one has."""

@@ -11,6 +11,7 @@ from mosscrate.core.errors import FitError
 from mosscrate.core.fill.lists import lists_at
 from mosscrate.core.fill.overlay import AS_IT_IS
 from mosscrate.core.fill.pictures.gallery import Gallery
+from mosscrate.core.fill.placed import Act
 from mosscrate.core.fill.plans import FolderPlan
 from mosscrate.core.fill.said import plan_of, said_of
 from mosscrate.core.fill.tree_home import TreeHome
@@ -123,6 +124,13 @@ def what_happens(found: Filling | TreeFilling) -> str:
         (elsewhere, "boot file", "put in its place"))
         if number]
     return f"To be done: {listed(parts)}. What is there already stays."
+
+
+def names_that_change(found: Filling | TreeFilling) -> dict[str, str]:
+    """What comes, or is on the card, under one name → the place where it goes under another."""
+    return {each.was or str(each.file.path): each.to for each in found.sorted.placed
+            if each.to and each.act not in (Act.LEAVE, Act.SKIP, Act.SEEMS)
+            and (each.was or each.to.rpartition("/")[2] not in (each.file.name, each.origin.said.rpartition("/")[2]))}
 
 
 def what_moves(found: Regrouping) -> str:

@@ -24,7 +24,7 @@ from mosscrate.core.sizes import listed
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.fill.drop_zone import DropZone
-from mosscrate.desk.fill.errand import Errand, TreeErrand, Wish, what_happens, what_moves
+from mosscrate.desk.fill.errand import Errand, TreeErrand, Wish, names_that_change, what_happens, what_moves
 from mosscrate.desk.fill.flow_view import FlowView
 from mosscrate.desk.fill.picturing import Picturing
 from mosscrate.desk.fill.plans_panel import PlansPanel
@@ -40,6 +40,7 @@ COPY, MOVE = "Fill the card", "Move them"
 FOLDER, A_FOLDER = "folder", "A folder of this computer…"
 DEVICE, A_DEVICE = "device", "A device on the network…"
 TREE = "tree"                            # the folder or device that was chosen
+RENAMED = "under another name, each with the place where it goes"
 OWN, OVER = "as this card has it", "laid over as it is"
 
 
@@ -299,8 +300,8 @@ class FillStation(QWidget):
         def fail(error: Exception) -> None:
             if number == self._asked:
                 self.filling = self.regrouping = None
+                self._told_last = str(error)                  # until something else is looked at
                 self._show()
-                self.said.setText(str(error))
 
         self.model.asker.ask(errand.sorted, take, fail)
 
@@ -352,6 +353,7 @@ class FillStation(QWidget):
         self.room.show_room(look.volume.size if look and look.volume else found.sorted.free, found.sorted)
         self.words.show_files("", ())
         self.words.show_questions(found.questions, self.answers)
+        self.words.show_moves(names_that_change(found), RENAMED)
         self.said.setText(what_happens(found))
 
     def _show_regrouping(self, found: Regrouping) -> None:

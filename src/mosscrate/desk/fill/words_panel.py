@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from functools import partial
 from itertools import islice
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QWIDGETSIZE_MAX, QHBoxLayout, QListWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QWIDGETSIZE_MAX, QComboBox, QHBoxLayout, QLabel, QListWidget, QWidget
 
 from mosscrate.core.fill.placed import Placed, Question
 from mosscrate.core.sizes import binary, counted
@@ -16,6 +17,8 @@ from mosscrate.desk.shared.words import choice
 
 MOST = 5                                 # questions at once
 HIGH = 34                                # points of a question beside a list
+MOST_WORDS = 4                           # answers beside one another
+WIDEST = 0.58                            # share of the panel's width that sentences may take
 LISTED = 1000                            # files in the list
 NEEDS, NOTHING, MARKED = "Needs a word from you", "Nothing needs a word from you", "what is marked is done otherwise"
 
@@ -38,6 +41,7 @@ class WordsPanel(Panel):
         self._questions: tuple[Question, ...] = ()
         self._said: dict[str, str] = {}
         self._is_whole = False
+        self._sentences: list[QLabel] = []
         top = row(self.head, self.hint, self.back)
         top.setStretch(1, 1)
         self.column.addLayout(top)
@@ -61,15 +65,15 @@ class WordsPanel(Panel):
         self.files.clear()
         self.files.addItems([choice(_line(each)) for each in placed[:LISTED]])
 
-    def show_moves(self, moves: Mapping[str, str]) -> None:
-        """Every file that changes its place, old and new, below the questions."""
+    def show_moves(self, moves: Mapping[str, str], what: str = "with {its} old and new places") -> None:
+        """Every file that changes its place or name, old and new, below the questions."""
         self.files.setVisible(bool(moves))
         self.files.clear()
         self.files.addItems([choice(f"{path}   →   {place}") for path, place in islice(moves.items(), LISTED)])
         self.rows.setVisible(bool(self._questions))
         self.hint.setVisible(bool(self._questions))
         more = f", the first {LISTED} of them" if len(moves) > LISTED else ""
-        whole = f"{counted(len(moves), 'file')} with {'its' if len(moves) == 1 else 'their'} old and new places{more}"
+        whole = f"{counted(len(moves), 'file')} {what.format(its='its' if len(moves) == 1 else 'their')}{more}"
         if moves and self._questions:
             self.rows.setMaximumHeight(HIGH * min(len(self._questions), MOST))
             self.files.insertItem(0, whole)
@@ -78,6 +82,7 @@ class WordsPanel(Panel):
 
     def _fill(self) -> None:
         clear(self.rows.column)
+        self._sentences = []
         self.rows.setMaximumHeight(QWIDGETSIZE_MAX)
         shown = self._questions if self._is_whole else self._questions[:MOST]
         self.head.setText(NEEDS if shown else NOTHING)
@@ -87,22 +92,46 @@ class WordsPanel(Panel):
             self.rows.column.addWidget(self._row(question))
         if len(self._questions) > len(shown):
             more = button(f"{len(self._questions) - len(shown)} more like these", self._show_all, style="quiet")
-            self.rows.column.addWidget(more)
+            self.rows.column.addWidget(more, 0, Qt.AlignmentFlag.AlignLeft)
         self.rows.column.addStretch(1)
+        self._set_widths()
 
     def _row(self, question: Question) -> QWidget:
         made = QWidget()
         line = QHBoxLayout(made)
         line.setSpacing(14)
         line.setContentsMargins(0, 0, 0, 0)
-        words = QVBoxLayout()
-        words.addWidget(label(question.sentence, wraps=True, scale=0.95))
-        line.addLayout(words, 1)
+        sentence = label(question.sentence, wraps=True, scale=0.95)
+        self._sentences.append(sentence)
+        line.addWidget(sentence)
         taken = self._said.get(question.key, question.usual)
-        for word in question.answers:
+        if len(question.answers) > MOST_WORDS:
+            line.addWidget(self._box(question, taken))
+        for word in question.answers if len(question.answers) <= MOST_WORDS else ():
             line.addWidget(label(f"✓ {word}", style="good", scale=0.95) if word == taken else
                            button(word, partial(self.answered.emit, question.key, word), style="quiet"))
+        line.addStretch(1)
         return made
+
+    def _box(self, question: Question, taken: str) -> QComboBox:
+        """Many answers, to choose one of them."""
+        made = QComboBox()
+        made.setAccessibleName(question.sentence)
+        for word in question.answers:
+            made.addItem(choice(word))
+        made.setCurrentIndex(question.answers.index(taken) if taken in question.answers else 0)
+        made.activated.connect(lambda row_: self.answered.emit(question.key, question.answers[row_]))
+        return made
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Qt: answers stand beside their questions, in one column."""
+        self._set_widths()
+        super().resizeEvent(event)
+
+    def _set_widths(self) -> None:
+        most = max((each.fontMetrics().horizontalAdvance(each.text()) + 8 for each in self._sentences), default=0)
+        for each in self._sentences:
+            each.setFixedWidth(min(most, round(self.width() * WIDEST)))
 
     def _show_all(self) -> None:
         self._is_whole = True

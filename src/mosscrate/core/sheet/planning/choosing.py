@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from math import log2
 from pathlib import Path
@@ -20,6 +21,7 @@ ALIKE = 0.8                              # share of a card's folders that a plan
 ASKED = "folder is "                     # in front of a folder, in the key of a question about it
 LATER, NONE = "ask me later", "no system’s"
 CANDIDATES = 3
+PLAN = "plan"                            # key of the question which plan a card follows of which nothing tells it
 
 
 @dataclass(frozen=True)
@@ -55,7 +57,7 @@ def choose_plan(card: Medium, partition: int, plans: dict[str, FolderPlan], stat
     Answers to what was asked of folders are noted for the card. Raises MediumError, FormatError, PlanError.
     """
     _note(card.key, answers, state)
-    return _chosen(learn_from(card, partition, said_of(state, card.key)), plans, state, card.key, like)
+    return _chosen(learn_from(card, partition, said_of(state, card.key)), plans, state, card.key, like, answers or {})
 
 
 def choose_for_tree(home: TreeHome, plans: dict[str, FolderPlan], state: Path, *,
@@ -63,7 +65,7 @@ def choose_for_tree(home: TreeHome, plans: dict[str, FolderPlan], state: Path, *
     """The same for a folder, which is known by its name. Raises MediumError, PlanError."""
     _note(home.name, answers, state)
     learnt = learn(home.entries(), home.read_at, said_of(state, home.name))
-    return _chosen(learnt, plans, state, home.name, like)
+    return _chosen(learnt, plans, state, home.name, like, answers or {})
 
 
 def _note(key: str, answers: dict[str, str] | None, state: Path) -> None:
@@ -73,7 +75,8 @@ def _note(key: str, answers: dict[str, str] | None, state: Path) -> None:
         remember(state, key, said)
 
 
-def _chosen(learnt: Learnt, plans: dict[str, FolderPlan], state: Path, key: str, like: Medium | None) -> Choice:
+def _chosen(learnt: Learnt, plans: dict[str, FolderPlan], state: Path, key: str, like: Medium | None,
+            answers: Mapping[str, str]) -> Choice:
     if learnt.plan.systems:
         own, near = completed(learnt, plans), nearest(learnt, plans)
         if likeness(near, learnt) < ALIKE * len(learnt.lines):           # where its saves would go is another's guess
@@ -84,7 +87,17 @@ def _chosen(learnt: Learnt, plans: dict[str, FolderPlan], state: Path, key: str,
         assert like is not None, "it was learnt from"
         return Choice(replace(other.plan, name=f"as {like.name} has it"))
     near = nearest(learnt, plans)
-    return Choice(near, questions_of(learnt, near))
+    if likeness(near, learnt):
+        return Choice(near, questions_of(learnt, near))
+    said = next((plan for plan in plans.values() if plan.name == answers.get(PLAN)), near)
+    return Choice(said, (_about_plan(near, plans), *questions_of(learnt, said)))
+
+
+def _about_plan(near: FolderPlan, plans: dict[str, FolderPlan]) -> Question:
+    """Where nothing on a card tells which plan it follows, a person says it; what is shown follows the answer."""
+    names = dict.fromkeys((near.name, *(plan.name for plan in plans.values())))
+    return Question(PLAN, "No folder of this card tells which plan it follows. What is shown is laid out by this one.",
+                    tuple(names), 9900.0, 0)
 
 
 def questions_of(learnt: Learnt, plan: FolderPlan) -> tuple[Question, ...]:

@@ -207,6 +207,7 @@ class Help:
 def _sorted(ground: _Ground, plan: FolderPlan, sources: Sources, help_: Help) -> Sorted:
     """Sorted once, and again with what the crate and a picture server have for it."""
     answers, gallery, bench = help_.answers, help_.gallery, help_.bench
+    ground.on_card.take_time(answers)
     found = sort(ground.brought, plan, ground.home, ground.on_card, answers=answers, gallery=gallery)
     lost = {question.key.removeprefix(WANT) for question in found.questions if question.key.startswith(WANT)}
     held = held_for([want for want in plan.wants if want.file in lost], bench) if bench and lost else {}
