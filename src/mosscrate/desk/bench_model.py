@@ -319,7 +319,7 @@ class BenchModel(QObject):
     def _take_media(self, media: list[Medium]) -> None:
         if media == self.media:
             return
-        fresh = [m for m in media if m not in self.media]
+        fresh, before = [m for m in media if m not in self.media], self.selected
         self.media = media
         if self.selected is not None:
             again = next((m for m in media if m.key == self.selected.key), None)
@@ -332,7 +332,7 @@ class BenchModel(QObject):
             self.look_again(medium)
         if self.selected is None and media:
             self.select(media[0])
-        else:
+        elif self.selected != before:                     # else nothing that is shown of it, or typed, is thrown away
             self.selected_changed.emit()
 
     def _take_crate(self, found: tuple[list[Lane], list[Trouble], int]) -> None:

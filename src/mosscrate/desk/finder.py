@@ -14,6 +14,7 @@ from mosscrate.core.crate import Backup
 from mosscrate.core.slots import Medium
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.words import item_of
+from mosscrate.desk.stations import STATIONS
 
 IN_BACKUPS = -1                          # instead of the number of a place
 
@@ -96,8 +97,8 @@ class Finder(QDialog):
 
 def _places(model: BenchModel, go_to: Callable[[int], None],
             look_at: Callable[[Medium | None], None]) -> Iterator[Place]:
-    for number, name in enumerate(("Look", "Keep", "Move", "Proof")):
-        yield Place(f"{name}: the station", lambda number=number: go_to(number))  # type: ignore[misc]
+    for number, station in enumerate(STATIONS):
+        yield Place(f"{station.name}: the station", lambda number=number: go_to(number))  # type: ignore[misc]
     for medium in model.media:
         yield Place(f"{medium.name}, tag {medium.tag}", lambda medium=medium: look_at(medium))  # type: ignore[misc]
         layout = model.layout_of(medium)

@@ -59,6 +59,7 @@ class FillStation(QWidget):
         self.filling: Filling | TreeFilling | None = None       # of what is brought in
         self.regrouping: Regrouping | None = None          # of what is on the card, while nothing is
         self._is_pouring = False                  # into a folder
+        self._begun_with = ""                     # key of the card for which everything is shown
         self.pictures_from = ""                   # address of a picture server that was asked
         self._asked = 0                           # number of the question that is being worked on
         self._plans: dict[str, FolderPlan] = {}
@@ -100,6 +101,7 @@ class FillStation(QWidget):
         self.picturing.done.connect(self._pictured)
         self._lay_out()
         model.media_changed.connect(self._show_cards)
+        model.selected_changed.connect(self._follow)
         model.seen_changed.connect(self._seen)
         model.jobs_changed.connect(self._enable)
         self._show_cards()
@@ -108,8 +110,10 @@ class FillStation(QWidget):
     def take(self, medium: Medium | None, errand: str) -> None:
         """See StationWidget: the card in hand is the one that is filled."""
         if medium is not None:
-            self.cards.setCurrentIndex(max(0, self.cards.findData(medium.key)))
-            self._card_chosen()
+            self.home = None
+            self.plan_files.hide()
+            self.model.select(medium)
+            self._follow()
 
     def fill_tree(self, home: TreeHome) -> None:
         """Fill a folder of this computer or of a device instead of a card."""
@@ -191,7 +195,7 @@ class FillStation(QWidget):
         self.cards.addItem(A_FOLDER, FOLDER)
         self.cards.addItem(A_DEVICE, DEVICE)
         selected = self.model.selected.key if self.model.selected else None
-        wanted = selected if current in (FOLDER, DEVICE, None) else current
+        wanted = current if current == DEVICE or (current == TREE and self.home is not None) else selected
         row_ = self.cards.findData(wanted) if wanted is not None else -1
         self.cards.setCurrentIndex(row_ if row_ >= 0 else 0 if self.model.media else -1)
         self._show_plans()
@@ -233,14 +237,29 @@ class FillStation(QWidget):
     def _card(self) -> Medium | None:
         return next((m for m in self.model.media if m.key == self.cards.currentData()), None)
 
+    def _follow(self) -> None:
+        """The card in hand is the one that is filled, where no folder or device is."""
+        chosen, card = self.cards.currentData(), self.model.selected
+        is_elsewhere = self._fills_tree or chosen == DEVICE
+        if is_elsewhere or card is None or card.key == self._begun_with or self.cards.findData(card.key) < 0:
+            return
+        self.cards.setCurrentIndex(self.cards.findData(card.key))
+        self._begin_with_card()
+
     def _card_chosen(self) -> None:
         chosen = self.cards.currentData()
         self.line.setVisible(chosen == DEVICE)
+        if (card := self._card()) is not None:
+            self.model.select(card)                       # on every station
         if chosen == FOLDER and (folder := QFileDialog.getExistingDirectory(self, "A folder to fill")):
             self.fill_tree(FolderHome(Path(folder)))
             return
         if chosen == DEVICE:
             self.line.begin("")
+        self._begin_with_card()
+
+    def _begin_with_card(self) -> None:
+        self._begun_with = str(self.cards.currentData())
         self._take_its_plan()
         self.answers = {}
         self.filling = self.regrouping = None             # they were of another card
@@ -424,7 +443,8 @@ class FillStation(QWidget):
     def _done(self, card: Medium, plan: str, result: running.Result) -> None:
         with suppress(PlanError):
             remember_plan(self.model.bench.state, card.key, plan)
-        self._forget(result.done[-1].sentence)
+        if self._begun_with == card.key:                  # else what was brought in may be meant for the next one
+            self._forget(result.done[-1].sentence)
         self.model.said.emit(f"{card.name}: {result.done[-1].sentence}")
 
     def _forget(self, told: str) -> None:

@@ -75,7 +75,7 @@ class KeepStation(QWidget):
         self.find_panel.back_wanted.connect(self._bring_back)
         self.find_panel.hide()
         self.lanes = LanesView()
-        self.lanes.chosen.connect(self._show_backup)
+        self.lanes.chosen.connect(self._choose_backup)
         self.detail = BackupPanel()
         self.detail.check.clicked.connect(self._check)
         self.detail.mend.clicked.connect(self._mend)
@@ -90,10 +90,12 @@ class KeepStation(QWidget):
         self.bringing = BringingBack(model)
         self.detail.column.addWidget(self.bringing)
         self._asked: Backup | None = None
+        self._followed: tuple[str, str] = ("", "")    # the card in hand and its newest backup, as last shown
         self._against: Backup | None = None       # with which the chosen one is compared, instead of the one before
         self._lay_out()
         model.crate_changed.connect(self._show_crate)
         model.media_changed.connect(self._show_cards)
+        model.selected_changed.connect(self._follow)
         model.jobs_changed.connect(self._show_cards)
         model.seen_changed.connect(self._show_core)
         model.unkept_changed.connect(self._show_since)
@@ -140,10 +142,30 @@ class KeepStation(QWidget):
         self.area.setVisible(bool(lanes) and not self._is_finding())
         self.detail.setVisible(bool(lanes) and self.parting.isHidden())
         self.lanes.show_lanes(lanes, self.model.bench.crate.now())
+        self._follow()
         self.thinning.show_lanes(lanes)
         chosen = self.lanes.selected
         if chosen and chosen != self._asked:
             self._show_backup(chosen)
+
+    def _follow(self) -> None:
+        """The card in hand is the one that is kept; its newest backup is shown once there is a newer one."""
+        self._show_cards()
+        newest = self.model.last_kept(self.model.selected) if self.model.selected else None
+        if newest is not None and (newest.record.card.key, newest.id) != self._followed:
+            self._followed = newest.record.card.key, newest.id
+            self.lanes.selected = newest
+            self.lanes.update()
+            self._show_backup(newest)
+
+    def _choose_backup(self, backup: Backup) -> None:
+        """Its card is in hand then, where it is there."""
+        card = self._card_of(backup)
+        newest = self.model.last_kept(card) if card is not None else None
+        if newest is not None:
+            self._followed = newest.record.card.key, newest.id
+            self.model.select(card)
+        self._show_backup(backup)
 
     def _show_since(self, _key: str) -> None:
         self.lanes.since = {key: unkept.short for key, unkept in self.model.unkept.items()}
@@ -159,7 +181,8 @@ class KeepStation(QWidget):
         for address in self._devices():
             self.cards.addItem(choice(address), f"{DEVICE}{address}")
         self.cards.addItem("A device on the network…", DEVICE)
-        wanted = current or (self.model.selected.key if self.model.selected else None)
+        is_of_device = str(current or "").startswith(DEVICE)
+        wanted = current if is_of_device or self.model.selected is None else self.model.selected.key
         self.cards.setCurrentIndex(max(0, self.cards.findData(wanted)))
         self._enable()
 
@@ -180,6 +203,8 @@ class KeepStation(QWidget):
     def _choose_card(self, _row: int) -> None:
         """A card waits for a button; a device is asked at once."""
         self._enable()
+        if (card := self._card_to_keep()) is not None:
+            self.model.select(card)                           # on every station
         if str(self.cards.currentData() or "").startswith(DEVICE):
             self._keep_part()
 

@@ -120,6 +120,7 @@ class MoveStation(MovePlanning):
         proof = next((d.sentence for d in result.done if d.is_proof), "")
         self._offered = result.job
         tag = self.target.tag if self.target and result.job else ""
+        self.model.select(self.target)                    # what was written is in hand, on every station
         self.run_panel.end(f"Done in {duration(result.seconds)}", f"{name} may be pulled. {proof}", can_look=True,
                            undo_tag=tag)
         self.model.said.emit(f"{name} is ready and may be pulled.")
