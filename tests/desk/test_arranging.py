@@ -110,7 +110,7 @@ def test_a_folder_is_copied_to_another_partition_of_the_same_card(person):
     person.pick_card("Worn card")
     person.click(w.look.arrange_button)
     person.wait(lambda: w.move_.plan is not None)
-    for what, ending in (("not there", "It could not be done"), ("roms/gb", "Done")):
+    for what, ending in (("not there", "There is no “not there”"), ("roms/gb", "Done")):
         arrange(person, 1, "Copy files…", **{"from": "2 GAMES", "what": what, "into": "1 PEAT", "folder": "kept"})
         person.type_tag(w.move_.guard_panel.entry, medium(person, "Worn card").tag)
         person.click(w.move_.guard_panel.entry.buttons[0])

@@ -67,9 +67,9 @@ def test_a_card_pulled_while_it_is_written_is_offered_and_finished(person, monke
         person.type_tag(w.move_.guard_panel.entry, w.move_.plan.target.tag)
         person.click(w.move_.guard_panel.entry.buttons[0])
         person.wait_for_job()
-    assert "was pulled" in w.move_.run_panel.words.text()
     person.wait(lambda: w.move_.run_panel.entry.isVisible())
-    assert w.move_.run_panel.head.text() == "New card is in the middle of a job"
+    assert w.move_.run_panel.head.text() == "New card is in the middle of a job"      # it is back: not “was pulled”
+    assert "finish it or take it back" in w.move_.run_panel.entry.prompt.text()
     person.type_tag(w.move_.run_panel.entry, medium(person, "New card").tag)
     person.click(w.move_.run_panel.entry.buttons[1])
     person.wait_for_job()

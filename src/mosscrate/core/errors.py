@@ -3,6 +3,7 @@
     MossError
       FormatError     a field on a medium holds what its format forbids
       MediumError     a card, drive or file could not be read or written
+        Gone          it is not in its reader any more
         InUse         somebody else is at work on it
         Damaged       a packed file is cut, or not what its checksums say
           BrokenOff   nothing behind a place can be unpacked
@@ -54,6 +55,10 @@ class MediumError(MossError):
     def __init__(self, message: str, offset: int | None = None) -> None:
         super().__init__(message)
         self.offset = offset
+
+
+class Gone(MediumError):
+    """A medium is no longer there: it was pulled, or its reader went away."""
 
 
 class InUse(MediumError):

@@ -198,7 +198,7 @@ class MainWindow(QMainWindow):
             self.furnish(bench)
 
     def _connect(self) -> None:
-        self.rail.chosen.connect(self.go_to)
+        self.rail.chosen.connect(self._turn_to)
         for number in range(len(STATIONS)):
             self._station(number).elsewhere.connect(self._go)
         for number in range(len(STATIONS)):
@@ -206,11 +206,15 @@ class MainWindow(QMainWindow):
         QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
         QShortcut(QKeySequence.StandardKey.Open, self, self.look.ask_for_image)
 
-    def _go_by_key(self, number: int) -> None:
-        """To a station with the keyboard: Move takes the card in hand, and what comes next has the focus."""
-        if number == MOVE and self.stack.currentIndex() == LOOK:
+    def _turn_to(self, number: int) -> None:
+        """To a station by hand: Move takes the card in hand, where nothing is planned there."""
+        if number == MOVE:
             self.move_.take_if_free(self.model.selected)
         self.go_to(number)
+
+    def _go_by_key(self, number: int) -> None:
+        """To a station with the keyboard: what comes next has the focus."""
+        self._turn_to(number)
         (self.look.shelf if number == LOOK else self.stack.currentWidget() or self.stack).setFocus()
 
     def _station(self, number: int) -> StationWidget:

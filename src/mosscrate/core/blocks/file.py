@@ -20,7 +20,7 @@ import numpy as np
 
 from mosscrate.core.blocks.base import SECTOR, Blocks, Buffer, Extent
 from mosscrate.core.blocks.proof_marks import first_mark
-from mosscrate.core.errors import InProof, InUse, MediumError
+from mosscrate.core.errors import Gone, InProof, InUse, MediumError
 
 BLKROGET = 0x125E
 BLKSSZGET = 0x1268
@@ -30,6 +30,7 @@ PUNCH_HOLE_KEEP_SIZE = 0x02 | 0x01
 SYNC_FILE_RANGE_WRITE = 2
 DIRECT = 1 << 20               # bytes of a direct read that has to go through a buffer of ours
 PAGE = 4096
+GONE = (errno.ENODEV, errno.ENXIO, errno.ENOMEDIUM)
 _libc = ctypes.CDLL(None, use_errno=True)
 _libc.fallocate.argtypes = [ctypes.c_int, ctypes.c_int, ctypes.c_int64, ctypes.c_int64]
 _libc.sync_file_range.argtypes = [ctypes.c_int, ctypes.c_int64, ctypes.c_int64, ctypes.c_uint]
@@ -211,14 +212,15 @@ class FileBlocks(Blocks):
         return True
 
     def _error(self, error: OSError, what: str, offset: int) -> MediumError:
-        return MediumError(f"{self.path} cannot be {what} at byte {offset}: {self._reason(error)}.", offset)
+        kind = Gone if error.errno in GONE else MediumError
+        return kind(f"{self.path} cannot be {what} at byte {offset}: {self._reason(error)}.", offset)
 
     @staticmethod
     def _reason(error: OSError) -> str:
         return {errno.EIO: "the medium reports an error there",
                 errno.ENOSPC: "there is no room left",
-                errno.ENODEV: "it is no longer there", errno.ENXIO: "it is no longer there",
-                errno.EPERM: "it is write-protected"}.get(error.errno or 0, os.strerror(error.errno or 0))
+                errno.EPERM: "it is write-protected"}.get(error.errno or 0, os.strerror(error.errno or 0)) \
+            if error.errno not in GONE else "it is no longer there"
 
 
 PUT_BACK = ("Put back first what stood there: Proof, “Put back”; in a shell `mosscrate proof CARD --put-back`. Nothing "

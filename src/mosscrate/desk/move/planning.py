@@ -24,6 +24,7 @@ from mosscrate.desk.move.acts_menu import ActsMenu
 from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
+from mosscrate.desk.move.waiting import why_waiting
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.letting_go import unmount
 
@@ -48,6 +49,9 @@ class MovePlanning(MovePage):
         self._checks: tuple[guard.Check, ...] = ()
         self.menu: ActsMenu | None = None             # what can be done, where it was asked for last
         self._is_arranging = False
+        self._keeps_wish = False                      # what was typed for one card is meant for the next one
+        self._unplanned = ""                          # why no plan could be made
+        self._wanted = ""                             # title of an act that is filled in once the plan is there
         self._asked = 0
         self._connect()
         model.media_changed.connect(self._follow_media)
@@ -95,9 +99,21 @@ class MovePlanning(MovePage):
         """Whether a card is laid out anew: one that is to be written, from nothing."""
         return self.source is None and self.target is not None
 
+    def choose_another(self) -> None:
+        """The same source, or the same wish, for a card that is still to be chosen."""
+        self.target, self._is_arranging, self._keeps_wish = None, False, self.is_preparing
+        self._replan()
+
+    def choose_to_label(self, medium: Medium) -> None:
+        """Plan to give the last volume of a card another label."""
+        self._wanted = "Label…"
+        self.choose_to_arrange(medium)
+
     def _begin(self) -> None:
         """A fresh plan for what was chosen; a card without a source is laid out anew."""
-        self.prepare_panel.begin()
+        if not (self._keeps_wish and self.is_preparing):
+            self.prepare_panel.begin()
+        self._keeps_wish = False
         self._replan()
         self.aspect.setCurrentWidget(self.prepare_panel if self.is_preparing else self.size_panel)
         self._show_arranging()
@@ -134,7 +150,7 @@ class MovePlanning(MovePage):
     def _replan(self) -> None:
         """Ask for a fresh plan; answers to older questions are dropped."""
         self._asked += 1
-        self.plan, self._checks = None, ()
+        self.plan, self._checks, self._unplanned = None, (), ""
         self._show_choosers()
         self._show_plan()
         source, target = self.source, self.target
@@ -146,7 +162,7 @@ class MovePlanning(MovePage):
         asked, wish = self._asked, self.prepare_panel.wish() if self.is_preparing else None
         self.model.asker.ask(lambda: self._make(source, a, target, b, wish),
                              lambda ready: self._take_plan(asked, ready),
-                             lambda error: self.model.failed.emit(str(error)))
+                             lambda error: self._take_failure(asked, str(error)))
 
     def _make(self, source: Medium, a: Layout, target: Medium, b: Layout, wish: Wish | None) -> _Ready:
         crate = self.model.bench.crate
@@ -187,6 +203,24 @@ class MovePlanning(MovePage):
         if asked == self._asked and self.job is None:
             self.plan, self._checks = ready.plan, ready.checks
             self._mean_for_machine()
+            self._open_wanted()
+
+    def _take_failure(self, asked: int, error: str) -> None:
+        self.model.failed.emit(error)
+        if asked == self._asked and self.job is None:
+            self._unplanned = error
+            self._show_plan()
+
+    def _open_wanted(self) -> None:
+        wanted, self._wanted = self._wanted, ""
+        last = self.plan.target_layout.last() if self.plan is not None and wanted else None
+        if last is None:
+            return
+        self.right.select(last.index)
+        self._show_arranging()
+        act = next((each for each in self.arrange_panel.acts if each.title == wanted), None)
+        if act is not None:
+            self._take_act(act)
 
     def _mean_for_machine(self) -> None:
         """The plan as the chosen machine needs it; what files lose by that is told."""
@@ -323,13 +357,13 @@ class MovePlanning(MovePage):
         self.right.show_layout(shown, f"{target} as it will be" if plan else target)
         low, high = plan.bounds() if plan else (0, 0)
         self.right.show_edge(low, high, plan.size() if plan else 0)
-        hint = "planning…" if not plan and self.target else "choose both ends" if not plan else \
-            "laid out anew" if plan.wish else ""
+        waiting = why_waiting(self.model, self.source, self.target, self._unplanned)
+        hint = waiting.hint if not plan else "laid out anew" if plan.wish else ""
         if seen and seen.problems:
-            hint = "it does not fit"
+            hint = "it cannot be done so"
         self.ribbons.show_ribbons(plan.ribbons() if plan and seen and not seen.problems else (), hint)
         self.size_panel.show_plan(plan, is_locked=is_locked)
-        self.sheet_panel.show_plan(plan, is_locked=is_locked)
+        self.sheet_panel.show_plan(plan, is_locked=is_locked, why=waiting.sentence)
         self.share_width(is_single=self._is_arranging or self.is_preparing)
         self._show_arranging()
         is_in_place = plan is not None and plan.is_in_place

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QProgressBar
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar
 
 from mosscrate.core.sizes import binary, duration, rate
 from mosscrate.desk.shared.background import Moment
-from mosscrate.desk.shared.panel import Panel, button, label, restyle, row
+from mosscrate.desk.shared.panel import Panel, button, clear, label, restyle, row
 from mosscrate.desk.shared.rate_plot import RatePlot
 from mosscrate.desk.shared.tag_entry import TagEntry
 
+Act = tuple[str, Callable[[], object]]       # words on a button, and what it does
 KEEP_FIRST = "Keep all of it, then undo"
 
 
@@ -26,7 +29,7 @@ class RunPanel(Panel):
 
     def __init__(self) -> None:
         super().__init__()
-        self.head = label(bold=True)
+        self.head = label(bold=True, wraps=True)
         self.words = label(style="muted", scale=0.92, wraps=True)
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
@@ -43,6 +46,9 @@ class RunPanel(Panel):
         self.column.addWidget(self.bar)
         self.column.addWidget(self.plot, 1)
         self.column.addWidget(self.entry)
+        self.next = QHBoxLayout()
+        self.next.setSpacing(6)
+        self.column.addLayout(self.next)
         self.column.addLayout(row(self.stop_button, None, self.close_button, self.look_button))
 
     def begin(self, title: str) -> None:
@@ -72,23 +78,33 @@ class RunPanel(Panel):
         self.words.setText("Stopping at the next safe place…")
 
     def end(self, title: str, sentence: str, *, style: str = "good", undo_tag: str = "", can_finish: bool = False,
-            can_look: bool = False, keeps_first: bool = False) -> None:
-        """The job has ended; with a tag it can be taken back, or kept as it is now and then taken back."""
+            can_look: bool = False, keeps_first: bool = False, acts: Sequence[Act] = ()) -> None:
+        """The job has ended; with a tag it can be taken back, or kept as it is now and then taken back.
+
+        `acts` are what usually follows, or what helps.
+        """
         had_focus = self.stop_button.hasFocus()
         self.head.setText(title)
         restyle(self.head, style)
         self.words.setText(sentence)
         self._show(is_running=False)
         self.look_button.setVisible(can_look)
+        for words, act in acts:
+            made = button(words, act)
+            made.setProperty("compact", True)
+            self.next.addWidget(made)
+        if acts:
+            self.next.addStretch(1)
         if had_focus:
             (self.look_button if can_look else self.close_button).setFocus()
         self.entry.setVisible(bool(undo_tag))
         self.entry.ask(undo_tag)
-        self.entry.prompt.setText(f"Type {undo_tag} to take it back")
+        self.entry.prompt.setText(f"Type {undo_tag} to {'finish it or ' if can_finish else ''}take it back")
         for each, is_shown in zip(self.entry.buttons, (not keeps_first, can_finish, keeps_first), strict=True):
             each.setVisible(is_shown)
 
     def _show(self, *, is_running: bool) -> None:
+        clear(self.next)
         self.stop_button.setVisible(is_running)
         self.stop_button.setEnabled(True)
         self.bar.setVisible(is_running)

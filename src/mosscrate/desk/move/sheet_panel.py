@@ -15,6 +15,8 @@ from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
 from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
 from mosscrate.desk.theme import color
 
+BEGIN = "Choose a source and a target to move a card onto another one, or only a target to lay it out anew. The " \
+        "whole sheet is proposed at once; nothing is written until you run it."
 SHORT = 34                             # characters of a note that stands beside its sentence
 
 
@@ -35,16 +37,13 @@ class SheetPanel(Panel):
         self._steps: list[_StepRow] = []
         self._in_sheet: list[_StepRow] = []
 
-    def show_plan(self, plan: Plan | None, *, is_locked: bool = False) -> None:
-        """Put a plan into words; locked while it runs."""
+    def show_plan(self, plan: Plan | None, *, is_locked: bool = False, why: str = "") -> None:
+        """Put a plan into words; locked while it runs. `why` is why there is none."""
         clear(self.rows)
         self._steps, self._in_sheet = [], []
         if plan is None:
             self.total.setText("")
-            words = label("Choose a source and a target to move a card onto another one, or only a target to lay it "
-                          "out anew. The whole sheet is proposed at once; nothing is written until you run it.",
-                          style="muted", wraps=True)
-            self.rows.addWidget(words)
+            self.rows.addWidget(label(why or BEGIN, style="muted", wraps=True))
             self.rows.addStretch(1)
             return
         seen = plan.forecast

@@ -8,16 +8,20 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QFocusEvent
 from PyQt6.QtWidgets import QWidget
 
-from mosscrate.core.errors import ChangedSince, Stopped
+from mosscrate.core.errors import ChangedSince, FitError, Gone, MediumError, Stopped
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.running.job import Job
 from mosscrate.core.sizes import binary, duration
-from mosscrate.core.slots import Medium
+from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.planning import MovePlanning
+from mosscrate.desk.move.run_panel import Act
 from mosscrate.desk.shared.background import Moment
+from mosscrate.desk.shared.reasons import reason_of
+
+WENT_AWAY = "The program or the card went away while it was written. Finish it, or take it back to what it was."
 
 
 class MoveStation(MovePlanning):
@@ -28,6 +32,10 @@ class MoveStation(MovePlanning):
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(model, parent)
         self._only_rehearsed = False                  # then the plan is as good as before
+        self._reached: int | None = None              # the step that is at work
+        self._failure: tuple[str, str] | None = None  # of the last job: the reason, and the rest
+        self._was_away = False                        # the target was pulled since that
+        self._acts_then: list[Act] = []               # what helps
         self._offered: Job | None = None        # what can be taken back or finished from here
         self.rehearse_button.clicked.connect(self.rehearse)
         self.guard_panel.run_wanted.connect(self.run)
@@ -79,7 +87,8 @@ class MoveStation(MovePlanning):
         job = self.model.run(title, work, keys)
         if job is None:
             return
-        self.job = job
+        self.job, self._reached = job, 0
+        self._failure, self._was_away, self._acts_then = None, False, []
         job.sampled.connect(self._follow)
         job.done.connect(done)
         job.failed.connect(self._failed)
@@ -95,6 +104,7 @@ class MoveStation(MovePlanning):
         p = moment.progress
         if p is None or self.plan is None:
             return
+        self._reached = p.step
         self.sheet_panel.show_step(p.step)
         steps = self.plan.sheet.steps
         is_writing = p.step < len(steps) and steps[p.step].writes_all
@@ -122,15 +132,46 @@ class MoveStation(MovePlanning):
         tag = self.target.tag if self.target and result.job else ""
         self.model.select(self.target)                    # what was written is in hand, on every station
         self.run_panel.end(f"Done in {duration(result.seconds)}", f"{name} may be pulled. {proof}", can_look=True,
-                           undo_tag=tag)
+                           undo_tag=tag, acts=self._what_follows())
         self.model.said.emit(f"{name} is ready and may be pulled.")
 
+    def _what_follows(self) -> list[Act]:
+        """What one usually does with a card that was written."""
+        target = self.target
+        if target is None or self._is_arranging:
+            return []
+        acts: list[Act] = [("Fill it…", lambda: self.elsewhere.emit("fill", target))]
+        if target != self.source:
+            acts.append(("Label…", lambda: self.choose_to_label(target)))
+            acts.append(("The same for another card…", self._same_again))
+        return acts
+
+    def _same_again(self) -> None:
+        """The source, or what was wished for, once more; the card to write is still to be chosen."""
+        self._close_run()
+        self.choose_another()
+        self.to_box.box.setFocus()
+        self.to_box.box.showPopup()
+
     def _failed(self, error: Exception) -> None:
+        reached = self._reached
         self._settle()
-        title = "Stopped" if isinstance(error, Stopped) else "It could not be done"
+        self.sheet_panel.show_step(reached)               # what was done stays ticked
+        told = "" if isinstance(error, Stopped) else str(error)
+        title, rest = ("Stopped", str(error)) if isinstance(error, Stopped) else reason_of(told)
         style = "warning" if isinstance(error, Stopped) else "problem"
         tag = self.target.tag if isinstance(error, ChangedSince) and error.names and self.target else ""
-        self.run_panel.end(title, str(error), style=style, undo_tag=tag, keeps_first=True)
+        self._was_away = isinstance(error, Gone)
+        self._failure, self._acts_then = (title, rest), self._what_helps(error)
+        self.run_panel.end(title, rest, style=style, undo_tag=tag, keeps_first=True, acts=self._acts_then)
+
+    def _what_helps(self, error: Exception) -> list[Act]:
+        source = self.source
+        is_on_card = source is not None and source.source in (Source.READER, Source.SIMULATED)
+        if source is not None and is_on_card and isinstance(error, MediumError) and error.offset is not None \
+                and source.name in str(error):
+            return [("Rescue it…", lambda: self.elsewhere.emit("proof", source))]
+        return [("Choose a larger card…", self._same_again)] if isinstance(error, FitError) else []
 
     def _settle(self) -> None:
         self.job = None
@@ -159,15 +200,26 @@ class MoveStation(MovePlanning):
         if self.target is not None and key == self.target.key:
             self._offer_interrupted()
 
+    def _follow_media(self) -> None:
+        super()._follow_media()
+        if self._failure and self.target is not None and self.target.key not in {m.key for m in self.model.media}:
+            self._was_away = True
+
     def _offer_interrupted(self) -> None:
         logged, target = self.model.interrupted_on(self.target), self.target
         if self.job is not None or logged is None or target is None:
             return
         self._offered = logged
-        self.run_panel.end(f"{target.name} is in the middle of a job", logged.message or
-                           "The program or the card went away while it was written.", style="warning",
-                           undo_tag=target.tag, can_finish=True)
+        title, words = f"{target.name} is in the middle of a job", logged.message or WENT_AWAY
+        if self._failure and not self._was_away:              # the reason stays until something is done about it
+            title, words = self._failure[0], f"{self._failure[1]} {title}: finish it, or take it back."
+        elif self._was_away:
+            words = WENT_AWAY
+        self.run_panel.end(title, words.strip(), style="warning", undo_tag=target.tag, can_finish=True,
+                           acts=self._acts_then)
         self.side.setCurrentWidget(self.run_panel)
+        if self._failure and self.plan is not None:
+            self.sheet_panel.show_step(len(logged.done))
 
     def _take_back(self, tag: str) -> None:
         job, bench, card = self._offered, self.model.bench, self.target

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QLineEdit, QWidget
+from PyQt6.QtCore import QSize, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QGridLayout, QLineEdit, QWidget
 
-from mosscrate.desk.shared.panel import button, label, row
+from mosscrate.desk.shared.panel import button, label
+
+SPACE = 10                               # points between the parts
 
 
 class TagEntry(QWidget):
@@ -25,9 +28,30 @@ class TagEntry(QWidget):
         self.field.textChanged.connect(self._enable)
         self.buttons = [button(text, partial(self._confirm, text), style="primary") for text in words]
         self.field.returnPressed.connect(lambda: self._confirm(words[0]))
-        line = row(self.prompt, self.field, None, *self.buttons)
-        line.setContentsMargins(0, 0, 0, 0)
-        self.setLayout(line)
+        self.grid = QGridLayout(self)
+        self.grid.setContentsMargins(0, 0, 0, 0)
+        self._lay_out()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Qt: where there is no room for all in one row, the prompt stands above."""
+        self._lay_out()
+        super().resizeEvent(event)
+
+    def minimumSizeHint(self) -> QSize:
+        """Qt: the narrower way of standing."""
+        shown = [part for part in (self.field, *self.buttons) if not part.isHidden()]
+        return QSize(sum(part.sizeHint().width() + SPACE for part in shown), super().minimumSizeHint().height())
+
+    def _lay_out(self) -> None:
+        shown = [part for part in (self.prompt, self.field, *self.buttons) if not part.isHidden()]
+        is_wide = sum(part.sizeHint().width() + SPACE for part in shown) <= self.width()
+        self.grid.addWidget(self.prompt, 0, 0, 1, 1 if is_wide else len(self.buttons) + 2)
+        self.grid.addWidget(self.field, 0 if is_wide else 1, 1 if is_wide else 0)
+        stretched = 2 if is_wide else 1
+        for column in (1, 2):
+            self.grid.setColumnStretch(column, 1 if column == stretched else 0)
+        for number, each in enumerate(self.buttons):
+            self.grid.addWidget(each, 0 if is_wide else 1, stretched + 1 + number)
 
     def ask(self, tag: str, *, is_possible: bool = True) -> None:
         """Ask for this tag."""

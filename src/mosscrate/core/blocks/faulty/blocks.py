@@ -11,7 +11,7 @@ from mosscrate.core.blocks.faulty.caching import Caching
 from mosscrate.core.blocks.faulty.description import Bad, Faults
 from mosscrate.core.blocks.faulty.holding import BLOCK, Holding
 from mosscrate.core.blocks.faulty.state import CardState
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import Gone, MediumError
 
 
 class FaultyBlocks(View):
@@ -169,7 +169,7 @@ class FaultyBlocks(View):
         f, state = self.faults, self.state
         if (f.pulled_after_writes is not None and state.writes >= f.pulled_after_writes) or \
                 (f.pulled_after is not None and state.written >= f.pulled_after):
-            raise MediumError(f"{self.name} was pulled: it is no longer there.", offset)
+            raise Gone(f"{self.name} was pulled: it is no longer there.", offset)
         if (f.dies_after is not None and state.written + state.read >= f.dies_after) or \
                 (f.dies_at is not None and state.seconds >= f.dies_at):
             raise MediumError(f"{self.name} does not answer any more at byte {offset}.", offset)

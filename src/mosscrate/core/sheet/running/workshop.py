@@ -124,7 +124,7 @@ class Workshop:
             raise MediumError(f"{medium.name} could not be read in {places}, first at byte "
                               f"{backup.record.unreadable[0][0]}. {files_lacking(backup)} What was read is kept as "
                               f"{backup.path.name}, named incomplete; the sheet stops here and the target is "
-                              "untouched.")
+                              "untouched.", backup.record.unreadable[0][0])
         self.kept[which] = backup.id
         self.changes.kept(which, backup.id)
         if which == Which.SOURCE:                            # what is kept is what is written

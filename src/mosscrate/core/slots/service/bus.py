@@ -11,7 +11,7 @@ from typing import Any
 from jeepney import DBusAddress, HeaderFields, MessageType, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
-from mosscrate.core.errors import InUse, MediumError
+from mosscrate.core.errors import Gone, InUse, MediumError
 
 NAME = "org.freedesktop.UDisks2"
 ROOT = "/org/freedesktop/UDisks2"
@@ -79,7 +79,7 @@ def _refusal(kind: str, said: str, name: str) -> MediumError:
     if kind in _GONE:
         return ServiceGone("The computer's disk service has ended, or is not installed.")
     if kind in _UNKNOWN or any(os.strerror(number) in said for number in _AWAY):
-        return MediumError(f"{name} is no longer there.")
+        return Gone(f"{name} is no longer there.")
     if short == "NotAuthorizedCanObtain":
         return MustAsk(f"Permission is needed for {name}, and nobody could be asked for it: no password dialog of the "
                        "desktop runs here. Run this from the desktop itself, or ask whoever looks after this computer.")

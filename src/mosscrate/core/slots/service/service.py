@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import Gone, MediumError
 from mosscrate.core.slots.service.bus import (
     NAME,
     NO_QUESTIONS,
@@ -98,7 +98,7 @@ class Service:
                 raise ServiceGone(f"{name} ({device}) may not be opened by this user, and this computer has no disk "
                                   "service that could open it. Install UDisks2, or ask whoever looks after this "
                                   "computer to let you use its card readers.")
-            raise MediumError(f"{name} is no longer there.")
+            raise Gone(f"{name} is no longer there.")
         with connection() as bus:
             return call(bus, found.address, f"{NAME}.{interface}", method, signature, *arguments, patience=PATIENT,
                         name=name)
