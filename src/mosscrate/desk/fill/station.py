@@ -32,7 +32,8 @@ from mosscrate.desk.fill.room_view import RoomView
 from mosscrate.desk.fill.source_menu import SourceMenu
 from mosscrate.desk.fill.words_panel import WordsPanel
 from mosscrate.desk.shared.device_line import DeviceLine
-from mosscrate.desk.shared.panel import button, head, label, row
+from mosscrate.desk.shared.head import Head
+from mosscrate.desk.shared.panel import button, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 from mosscrate.desk.shared.words import choice
 
@@ -158,7 +159,7 @@ class FillStation(QWidget):
             self.bring([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
 
     def _lay_out(self) -> None:
-        top = head(self.title, self.subtitle, self.cards, self.plans, self.plans_button, self.bring_button)
+        top = Head(self.title, self.subtitle, self.cards, self.plans, self.plans_button, self.bring_button)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
         self.area.setWidget(self.flow)
@@ -177,7 +178,7 @@ class FillStation(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(top)
+        whole.addWidget(top)
         whole.addWidget(self.line)
         whole.addWidget(self.plan_files, 16)
         whole.addWidget(self.empty, 8)

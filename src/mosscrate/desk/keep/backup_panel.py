@@ -16,7 +16,8 @@ from mosscrate.core.crate.notes import LONGEST_TEXT
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, duration, exact, rate
 from mosscrate.desk.shared.core_view import CoreView
-from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, head, label, row
+from mosscrate.desk.shared.head import Head
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, button, clear, label, row
 
 FOR_TWO = 980                            # pixels of width from which on two cores are shown
 FORGET, FORGET_IT = "Forget…", "Forget it"
@@ -40,7 +41,7 @@ class BackupPanel(Panel):
         self.save = button("Save as…", lambda: None, tip="In a file for an emulator, to put it away, or to pass it on")
         self.put_back = button("Put back…", lambda: None, tip="Plan to write it onto a card")
         self.forget = button(FORGET, lambda: None, tip="Say what is in no other backup, then give its room back")
-        top = head(self.head, self.about, self.check, self.mend, self.look, self.save, self.forget, self.put_back)
+        top = Head(self.head, self.about, self.check, self.mend, self.look, self.save, self.forget, self.put_back)
         self.core = CoreView("left")
         self.core.setMinimumHeight(130)
         self.core_before = CoreView("")
@@ -62,17 +63,19 @@ class BackupPanel(Panel):
         changes.addLayout(line)
         changes.addWidget(area, 1)
         facts = QVBoxLayout()
-        facts.addWidget(self.facts)
+        known = Rows(spacing=0)                           # scrolls where the window is low
+        known.column.addWidget(self.facts)
+        known.column.addStretch(1)
+        facts.addWidget(known, 1)
         facts.addWidget(self.name)
         facts.addWidget(self.note)
-        facts.addStretch(1)
         body = QHBoxLayout()
         body.setSpacing(18)
         body.addWidget(self.core, 4)
         body.addWidget(self.core_before, 2)
         body.addLayout(facts, 3)
         body.addLayout(changes, 4)
-        self.column.addLayout(top)
+        self.column.addWidget(top)
         self.column.addLayout(body, 1)
         self.setMinimumHeight(220)
 

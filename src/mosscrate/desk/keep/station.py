@@ -33,7 +33,8 @@ from mosscrate.desk.keep.lanes_view import LanesView
 from mosscrate.desk.keep.parting import Parting
 from mosscrate.desk.keep.thinning_row import ThinningRow
 from mosscrate.desk.keep.timeline import summary
-from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, head, label
+from mosscrate.desk.shared.head import Head
+from mosscrate.desk.shared.panel import FindingRow, Rows, button, clear, label
 from mosscrate.desk.shared.saving import ask_where, saving
 from mosscrate.desk.shared.words import choice
 
@@ -90,6 +91,7 @@ class KeepStation(QWidget):
         self.bringing = BringingBack(model)
         self.detail.column.addWidget(self.bringing)
         self._asked: Backup | None = None
+        self._number = 0                          # of what is shown of a backup
         self._followed: tuple[str, str] = ("", "")    # the card in hand and its newest backup, as last shown
         self._against: Backup | None = None       # with which the chosen one is compared, instead of the one before
         self._lay_out()
@@ -106,7 +108,7 @@ class KeepStation(QWidget):
         """See StationWidget: what is kept shows all cards at once."""
 
     def _lay_out(self) -> None:
-        top = head(self.title, self.subtitle, self.field, self.cards, self.part_button, self.keep_button)
+        top = Head(self.title, self.subtitle, self.field, self.cards, self.part_button, self.keep_button)
         self.empty = label("Nothing is kept yet. Choose a card on the right and keep it: only what is in use "
                            "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
         area = QScrollArea()
@@ -121,7 +123,7 @@ class KeepStation(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(top)
+        whole.addWidget(top)
         whole.addWidget(self.troubles)
         whole.addWidget(self.thinning)
         whole.addWidget(self.empty)
@@ -289,10 +291,12 @@ class KeepStation(QWidget):
         self.bringing.hide()
         self.detail.show_backup(backup, before, compared.others(backup))
         self._asked = backup
+        self._number += 1
+        number = self._number
         self._show_core()
         if before is not None:
             self.model.asker.ask(lambda: (compare(before, backup), places(before, backup)),
-                                 lambda found: self._show_changes(backup, *found),
+                                 lambda found: self._show_changes(number, *found),
                                  lambda error: self.detail.say(Finding(Severity.PROBLEM, str(error))))
 
     def _show_core(self, key: str | None = None) -> None:
@@ -313,8 +317,8 @@ class KeepStation(QWidget):
             if key in (None, medium.key):
                 core.show_layout(self.model.layout_of(medium), f"{state.record.card.name}, {state.kept_at:%d %B %Y}")
 
-    def _show_changes(self, backup: Backup, found: list[PartitionChange], changed: list[Extent]) -> None:
-        if self._asked is backup:
+    def _show_changes(self, number: int, found: list[PartitionChange], changed: list[Extent]) -> None:
+        if self._number == number:                            # else it was shown anew meanwhile
             self.detail.show_changes(found, changed)
 
     def _check(self) -> None:

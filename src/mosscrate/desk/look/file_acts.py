@@ -1,22 +1,21 @@
-"""What can be done with the files of a partition: a button each, in as many rows as the width asks for."""
+"""What can be done with the files of a partition: a button each, and the same as a menu."""
 
 from __future__ import annotations
 
 from PyQt6.QtCore import QPoint
-from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QGridLayout, QMenu, QWidget
+from PyQt6.QtWidgets import QMenu, QPushButton, QWidget
 
 from mosscrate.core.volumes import Entry, Kind
+from mosscrate.desk.shared.button_rows import ButtonRows
 from mosscrate.desk.shared.panel import button
 
-SPACE = 3
+ROWS = 2                                 # of buttons at most
 
 
-class FileActs(QWidget):
+class FileActs(ButtonRows):
     """The buttons; whoever has the files connects them."""
 
     def __init__(self) -> None:
-        super().__init__()
         self.take = button("To computer…", tip="Copy what is chosen to this computer")
         self.put = button("Put…", tip="Put files into the chosen folder; or drop them here")
         self.replace = button("Replace…", tip="Put a file of this computer in its place, under its name")
@@ -28,14 +27,12 @@ class FileActs(QWidget):
         self.comment = button("Comment…", tip="Up to 79 characters that go with the file")
         self.protect = button("Protection…", tip="Letters of hsparwed that are set: r, w, e, d allow reading, "
                                                  "writing, starting and removing")
-        self.all = (self.take, self.put, self.replace, self.copy, self.folder, self.rename, self.remove, self.comment,
-                    self.protect)
+        self.more = button("More…", self._show_more, tip="The rest of what can be done with files")
+        self._known: list[QWidget] = []
+        super().__init__(self.take, self.put, self.replace, self.copy, self.folder, self.rename, self.remove,
+                         self.comment, self.protect, self.more)
         for part in self.all:
-            part.setParent(self)                                      # else it would be a window when it is shown
             part.setProperty("compact", True)
-        self.grid = QGridLayout(self)
-        self.grid.setContentsMargins(0, 0, 0, 0)
-        self.grid.setSpacing(SPACE)
         self.menu: QMenu | None = None
         self.allow([], can_change=False, has_comments=False)
 
@@ -50,29 +47,25 @@ class FileActs(QWidget):
         for part in (self.rename, self.comment, self.protect):
             part.setEnabled(can_change and one is not None)
         self.replace.setEnabled(can_change and one is not None and one.kind == Kind.FILE)
-        for part in (self.comment, self.protect):
-            part.setVisible(has_comments)
-        self._lay_out()
+        self._known = [part for part in self.all if part is not self.more
+                       and (has_comments or part not in (self.comment, self.protect))]
+        self.lay_out()
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """Qt: on a small window what can be done takes more rows."""
-        self._lay_out()
-        super().resizeEvent(event)
+    def lay_out(self) -> None:
+        """Two rows at most: on a small window the rest stands in the menu."""
+        most = ROWS * len(self._columns(self._known, self.width()))
+        fit = len(self._known) if len(self._known) <= most else most - 1
+        for part in self.all:
+            part.setVisible(part in self._known[:fit] or (part is self.more and fit < len(self._known)))
+        super().lay_out()
 
     def show_menu(self, at: QPoint) -> None:
         """The same at the pointer and under the menu key."""
         self.menu = menu = QMenu(self)
-        for part in self.all:
-            if part.isEnabled() and not part.isHidden() and (act := menu.addAction(part.text())):
+        for part in self._known:
+            if isinstance(part, QPushButton) and part.isEnabled() and (act := menu.addAction(part.text())):
                 act.triggered.connect(part.click)
         menu.popup(at)
 
-    def _lay_out(self) -> None:
-        """As many beside one another as there is room for; those that this volume does not know leave no gap."""
-        parts = [part for part in self.all if not part.isHidden()]
-        widths = [part.sizeHint().width() + SPACE for part in parts]
-        columns = next((n for n in range(len(parts), 2, -1) if
-                        sum(max(widths[k::n]) for k in range(n)) <= self.width() + SPACE), 2)
-        for number, part in enumerate(parts):
-            self.grid.addWidget(part, number // columns, number % columns)
-        self.grid.setColumnStretch(columns, 1)
+    def _show_more(self) -> None:
+        self.show_menu(self.more.mapToGlobal(self.more.rect().bottomLeft()))

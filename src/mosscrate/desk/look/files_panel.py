@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QModelIndex, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog, QHeaderView, QTreeView
+from PyQt6.QtWidgets import QFileDialog, QHeaderView, QSizePolicy, QTreeView
 
 from mosscrate.core.contents import Layout, PartitionLook
 from mosscrate.core.maps import MapKind, map_format
@@ -31,7 +31,10 @@ from mosscrate.desk.look.file_acts import FileActs
 from mosscrate.desk.look.tree_model import Node, TreeModel
 from mosscrate.desk.look.tree_place import TreePlace, go_to, place_in
 from mosscrate.desk.shared.files_in_hand import FilesInHand, in_hand
-from mosscrate.desk.shared.panel import Panel, button, label, row
+from mosscrate.desk.shared.panel import Panel, Rows, button, label, row
+
+LEAST_TREE = 56                          # points: two rows and their head
+FACT_LINES = 6                           # of what is said of a partition, before it scrolls
 
 
 @dataclass(frozen=True)
@@ -67,6 +70,7 @@ class FilesPanel(Panel):
             part.clicked.connect(lambda _checked, act=act: act())
         self.tree = QTreeView()
         self.tree.setUniformRowHeights(True)
+        self.tree.setMinimumHeight(LEAST_TREE)
         self.tree.setAccessibleName("Files of the chosen partition")
         self.tree.setAllColumnsShowFocus(True)
         self.tree.setSelectionMode(QTreeView.SelectionMode.ExtendedSelection)
@@ -83,7 +87,12 @@ class FilesPanel(Panel):
         head.addWidget(self.image_button)
         self.image_button.setProperty("compact", True)
         self.column.addLayout(head)
-        self.column.addWidget(self.facts)
+        told = Rows(spacing=0)                                        # scrolls where the window is low
+        told.column.addWidget(self.facts)
+        told.setMinimumHeight(self.facts.fontMetrics().lineSpacing())
+        told.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Maximum)
+        told.setMaximumHeight(FACT_LINES * self.facts.fontMetrics().lineSpacing())
+        self.column.addWidget(told)
         self.column.addWidget(self.acts)
         self.column.addWidget(self.tree, 1)
         self.column.addWidget(self.empty, 1)

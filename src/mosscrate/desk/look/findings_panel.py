@@ -30,6 +30,7 @@ class FindingsPanel(Panel):
         self._is_checked = False
         self.head = label("What was noticed", bold=True)
         self.machine = MachineChooser(model)
+        self.machine.may_be_narrow()
         self.column.addLayout(row(self.head, None, self.machine))
         model.machine_changed.connect(self._show_again)
         area = Rows(spacing=4)

@@ -8,8 +8,13 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QBoxLayout, QFileDialog, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.contents.fresh_images import DRIVES, FLOPPIES, make_drive, make_floppy
@@ -32,7 +37,9 @@ from mosscrate.desk.look.reader_strip import ReaderStrip
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.look.structure_panel import StructurePanel
 from mosscrate.desk.look.tree_model import Node, nodes_of
+from mosscrate.desk.shared.button_rows import ButtonRows
 from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.head import Head
 from mosscrate.desk.shared.panel import button, label, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
@@ -118,20 +125,12 @@ class LookStation(QWidget):
                 ("Open an image", self.ask_for_image), ("Make a new image", self._ask_for_new))
 
     def _lay_out(self) -> None:
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.title)
-        words.addWidget(self.subtitle)
-        self.head = head = QHBoxLayout()
-        head.addLayout(words, 1)
-        self._of_card = (self.grow_button, self.prepare_button, self.arrange_button, self.check_button,
-                         self.save_button, self.keep_button, self.move_button)
-        self.buttons = row(*self._of_card)
-        head.addLayout(self.buttons)
+        self.head = Head(self.title, self.subtitle, self.grow_button, self.prepare_button, self.arrange_button,
+                         self.check_button, self.save_button, self.keep_button, self.move_button)
         shelf = QVBoxLayout()
         shelf.addWidget(label("On the shelf", bold=True))
         shelf.addWidget(self.shelf, 1)
-        shelf.addLayout(row(self.open_button, self.new_button, spacing=6))
+        shelf.addWidget(ButtonRows(self.open_button, self.new_button, spacing=6))
         left = QWidget()
         left.setLayout(shelf)
         left.setMinimumWidth(LEAST_SHELF)
@@ -161,19 +160,8 @@ class LookStation(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(head)
+        whole.addWidget(self.head)
         whole.addWidget(parts, 1)
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """Qt: on a small window the buttons stand below the name."""
-        self._arrange_head()
-        super().resizeEvent(event)
-
-    def _arrange_head(self) -> None:
-        """The buttons stand beside the name where both can be read, else below it."""
-        shown = [each.sizeHint().width() + self.buttons.spacing() for each in self._of_card if not each.isHidden()]
-        narrow = self.width() < sum(shown) + LEAST_WORDS
-        self.head.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
 
     def _show_medium(self) -> None:
         medium = self.model.selected
@@ -270,7 +258,7 @@ class LookStation(QWidget):
         self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
         self.grow_button.setEnabled(may_change)
-        self._arrange_head()
+        self.head.arrange()
         self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
 
     def _is_unreadable(self, medium: Medium | None) -> bool:

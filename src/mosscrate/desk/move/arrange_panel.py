@@ -39,8 +39,9 @@ class ArrangePanel(Panel):
         inner.setContentsMargins(0, 4, 0, 4)
         told = Rows(spacing=0)                        # scrolls where the window is low
         told.column.addWidget(self.facts)
+        told.column.addWidget(self.way)
         told.column.addStretch(1)
-        offered: tuple[QWidget, ...] = (told, self.partition_button, self.card_button, self.way)
+        offered: tuple[QWidget, ...] = (told, self.partition_button, self.card_button)
         for each in offered:
             inner.addWidget(each, 1 if each is told else 0)
         self.form = QWidget()

@@ -19,11 +19,12 @@ from mosscrate.desk.move.run_panel import RunPanel
 from mosscrate.desk.move.sheet_panel import SheetPanel
 from mosscrate.desk.move.size_panel import SizePanel
 from mosscrate.desk.shared.core_view import CoreView
+from mosscrate.desk.shared.head import Head
 from mosscrate.desk.shared.machine_chooser import MachineChooser
-from mosscrate.desk.shared.panel import button, head, label
+from mosscrate.desk.shared.panel import button, label
 
 NARROW, LOW = 1040, 640                # pixels below which room is shared otherwise
-SHEET, LOW_SHEET = 212, 168            # least height of sheet and guard
+SHEET, LOW_SHEET = 232, 168            # least height of sheet and guard
 NARROW_CHOOSER = 232
 
 
@@ -85,7 +86,7 @@ class MovePage(QWidget):
             self.grid.setColumnStretch(column, 0 if is_narrow and is_single else stretch)
 
     def _lay_out(self) -> None:
-        top = head(self.title, self.subtitle, self.machine, self.save_button, self.rehearse_button)
+        top = Head(self.title, self.subtitle, self.machine, self.save_button, self.rehearse_button)
         self.grid = grid = QGridLayout()
         grid.setHorizontalSpacing(0)
         grid.setVerticalSpacing(8)
@@ -115,7 +116,7 @@ class MovePage(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(top)
+        whole.addWidget(top)
         whole.addLayout(upper, 3)
         whole.addLayout(lower, 1)
 

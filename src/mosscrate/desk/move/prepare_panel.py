@@ -6,12 +6,13 @@ from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QWidget
 
 from mosscrate.core.sheet.planning.preparing import LAYOUTS, Wish, kinds_for
 from mosscrate.core.sizes import counted, some_of
 from mosscrate.core.volumes import kind_name
-from mosscrate.desk.shared.panel import Panel, button, label, row
+from mosscrate.desk.shared.button_rows import ButtonRows
+from mosscrate.desk.shared.panel import Panel, Rows, button, label
 
 NAMES_SHOWN = 4
 
@@ -38,13 +39,16 @@ class PreparePanel(Panel):
         self.listed = label(style="muted", scale=0.88, wraps=True)
         self.clear_button = button("None of them", self._clear, style="quiet")
         self.error = label(style="problem", scale=0.88, wraps=True)
-        for part in (self.head, self.layouts, self.about, self.kinds, self.name):
-            self.column.addWidget(part)
-        self.column.addLayout(row(self.files_button, self.folder_button, spacing=6))
-        self.column.addWidget(self.listed)
-        self.column.addWidget(self.clear_button)
-        self.column.addWidget(self.error)
-        self.column.addStretch(1)
+        asked: tuple[QWidget, ...] = (self.head, self.layouts, self.kinds, self.name, ButtonRows(
+            self.files_button, self.folder_button, spacing=6))
+        told = Rows(spacing=6)                            # scrolls where the window is low
+        for part in asked:
+            told.column.addWidget(part)
+        said: tuple[QWidget, ...] = (self.error, self.about, self.listed, self.clear_button)
+        for part in said:
+            told.column.addWidget(part)
+        told.column.addStretch(1)
+        self.column.addWidget(told, 1)
         self.setMinimumWidth(200)
         self.setMaximumWidth(280)
         self.setAcceptDrops(True)

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QWidget
 
 from mosscrate.core.sizes import binary, duration, rate
 from mosscrate.desk.shared.background import Moment
-from mosscrate.desk.shared.panel import Panel, button, clear, label, restyle, row
+from mosscrate.desk.shared.button_rows import ButtonRows
+from mosscrate.desk.shared.panel import Panel, Rows, button, clear, label, restyle
 from mosscrate.desk.shared.rate_plot import RatePlot
 from mosscrate.desk.shared.tag_entry import TagEntry
 
 Act = tuple[str, Callable[[], object]]       # words on a button, and what it does
+LEAST_PLOT = 34                              # points
 KEEP_FIRST = "Keep all of it, then undo"
 
 
@@ -41,15 +43,18 @@ class RunPanel(Panel):
         self.close_button = button("Back to the plan", self.close_wanted.emit)
         self.entry = TagEntry("Take it back", "Finish it", KEEP_FIRST)
         self.entry.confirmed.connect(self._confirmed)
-        self.column.addWidget(self.head)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.bar)
-        self.column.addWidget(self.plot, 1)
-        self.column.addWidget(self.entry)
-        self.next = QHBoxLayout()
-        self.next.setSpacing(6)
-        self.column.addLayout(self.next)
-        self.column.addLayout(row(self.stop_button, None, self.close_button, self.look_button))
+        self.next = QHBoxLayout()                         # what usually follows, or what helps
+        self.next.setContentsMargins(0, 0, 0, 0)
+        told = Rows(spacing=6)                            # scrolls where the window is low
+        for part in (self.head, self.words):
+            told.column.addWidget(part)
+        told.column.addLayout(self.next)
+        below: tuple[QWidget, ...] = (self.bar, self.plot, self.entry)
+        for each in below:
+            told.column.addWidget(each, 1 if each is self.plot else 0)
+        self.plot.setMinimumHeight(LEAST_PLOT)
+        self.column.addWidget(told, 1)
+        self.column.addWidget(ButtonRows(self.stop_button, self.close_button, self.look_button, spacing=8))
 
     def begin(self, title: str) -> None:
         """A job has begun."""
@@ -89,12 +94,11 @@ class RunPanel(Panel):
         self.words.setText(sentence)
         self._show(is_running=False)
         self.look_button.setVisible(can_look)
-        for words, act in acts:
-            made = button(words, act)
-            made.setProperty("compact", True)
-            self.next.addWidget(made)
-        if acts:
-            self.next.addStretch(1)
+        made = [button(word, act) for word, act in acts]
+        for each in made:
+            each.setProperty("compact", True)
+        if made:
+            self.next.addWidget(ButtonRows(*made, spacing=6))
         if had_focus:
             (self.look_button if can_look else self.close_button).setFocus()
         self.entry.setVisible(bool(undo_tag))

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.sizes import binary, exact, parse_size
 from mosscrate.desk.move.plan import Plan
-from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, clear, label
+from mosscrate.desk.shared.panel import Facts, FindingRow, Panel, Rows, clear, label
 
 WAYS = ("grow it in place", "make it anew, files put back")
 
@@ -45,11 +45,16 @@ class SizePanel(Panel):
         self.fit_head = label("Fit", bold=True)
         self.fit = QVBoxLayout()
         self.fit.setSpacing(2)
-        for part in (self.name, self.about, self.field, self.stops, self.ways, self.why, self.error, self.facts,
-                     self.fit_head):
+        known = Rows(spacing=6)                           # scrolls where the window is low
+        asked: tuple[QWidget, ...] = (self.name, self.about, self.field, self.stops, self.ways)
+        for part in asked:
             self.column.addWidget(part)
-        self.column.addLayout(self.fit)
-        self.column.addStretch(1)
+        told: tuple[QWidget, ...] = (self.why, self.error, self.facts, self.fit_head)
+        for part in told:
+            known.column.addWidget(part)
+        known.column.addLayout(self.fit)
+        known.column.addStretch(1)
+        self.column.addWidget(known, 1)
         self.setMinimumWidth(200)
         self.setMaximumWidth(280)
         self._plan: Plan | None = None

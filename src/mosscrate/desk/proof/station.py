@@ -48,11 +48,13 @@ from mosscrate.desk.proof.bore import READING, WRITING, Bore
 from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, layout_to_draw, title
 from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
-from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, head, label, row
+from mosscrate.desk.shared.head import Head
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
 from mosscrate.desk.shared.tag_entry import TagEntry
 from mosscrate.desk.shared.words import choice
 
 SAMPLE_MS = 150
+USUAL_LINE = 16                          # points of a line of text, for which the foot is as high as it is
 REMEMBERED = 4                           # lines of a card's history that are shown
 BACK = "Put back"
 OUT = "Marks are on it. Take it out, put it in again, and look at them."
@@ -295,13 +297,16 @@ class ProofStation(QWidget):
         return self.known.setdefault(medium.key, Known())
 
     def _lay_out(self) -> None:
-        top = head(self.title, self.subtitle, self.cards, self.compare_button, self.read_button)
+        top = Head(self.title, self.subtitle, self.cards, self.compare_button, self.read_button)
         foot = QHBoxLayout()
         foot.setSpacing(12)
         head_of_size = row(self.ways, self.instead)
         head_of_size.insertStretch(1, 1)
         self.size_panel.column.addLayout(head_of_size)
-        self.size_panel.column.addWidget(self.about)
+        told_of_way = Rows(spacing=0)                     # scrolls where the window is low
+        told_of_way.column.addWidget(self.about)
+        told_of_way.column.addStretch(1)
+        self.size_panel.column.addWidget(told_of_way, 1)
         self.size_panel.column.addWidget(self.entry)
         foot.addWidget(self.size_panel, 1)
         foot.addWidget(self.rescue_panel, 1)
@@ -309,11 +314,11 @@ class ProofStation(QWidget):
         told.column.addWidget(self.rows)
         foot.addWidget(told, 1)
         for panel in (self.size_panel, self.rescue_panel, told):
-            panel.setMaximumHeight(134)
+            panel.setMaximumHeight(round(134 * max(1.0, self.fontMetrics().height() / USUAL_LINE)))
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)
         whole.setSpacing(12)
-        whole.addLayout(top)
+        whole.addWidget(top)
         whole.addWidget(self.bore, 1)
         whole.addLayout(foot)
 

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QComboBox
 from mosscrate.desk.bench_model import BenchModel
 
 ANY = "meant for any machine"
+NARROW = 90                       # points at least
 SHOWN = 27                        # characters; the whole name is in the list and the tooltip
 
 
@@ -29,6 +30,10 @@ class MachineChooser(QComboBox):
         self.activated.connect(lambda _row: model.mean_for(self.currentData()))
         model.machine_changed.connect(self._show)
         self._show()
+
+    def may_be_narrow(self) -> None:
+        """Where other things stand beside it: it gives way to them."""
+        self.setMinimumWidth(NARROW)
 
     def _show(self) -> None:
         machine = self._bench.machine

@@ -23,6 +23,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.desk.shared.drawing import scaled_font
 from mosscrate.desk.shared.words import Label
 
+LEAST_ROWS = 36                          # points of a column that scrolls
 _MARKS = {Severity.GOOD: "✓", Severity.NOTE: "i", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
 _STYLES = {Severity.GOOD: "good", Severity.NOTE: "muted", Severity.WARNING: "warning", Severity.PROBLEM: "problem"}
 
@@ -108,18 +109,6 @@ def row(*parts: QWidget | int | None, spacing: int = 8) -> QHBoxLayout:
     return made
 
 
-def head(title: QWidget, subtitle: QWidget, *beside: QWidget) -> QHBoxLayout:
-    """The top of a page or a panel: what it is about on the left, what can be done on the right."""
-    words = QVBoxLayout()
-    words.setSpacing(2)
-    words.addWidget(title)
-    words.addWidget(subtitle)
-    made = QHBoxLayout()
-    made.addLayout(words, 1)
-    made.addLayout(row(*beside))
-    return made
-
-
 def clear(layout: QLayout) -> None:
     """Remove everything from a layout."""
     while layout.count():
@@ -149,12 +138,10 @@ class Facts(QWidget):
         clear(self._grid)
         for number, (name, value) in enumerate(facts):
             self._grid.addWidget(label(name, style="muted", scale=0.9), number, 0)
-            shown = label(value, scale=0.9)
+            shown = label(value, scale=0.9, elides=True)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             shown.setToolTip(value)
             shown.setAccessibleName(f"{name}: {value}")
-            shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-            shown.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             self._grid.addWidget(shown, number, 1)
 
 
@@ -168,6 +155,7 @@ class Rows(QScrollArea):
         self.column.setContentsMargins(0, 0, 8, 0)
         self.column.setSpacing(spacing)
         self.setWidgetResizable(True)
+        self.setMinimumHeight(LEAST_ROWS)
         self.setWidget(inner)
         inner.setAutoFillBackground(False)
         if viewport := self.viewport():

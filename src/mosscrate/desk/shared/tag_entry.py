@@ -37,14 +37,23 @@ class TagEntry(QWidget):
         self._lay_out()
         super().resizeEvent(event)
 
+    def sizeHint(self) -> QSize:
+        """Qt: all in one row."""
+        return QSize(self._wide + SPACE, super().sizeHint().height())
+
     def minimumSizeHint(self) -> QSize:
         """Qt: the narrower way of standing."""
         shown = [part for part in (self.field, *self.buttons) if not part.isHidden()]
         return QSize(sum(part.sizeHint().width() + SPACE for part in shown), super().minimumSizeHint().height())
 
-    def _lay_out(self) -> None:
+    @property
+    def _wide(self) -> int:
+        """Points that all of it takes in one row."""
         shown = [part for part in (self.prompt, self.field, *self.buttons) if not part.isHidden()]
-        is_wide = sum(part.sizeHint().width() + SPACE for part in shown) <= self.width()
+        return sum(part.sizeHint().width() + SPACE for part in shown)
+
+    def _lay_out(self) -> None:
+        is_wide = self._wide <= self.width()
         self.grid.addWidget(self.prompt, 0, 0, 1, 1 if is_wide else len(self.buttons) + 2)
         self.grid.addWidget(self.field, 0 if is_wide else 1, 1 if is_wide else 0)
         stretched = 2 if is_wide else 1
