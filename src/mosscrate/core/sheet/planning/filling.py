@@ -184,9 +184,7 @@ def fill_tree(home: TreeHome, sources: Sources, choice: Choice, watch: Watch, *,
     Raises as `fill`.
     """
     with ExitStack() as open_:
-        brought = bring(sources.folders, watch, lists)
-        if sources.card is not None:
-            brought += _from_card(sources.card, None, open_.enter_context(sources.card.open()), watch, lists)
+        brought = brought_from(sources, None, open_, watch, lists)
         ground = _Ground(brought, Home(home.entries(), home.facts, BLOCK, home.free()),
                          OnTheCard(home.read_at, partial(read_file, home)))
         found = _sorted(ground, choice.plan, sources, Help(answers or {}, gallery, bench))
@@ -248,9 +246,7 @@ def _opened(card: Medium, sources: Sources, partition: int, watch: Watch, lists:
             bring_: Callable[[Sequence[Path], Watch, Lists], list[Brought]] = bring) -> Iterator[_Ground]:
     """The card and what is brought in, while things are planned."""
     with ExitStack() as open_, card.open() as blocks:
-        brought = bring_(sources.folders, watch, lists)
-        if sources.card is not None:
-            brought += _from_card(sources.card, card, open_.enter_context(sources.card.open()), watch, lists)
+        brought = brought_from(sources, card, open_, watch, lists, bring_)
         layout = survey(blocks)
         look = next((look for look in layout.partitions if look.index == partition), None)
         if look is None or look.volume is None or look.volume.free is None or look.volume.facts is None:
@@ -275,6 +271,18 @@ def _sheet(card: Medium, sources: Sources, steps: tuple[AnyStep, ...]) -> JobShe
     is_carried = any(isinstance(step, CopyFiles) for step in steps)
     return JobSheet(steps, reference(sources.card) if sources.card and is_carried else None,
                     reference(card)) if steps else None
+
+
+def brought_from(sources: Sources, card: Medium | None, open_: ExitStack, watch: Watch, lists: Lists,
+                 bring_: Callable[[Sequence[Path], Watch, Lists], list[Brought]] = bring) -> list[Brought]:
+    """All of it; what comes from another card than `card`, the one that is filled, can be read while `open_` is.
+
+    Raises MediumError, FitError, FormatError, Stopped.
+    """
+    brought = bring_(sources.folders, watch, lists)
+    if sources.card is not None:
+        brought += _from_card(sources.card, card, open_.enter_context(sources.card.open()), watch, lists)
+    return brought
 
 
 def _from_card(source: Medium, card: Medium | None, blocks: Blocks, watch: Watch, lists: Lists) -> list[Brought]:

@@ -50,12 +50,14 @@ class Wish:
         kind: file system of the volume for the files; "" for the usual one.
         label: of that volume.
         files: files and folders of this computer that are put on it.
+        games: steps that put games to their places on that volume, see `fresh_games`.
     """
 
     layout: str = "one"
     kind: str = ""
     label: str = ""
     files: tuple[str, ...] = ()
+    games: tuple[AnyStep, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -71,11 +73,21 @@ class FreshLayout:
 
 def prepared(wish: Wish, layout: Layout, machine: Machine | None = None) -> tuple[AnyStep, ...]:
     """The steps that lay a card out as wished, files included. Raises FitError with what stands against it."""
+    fresh = _fresh(wish)
+    steps = fresh.steps(wish, layout, machine)
+    return (*steps, *((PutFiles(fresh.home, wish.files),) if wish.files else ()), *wish.games)
+
+
+def home_of_layout(wish: Wish) -> int:
+    """Number of the partition that takes the files. Raises FitError where there is no such layout."""
+    return _fresh(wish).home
+
+
+def _fresh(wish: Wish) -> FreshLayout:
     fresh = next((each for each in LAYOUTS if each.key == wish.layout), None)
     if fresh is None:
         raise FitError(f"A layout is {', '.join(each.key for each in LAYOUTS)}; “{wish.layout}” is none.")
-    steps = fresh.steps(wish, layout, machine)
-    return (*steps, PutFiles(fresh.home, wish.files)) if wish.files else steps
+    return fresh
 
 
 def propose_preparation(medium: Medium, layout: Layout, crate: Crate, steps: tuple[AnyStep, ...]) -> JobSheet:
