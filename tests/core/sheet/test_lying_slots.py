@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import random
 from contextlib import nullcontext, suppress
+from pathlib import Path
 
 import msgspec
 import pytest
@@ -16,7 +18,7 @@ from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
 from mosscrate.core.sheet.sheet import JobSheet, reference
-from mosscrate.core.sheet.steps import GrowPartition, KeepCard, MakeFolder, Which, WriteImage
+from mosscrate.core.sheet.steps import GrowPartition, KeepCard, MakeFolder, PutFiles, Which, WriteImage
 from mosscrate.core.slots.simulated import read_card, write_card
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, contents, handheld, put_card
@@ -37,7 +39,8 @@ FAULTS = {
     "hides it behind a cache": Faults(drop=Drop(25 * MIB), cache=Cache(blocks=512)),
 }
 FALSE = ("drops", "folds", "repeats", "has a stuck line", "hides it behind a cache")
-JOBS = ("write", "grow", "folder", "keep", "prove")
+JOBS = ("write", "grow", "folder", "keep", "prove", "put")
+GAME = random.Random(3).randbytes(26 * MIB)                            # over every place where a card lies
 
 
 @pytest.fixture
@@ -60,7 +63,7 @@ def work(job: str, bench):
     if job == "prove":
         return prove(card, bench, Watch(), typed_tag=card.tag)
     steps = {"write": (KeepCard(Which.TARGET), WriteImage(verify=True)), "grow": (GrowPartition(2),),
-             "folder": (MakeFolder(2, "fresh"),)}[job]
+             "folder": (MakeFolder(2, "fresh"),), "put": (PutFiles(2, (str(_game(bench)),)),)}[job]
     sheet = JobSheet(steps, reference(source) if job == "write" else None, reference(card))
     return running.run(sheet, bench, Watch(), typed_tag=card.tag)
 
@@ -80,6 +83,9 @@ def test_a_job_on_a_lying_card_ends_in_a_sentence_and_can_be_finished_or_taken_b
     is_honest = lie in ("stalls", "cannot be read somewhere")
     if done is not None and job == "write":
         assert _is_whole(bench), f"called done: {done.done[-1].sentence}"
+    if done is not None and job == "put":
+        with bench.shelf.find("Card").open() as card:
+            assert _files(card)["2/game.bin"] == GAME, f"called done: {done.done[-1].sentence}"
     if done is not None and job == "keep" and not done.record.unreadable:
         bench.crate.check(done, Watch())
         with done.open() as kept, bench.shelf.find("Card").open() as card:
@@ -87,11 +93,18 @@ def test_a_job_on_a_lying_card_ends_in_a_sentence_and_can_be_finished_or_taken_b
     if is_honest and job == "folder":
         assert done is not None, said
     become(cards, Faults())                                            # the hand puts it into a better reader
-    with suppress(GuardRefusal) if lie in FALSE else nullcontext():    # nobody's job any more
+    is_lost = job == "put" and lie == "keeps nothing somewhere"        # the file is not as it was put
+    with suppress(GuardRefusal) if lie in FALSE or is_lost else nullcontext():      # nobody's job any more
         for left in recovering.unfinished(bench):
             recovering.undo(left, bench, Watch(), typed_tag=bench.shelf.find("Card").tag)
     if done is None and lie in ("is pulled", "turns read-only", "dies") and job in ("grow", "folder"):
         assert _trees(cards.with_suffix(".img").read_bytes()) == _trees(before), said
+
+
+def _game(bench) -> Path:
+    path = bench.state.parent / "game.bin"
+    path.write_bytes(GAME)
+    return path
 
 
 def _files(blocks) -> dict[str, bytes]:

@@ -49,6 +49,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.files import file_on
 from mosscrate.core.watch import Watch
 
+READ_BACK = "Read back and equal."
 RESERVE = "room"                       # a file that holds the room of a journal that cannot be begun yet
 
 
@@ -145,7 +146,7 @@ class Running:
             for number in range(len(job.done), len(job.sheet.steps)):
                 job.done.append(shop.run(number, job.sheet.steps[number], watch))
                 self._end_step(number)
-            self._settle()
+            self._settle(watch)
             job.status = Status.DONE
             with suppress(JobError):
                 self.log.save(job)                        # without room for it, the slot says the same
@@ -251,8 +252,11 @@ class Running:
         first, seen = self._foreseen
         return replace(seen, lines=seen.lines[number - first:])
 
-    def _settle(self) -> None:
-        """After the last step: what the job leaves is noted, and whether it could be taken back now."""
+    def _settle(self, watch: Watch) -> None:
+        """After the last step: what the job leaves is noted, and whether it could be taken back now.
+
+        Files are read back here where no step of the sheet does that.
+        """
         if self.card is None or not self.job.has_changed:
             return
         now = State(self.card.blocks)
@@ -261,7 +265,12 @@ class Running:
         with suppress(MediumError, JobError):             # it serves to name files; the slot and the record compare
             self.log.note_left(self.job.id, now, put)
         if self.journal is not None:
-            why = self.card.stack.settle_done(self.journal, now)
+            carries = [step.carries_files for step in self.job.sheet.steps]
+            reads_back = any(carries) and not any(done.is_proof for done in self.job.done)
+            why = self.card.stack.settle_done(self.journal, now, with_free=reads_back, watch=watch)
+            if reads_back:
+                self.job.done = [msgspec.structs.replace(done, sentence=f"{done.sentence} {READ_BACK}") if carried
+                                 else done for done, carried in zip(self.job.done, carries, strict=False)]
             self.job.message = f"This job cannot be undone: {why}. Keep the card now." if why else ""
 
     def _end_step(self, number: int) -> None:

@@ -18,7 +18,7 @@ from mosscrate.core.errors import ChangedSince, GuardRefusal, JobError
 from mosscrate.core.sheet.running.journal.journal import Journal, missing
 from mosscrate.core.sheet.running.journal.looking import Look, Seen
 from mosscrate.core.sheet.running.journal.marks import SECTOR
-from mosscrate.core.sheet.running.journal.states import AsBefore, misfits, shows, spans_of, taken_back
+from mosscrate.core.sheet.running.journal.states import QUIET, AsBefore, misfits, shows, spans_of, taken_back
 from mosscrate.core.sheet.running.journal.store import JOURNAL, Folder
 from mosscrate.core.sheet.running.journal.structures import Head, Holds, Standing
 from mosscrate.core.sheet.running.journal.writing import saved_and_put
@@ -334,14 +334,16 @@ class Stack:
             journal.put_slot(standing=standing, low=low, high=high)
             watch.progress("Taking back", total - high, total)
 
-    def settle_done(self, journal: Journal, now: Seen | None = None) -> str:
+    def settle_done(self, journal: Journal, now: Seen | None = None, *, with_free: bool = False,
+                    watch: Watch = QUIET) -> str:
         """Compare all that was put over something else with the card itself, and say that the job is done.
 
-        `now` is the card as it is seen now. Returns why the job could not be taken back, "" where it could.
+        `now` is the card as it is seen now; `with_free` what was put into free room is compared too. Returns why the
+        job could not be taken back, "" where it could. Raises JobError, MediumError, Stopped.
         """
         self.card.drop_cache()
         state = journal.slot.high
-        if wrong := misfits(journal, self.card, state, state, with_free=False):
+        if wrong := misfits(journal, self.card, state, state, with_free=with_free, watch=watch):
             raise JobError(f"What was written does not read back: {_listed(wrong)}. The card may be failing; take the "
                            "job back, or put a backup onto another card.")
         journal.put_slot(standing=Standing.DONE, left=(now or self.seen(self.card)).digest)

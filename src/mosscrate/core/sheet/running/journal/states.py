@@ -16,8 +16,10 @@ from mosscrate.core.sheet.running.journal import structures as s
 from mosscrate.core.sheet.running.journal.journal import Group, Journal, Stretch
 from mosscrate.core.sheet.running.journal.marks import SECTOR, marks_of, sectors_of
 from mosscrate.core.sheet.running.journal.structures import Holds
+from mosscrate.core.watch import Watch
 
 PIECE = 4 << 20
+QUIET = Watch()                         # nobody is told
 SHOWN = 16                              # places that are named to the person
 
 
@@ -70,10 +72,11 @@ def spans_of(groups: Sequence[Group]) -> list[Span]:
     return [Span(edges[k], edges[k + 1], tuple(found[k])) for k in range(len(edges) - 1) if found[k]]
 
 
-def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: bool = True) -> list[Extent]:
+def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: bool = True,
+            watch: Watch = QUIET) -> list[Extent]:
     """Where a card holds what none of these states has there; at most a few places. Raises MediumError.
 
-    Without `with_free`, what was put into free room is not looked at.
+    Without `with_free`, what was put into free room is not looked at. `watch` is told of what was.
     """
     found: list[Extent] = []
     known = [(piece, span, values) for span in spans_of(journal.groups)
@@ -85,10 +88,10 @@ def misfits(journal: Journal, card: Blocks, low: int, high: int, *, with_free: b
             found.append(Extent(start, min(last * SECTOR, piece.length) - first * SECTOR))
         if len(found) > SHOWN:
             return found
-    return [*found, *_misfits_in_free(journal, card, low)] if with_free else found
+    return [*found, *_misfits_in_free(journal, card, low, watch)] if with_free else found
 
 
-def _misfits_in_free(journal: Journal, card: Blocks, state: int) -> Iterator[Extent]:
+def _misfits_in_free(journal: Journal, card: Blocks, state: int, watch: Watch) -> Iterator[Extent]:
     """Where room that was let go does not hold what a group put there, compared as it was behind the group."""
     if journal.slot.is_free_unclaimed:                   # of an earlier version, where another job may have used it
         return
@@ -96,9 +99,12 @@ def _misfits_in_free(journal: Journal, card: Blocks, state: int) -> Iterator[Ext
               if stretch.holds == Holds.LET_GO]
     as_put = AsPut(card, journal)
     places = [Extent(stretch.start, stretch.length) for stretch in let_go if stretch.new != s.OF_ZEROS]
+    done, total = 0, sum(place.length for place in places)
     for stretch, now in zip((x for x in let_go if x.new != s.OF_ZEROS), _read_each(as_put, places), strict=True):
         if s.digest_of(now) != stretch.new:
             yield Extent(stretch.start, stretch.length)
+        done += stretch.length
+        watch.progress("Reading back what was written", done, total)
     for stretch in let_go:
         if stretch.new == s.OF_ZEROS:
             for start in range(stretch.start, stretch.end, PIECE):
