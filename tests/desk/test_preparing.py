@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import random
+
 import pytest
 from PyQt6.QtWidgets import QFileDialog
 
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.survey import open_partition
 from tests.cards import put_card
-from tests.desk.person import medium
+from tests.desk.person import medium, words_of
+from tests.fill.samples import SAMPLES
 
 
 @pytest.fixture
@@ -47,6 +50,37 @@ def test_a_blank_card_becomes_one_labelled_volume_with_a_file_in_five_acts(large
     with medium(person, "Large card").open() as blocks:
         assert [e.path for e in open_partition(blocks, 1).tree().entries] == ["note.txt"]
     assert person.acts <= 5
+
+
+def test_a_games_card_is_laid_out_and_filled_by_one_sheet_in_six_acts(large, person, tmp_path, monkeypatch):
+    w, rnd, top = person.window, random.Random(4), tmp_path / "library"
+    for place, data in (("GB/Hill Run.gb", SAMPLES["gb"][1](rnd)), ("GB/Hill Run.sav", rnd.randbytes(8192)),
+                        ("Advance/Moss.gba", SAMPLES["gba"][1](rnd)), ("odd/what.xyz", b"nobody knows")):
+        (top / place).parent.mkdir(parents=True, exist_ok=True)
+        (top / place).write_bytes(data)
+    person.pick_card("Large card")
+    person.acts = 1                                                                   # the card
+    person.click(w.look.prepare_button)
+    person.wait(lambda: w.move_.plan is not None)
+    panel = w.move_.prepare_panel
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(top))
+    person.click(panel.games_button)
+    person.acts += 1
+    next(act for act in w.move_.games.menu.actions() if act.text() == "A folder…").trigger()
+    w.move_.games.menu.close()
+    assert not w.move_.guard_panel.entry.field.isEnabled()                            # nothing runs while it is sorted
+    person.wait(lambda: w.move_.plan is not None and len(w.move_.plan.sheet.steps) == 4)
+    assert panel.sorted.text().startswith("3 files, ")
+    assert "1 file is left out" in panel.sorted.text()
+    panel.plans.setCurrentIndex(panel.plans.findText("short codes, saves beside"))    # as it was chosen the last time
+    panel.plans.activated.emit(panel.plans.currentIndex())
+    person.wait(lambda: w.model.asker.is_idle and w.move_.guard_panel.entry.field.isEnabled())
+    prepared(person, "Large card")
+    with medium(person, "Large card").open() as blocks:
+        assert {e.path for e in open_partition(blocks, 1).tree().entries} == {
+            "gb", "gba", "gb/Hill Run.gb", "gb/Hill Run.sav", "gba/Moss.gba"}
+    assert person.acts <= 6
+    assert "Read back and equal." in words_of(w.move_.sheet_panel)
 
 
 def test_a_target_without_a_source_offers_every_fresh_layout(large, person):

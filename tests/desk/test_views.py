@@ -76,6 +76,10 @@ def go_through(walk: Walk, brought) -> None:
         begin(medium(person, "New 8 GB card"))
         person.wait(lambda: w.move_.plan is not None)
         walk.look_over(view)
+        if view == "Prepare":
+            w.move_.games.bring([brought])
+            person.wait(lambda: w.move_.prepare_panel.wish().games)
+            walk.look_over("Prepare, with games")
     w.go_to(FILL)
     w.fill.take(medium(person, "Pipkin bench card"), "")
     walk.look_over("Fill, nothing brought in")

@@ -22,6 +22,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.actions import Action
 from mosscrate.desk.move.acts_menu import ActsMenu
 from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
+from mosscrate.desk.move.fresh_games import FreshGamesInHand
 from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
 from mosscrate.desk.move.waiting import why_waiting
@@ -50,6 +51,9 @@ class MovePlanning(MovePage):
         self.menu: ActsMenu | None = None             # what can be done, where it was asked for last
         self._is_arranging = False
         self._keeps_wish = False                      # what was typed for one card is meant for the next one
+        self.games = FreshGamesInHand(model, self.prepare_panel)
+        self.games.sorting.connect(self._wait_for_games)
+        self._is_sorting = False                      # games for a card that is laid out anew
         self._unplanned = ""                          # why no plan could be made
         self._wanted = ""                             # title of an act that is filled in once the plan is there
         self._asked = 0
@@ -113,6 +117,9 @@ class MovePlanning(MovePage):
         """A fresh plan for what was chosen; a card without a source is laid out anew."""
         if not (self._keeps_wish and self.is_preparing):
             self.prepare_panel.begin()
+            self.games.folders = ()
+        if self.is_preparing and self.target is not None:
+            self.games.begin_with(self.target)
         self._keeps_wish = False
         self._replan()
         self.aspect.setCurrentWidget(self.prepare_panel if self.is_preparing else self.size_panel)
@@ -204,6 +211,11 @@ class MovePlanning(MovePage):
             self.plan, self._checks = ready.plan, ready.checks
             self._mean_for_machine()
             self._open_wanted()
+
+    def _wait_for_games(self, is_sorting: bool) -> None:
+        if is_sorting != self._is_sorting:
+            self._is_sorting = is_sorting
+            self._show_plan()
 
     def _take_failure(self, asked: int, error: str) -> None:
         self.model.failed.emit(error)
@@ -372,7 +384,7 @@ class MovePlanning(MovePage):
                               if is_in_place else "The source stays as it is. Nothing is written on the target until "
                               "you run the sheet.")
         self.prepare_panel.set_locked(is_locked=is_locked or plan is None)
-        can_run = plan is not None and seen is not None and not seen.problems and not is_locked \
+        can_run = plan is not None and seen is not None and not seen.problems and not (is_locked or self._is_sorting) \
             and any(step.changes for step in plan.sheet.steps)
         self.rehearse_button.setEnabled(can_run)
         self.save_button.setEnabled(can_run)

@@ -156,6 +156,7 @@ class Rows(QScrollArea):
         self.column.setSpacing(spacing)
         self.setWidgetResizable(True)
         self.setMinimumHeight(LEAST_ROWS)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setWidget(inner)
         inner.setAutoFillBackground(False)
         if viewport := self.viewport():
