@@ -44,8 +44,8 @@ class PreparePanel(Panel):
                                                                               "the card as it is")
         self.games_button = button("Games…", tip="A folder or an archive of games, saves and pictures, put to "
                                                  "where the plan wants them")
-        for part in (self.files_button, self.folder_button, self.games_button):
-            part.setProperty("compact", True)
+        for each in (self.files_button, self.folder_button, self.games_button):
+            each.setProperty("compact", True)
         self.plans = QComboBox()
         self.plans.setAccessibleName("Folder plan")
         self.plans.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
