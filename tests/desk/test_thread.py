@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import pytest
+from PyQt6.QtCore import QMimeData, QUrl
 from PyQt6.QtWidgets import QPushButton
 
 from mosscrate.core.slots.service import MustAsk
+from mosscrate.desk.look.why_not import PROTECTED
 from mosscrate.desk.shared.reasons import reason_of
 from mosscrate.desk.window import FILL, KEEP, LOOK, MOVE, PROOF
 from tests.cards import MIB, handheld, put_card
 from tests.desk.person import medium, words_of
+from tests.desk.test_files import drop
 from tests.desk.test_journeys import bring
 
 
@@ -137,6 +140,27 @@ def test_move_says_why_nothing_is_planned(person, monkeypatch):
         w.move_.choose_target(medium(person, "New card"))
         assert w.move_.ribbons._sentence == hint
         assert words in words_of(w.move_.sheet_panel)
+
+
+def test_a_write_protected_card_says_so_and_why_nothing_can_be_done(person, tmp_path):
+    w = person.window
+    person.pick_card("Full card")
+    person.wait(lambda: w.look.files.tree.isVisible())
+    assert "write-protected" in w.look.subtitle.text()
+    for part in (w.look.prepare_button, w.look.arrange_button, w.look.files.acts.put):
+        assert not part.isEnabled()
+        assert part.toolTip() == part.accessibleDescription() == PROTECTED
+    assert w.look.keep_button.isEnabled()
+    (tmp_path / "note.txt").write_text("moss")
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(tmp_path / "note.txt"))])
+    shelf = len(w.model.media)
+    drop(w.look.files, w.look.files.rect().center(), data)
+    assert "write-protected" in w.look.files.strip.sentence.text()
+    assert len(w.model.media) == shelf                                                # and it is no image on the shelf
+    person.pick_card("Worn card")
+    person.wait(lambda: w.look.prepare_button.isEnabled())
+    assert "Lay it out anew" in w.look.prepare_button.toolTip()
 
 
 def test_the_reason_is_the_headline():

@@ -160,7 +160,7 @@ def test_a_backup_that_is_looked_into_is_shown_itself_and_cannot_be_changed(pers
     assert w.look.core.layout_shown.size == 70 * MIB
     for part in (w.look.arrange_button, w.look.grow_button):
         assert not part.isEnabled()
-    assert not w.look.files._is_free
+    assert "kept backup" in w.look.files.acts.put.toolTip()
     person.pick_card("New card")
     assert w.model.selected.name == "New card"
 

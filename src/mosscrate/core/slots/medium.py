@@ -134,9 +134,10 @@ class Medium:
 
     @property
     def subtitle(self) -> str:
-        """One line under the name: printed size and where it is."""
+        """One line under the name: printed size, where it is, and whether its switch keeps it from being written."""
         size = printed(self.size) if self.is_size_known else "size not known yet"
-        return " · ".join(filter(None, (size, self.reader or str(self.path.name))))
+        is_locked = self.is_write_protected and self.source in (Source.READER, Source.SIMULATED)
+        return " · ".join(filter(None, (size, self.reader or str(self.path.name), "write-protected" * is_locked)))
 
     def storage(self) -> Storage:
         """What it stands on. Raises MediumError."""

@@ -7,8 +7,10 @@ from PyQt6.QtWidgets import QMenu, QPushButton, QWidget
 
 from mosscrate.core.volumes import Entry, Kind
 from mosscrate.desk.shared.button_rows import ButtonRows
-from mosscrate.desk.shared.panel import button
+from mosscrate.desk.shared.panel import button, permit
 
+SOME, ONE, ONE_FILE = "Choose files or folders first.", "Choose one file or folder first.", "Choose one file first."
+NO_FILES = "There are no files to be changed."
 ROWS = 2                                 # of buttons at most
 
 
@@ -36,17 +38,17 @@ class FileActs(ButtonRows):
         self.menu: QMenu | None = None
         self.allow([], can_change=False, has_comments=False)
 
-    def allow(self, chosen: list[Entry], *, can_change: bool, has_comments: bool) -> None:
-        """What can be done to what is chosen."""
+    def allow(self, chosen: list[Entry], *, can_change: bool, has_comments: bool, why_not: str = "") -> None:
+        """What can be done to what is chosen; `why_not` is why nothing of it can be changed."""
         one = chosen[0] if len(chosen) == 1 else None
         self.take.setEnabled(bool(chosen))
-        for part in (self.put, self.folder):
-            part.setEnabled(can_change)
-        for part in (self.copy, self.remove):
-            part.setEnabled(can_change and bool(chosen))
-        for part in (self.rename, self.comment, self.protect):
-            part.setEnabled(can_change and one is not None)
-        self.replace.setEnabled(can_change and one is not None and one.kind == Kind.FILE)
+        one_file = one is not None and one.kind == Kind.FILE
+        for part, has_what, wanted in (
+                (self.put, True, ""), (self.folder, True, ""), (self.copy, bool(chosen), SOME),
+                (self.remove, bool(chosen), SOME), (self.rename, one is not None, ONE),
+                (self.comment, one is not None, ONE), (self.protect, one is not None, ONE),
+                (self.replace, one_file, ONE_FILE)):
+            permit(part, "" if can_change and has_what else why_not or wanted or NO_FILES)
         self._known = [part for part in self.all if part is not self.more
                        and (has_comments or part not in (self.comment, self.protect))]
         self.lay_out()

@@ -101,15 +101,15 @@ class FilesPanel(Panel):
         self._model: TreeModel | None = None
         self._medium: Medium | None = None
         self._look: PartitionLook | None = None
-        self._is_free = False
+        self._why_not = ""
         self._build: Callable[[], tuple[AnyStep, ...]] | None = None
         self._carried: Carried | None = None
         self._copied: list[Entry] = []                  # of which copies are asked for
         self._was_at: tuple[tuple[str, int], TreePlace] | None = None
 
-    def set_free(self, *, is_free: bool) -> None:
-        """Whether the card can be written now."""
-        self._is_free = is_free
+    def set_free(self, *, why_not: str) -> None:
+        """Why the card cannot be written now; "" where it can."""
+        self._why_not = why_not
         self._enable()
 
     def show_nothing(self, layout: Layout | None) -> None:
@@ -220,18 +220,22 @@ class FilesPanel(Panel):
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Qt: files may be put by dropping them."""
         data = event.mimeData() if event else None
-        if event and data and (data.hasUrls() or in_hand(data)) and self._can_change():
-            event.acceptProposedAction()
+        if event and data and (data.hasUrls() or in_hand(data)) and self._model is not None:
+            event.acceptProposedAction()                 # where they cannot be taken it is said, once they are dropped
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
         """Qt."""
-        if event and self._can_change():
+        if event and self._model is not None:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Qt: the folder under the pointer takes them."""
         data = event.mimeData() if event else None
-        if event is None or data is None or not self._can_change():
+        if event is None or data is None:
+            return
+        if self._says_why_not:
+            event.acceptProposedAction()
+            self.show_problem(f"Nothing can be put there. {self._says_why_not}")
             return
         viewport = self.tree.viewport()
         place = viewport.mapFrom(self, event.position().toPoint()) if viewport else QPoint()
@@ -269,12 +273,19 @@ class FilesPanel(Panel):
 
     def _can_change(self) -> bool:
         volume = self._look.volume if self._look else None
-        return self._is_free and self._model is not None and volume is not None and is_changed_here(volume.kind)
+        return not self._why_not and self._model is not None and volume is not None and is_changed_here(volume.kind)
+
+    @property
+    def _says_why_not(self) -> str:
+        volume = self._look.volume if self._look else None
+        is_open = volume is None or is_changed_here(volume.kind)
+        return self._why_not or ("" if is_open or volume is None else f"Files on {volume.kind_name} can only be read.")
 
     def _enable(self) -> None:
         volume = self._look.volume if self._look else None
         has_comments = volume is not None and volume.facts is not None and volume.facts.has_comments
-        self.acts.allow(self._all_chosen(), can_change=self._can_change(), has_comments=has_comments)
+        self.acts.allow(self._all_chosen(), can_change=self._can_change(), why_not=self._says_why_not,
+                        has_comments=has_comments)
         self.image_button.setVisible(self._look is not None and self._look.index > 0)
 
     def _choose(self) -> None:

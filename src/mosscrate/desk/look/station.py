@@ -37,12 +37,14 @@ from mosscrate.desk.look.reader_strip import ReaderStrip
 from mosscrate.desk.look.shelf_view import ShelfView
 from mosscrate.desk.look.structure_panel import StructurePanel
 from mosscrate.desk.look.tree_model import Node, nodes_of
+from mosscrate.desk.look.why_not import why_not_changed, why_not_read
 from mosscrate.desk.shared.button_rows import ButtonRows
 from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.head import Head
-from mosscrate.desk.shared.panel import button, label, row
+from mosscrate.desk.shared.panel import button, label, permit, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
+CLOSED = "Its map is not understood, so nothing in it is changed."
 LEAST_WORDS = 440                    # pixels in which a name and what is said of a card can be read
 LEAST_CORE, LEAST_SHELF = 214, 182   # pixels in which names of partitions and cards can be read
 
@@ -244,22 +246,19 @@ class LookStation(QWidget):
         medium = self.model.selected
         layout = self.model.layout_of(medium)
         self.reader.show_medium(medium)
-        is_free = medium is not None and medium.key not in self.model.busy
-        is_contained = medium is not None and medium.source == Source.IMAGE and medium.is_write_protected
-        may_change = is_free and medium is not None and medium.source != Source.BACKUP and not is_contained \
-            and not self.model.interrupted_on(medium) and not self.model.proof_on(medium)
+        unread, fixed = why_not_read(self.model, medium), why_not_changed(self.model, medium)
         is_kept = medium is not None and medium.source == Source.BACKUP
-        holds = is_free and not self.model.proof_on(medium)         # contents, not marks
-        self.keep_button.setEnabled(holds and (layout is not None or self._is_unreadable(medium)) and not is_kept)
-        self.move_button.setEnabled(holds and layout is not None)
-        self.save_button.setEnabled(holds and layout is not None)
-        self.arrange_button.setEnabled(may_change and layout is not None and not layout.is_closed)
-        self.prepare_button.setEnabled(may_change and layout is not None)
-        self.files.set_free(is_free=may_change and medium is not None and not medium.is_write_protected)
+        is_readable_in_part = self._is_unreadable(medium) and medium is not None and medium.key not in self.model.busy
+        permit(self.keep_button, "It is kept." if is_kept else "" if is_readable_in_part else unread)
+        for part in (self.move_button, self.save_button):
+            permit(part, unread)
+        permit(self.arrange_button, fixed or (CLOSED if layout is not None and layout.is_closed else ""))
+        for part in (self.prepare_button, self.grow_button):
+            permit(part, fixed)
+        self.files.set_free(why_not=fixed)
         self.grow_button.setVisible(layout is not None and _has_room_to_use(layout))
-        self.grow_button.setEnabled(may_change)
         self.head.arrange()
-        self.check_button.setEnabled(is_free and layout is not None and bool(layout.partitions))
+        permit(self.check_button, unread or ("" if layout and layout.partitions else "There is nothing to check."))
 
     def _is_unreadable(self, medium: Medium | None) -> bool:
         """Whether it was looked at in vain; what can be read of it can still be kept."""

@@ -23,6 +23,7 @@ from mosscrate.core.findings import Finding, Severity
 from mosscrate.desk.shared.drawing import scaled_font
 from mosscrate.desk.shared.words import Label
 
+USUAL_TIP = "usual tip"                  # property of a part that says at times why it cannot be used
 LEAST_ROWS = 36                          # points of a column that scrolls
 _MARKS = {Severity.GOOD: "✓", Severity.NOTE: "i", Severity.WARNING: "!", Severity.PROBLEM: "✗"}
 _STYLES = {Severity.GOOD: "good", Severity.NOTE: "muted", Severity.WARNING: "warning", Severity.PROBLEM: "problem"}
@@ -93,6 +94,17 @@ def button(text: str, act: Callable[[], object] | None = None, *, style: str = "
     if act is not None:
         made.clicked.connect(lambda _checked: act())
     return made
+
+
+def permit(part: QWidget, why_not: str) -> None:
+    """Let it be used, or say under the pointer and to who hears the screen why it cannot be."""
+    usual = part.property(USUAL_TIP)
+    if usual is None:
+        usual = part.toolTip()
+        part.setProperty(USUAL_TIP, usual)
+    part.setEnabled(not why_not)
+    part.setToolTip(why_not or usual)
+    part.setAccessibleDescription(why_not)
 
 
 def row(*parts: QWidget | int | None, spacing: int = 8) -> QHBoxLayout:
