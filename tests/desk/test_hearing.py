@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractButton, QAbstractSlider, QLabel, QWidget
 
 from mosscrate.desk.keep.lanes_view import LanesView
@@ -13,7 +14,7 @@ from mosscrate.desk.shared.core_view import CoreView
 from mosscrate.desk.shared.hearing import Edge, Spot, Words
 from mosscrate.desk.shared.panel import Facts, FindingRow
 from mosscrate.desk.shared.rate_plot import RatePlot
-from mosscrate.desk.window import KEEP, LOOK, MOVE
+from mosscrate.desk.window import FILL, KEEP, LOOK, MOVE
 from tests.desk.person import medium
 
 DRAWN = (CoreView, LanesView, Ribbons, RatePlot, Rail)
@@ -90,3 +91,49 @@ def test_nothing_that_is_drawn_is_one_nameless_thing(person):
             assert view.accessibleName() or isinstance(view, Rail)
             assert parts or (isinstance(view, LanesView) and not view.lanes), view.accessibleName()
             assert all(part.accessibleName() for part in parts if isinstance(part, Spot | Words))
+
+
+def stops(window):
+    """What the Tab key comes to, with the name that is told of it."""
+    return [(part, part.accessibleName() or (part.text() if isinstance(part, QAbstractButton) else ""))
+            for part in window.findChildren(QWidget)
+            if part.isVisible() and part.isEnabled() and part.focusPolicy() & Qt.FocusPolicy.TabFocus]
+
+
+def test_nothing_that_the_tab_key_comes_to_is_nameless(person, tmp_path):
+    w = person.window
+    person.pick_card("Worn card")
+    person.click(w.look.keep_button)
+    person.wait(lambda: not w.model.busy and w.model.asker.is_idle)
+    (tmp_path / "games").mkdir()
+    (tmp_path / "games" / "what.xyz").write_bytes(b"nobody knows")
+    w.fill.bring([tmp_path / "games"])
+    person.wait(lambda: w.fill.filling is not None)
+    person.plan("Worn card", "New card")
+    for number in range(5):
+        w._go_by_key(number)
+        person.wait(lambda: w.model.asker.is_idle)
+        assert [type(part).__name__ for part, name in stops(w) if not name] == []
+    w.fill._show_plan_files()
+    w.go_to(FILL)
+    assert [type(part).__name__ for part, name in stops(w) if not name] == []
+
+
+def test_from_the_shelf_to_what_matters_is_a_few_sections_away(person):
+    w = person.window
+    person.pick_card("Worn card")
+    person.wait(lambda: w.look.move_button.isEnabled())
+    w.look.shelf.setFocus()
+    w._go_on_by_section(1)
+    assert w.focusWidget() is w.look.move_button
+    w._go_on_by_section(-1)
+    assert w.focusWidget() is w.look.shelf
+    person.plan("Worn card", "New card")
+    w.move_.from_box.box.setFocus()
+    seen = []
+    for _ in range(6):
+        w._go_on_by_section(1)
+        seen.append(w.focusWidget())
+    assert w.move_.guard_panel.entry.field in seen[:3]
+    assert len({id(part) for part in seen}) > 2
+    assert w.look.files_button.autoExclusive()                                        # one of two, not two check boxes

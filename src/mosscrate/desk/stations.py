@@ -37,6 +37,7 @@ class StationWidget(Protocol):
     """
 
     elsewhere: pyqtBoundSignal
+    sections: tuple[QWidget, ...]        # in which F6 goes from one to the next, where they are there
 
     def take(self, medium: Medium | None, errand: str) -> None:
         """A medium that another station hands over, and what is wanted of it."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 from typing import TYPE_CHECKING, cast
 
-from PyQt6.QtCore import QSettings, QSize, QTimer, pyqtSignal
+from PyQt6.QtCore import QSettings, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
@@ -204,6 +204,8 @@ class MainWindow(QMainWindow):
         for number in range(len(STATIONS)):
             QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda number=number: self._go_by_key(number))
         QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
+        QShortcut(QKeySequence("F6"), self, lambda: self._go_on_by_section(1))
+        QShortcut(QKeySequence("Shift+F6"), self, lambda: self._go_on_by_section(-1))
         QShortcut(QKeySequence.StandardKey.Open, self, self.look.ask_for_image)
 
     def _turn_to(self, number: int) -> None:
@@ -217,6 +219,16 @@ class MainWindow(QMainWindow):
         self._turn_to(number)
         (self.look.shelf if number == LOOK else self.stack.currentWidget() or self.stack).setFocus()
 
+    def _go_on_by_section(self, step: int) -> None:
+        """From one part of the station to the next, so that what matters is a few keys away."""
+        parts = [first for part in self._station(self.stack.currentIndex()).sections
+                 if (first := _first_in(part)) is not None]
+        has_focus = self.focusWidget()
+        now = next((k for k, part in enumerate(parts) if has_focus is not None
+                    and (part is has_focus or part.isAncestorOf(has_focus))), -1 if step > 0 else 0)
+        if parts:
+            parts[(now + step) % len(parts)].setFocus(Qt.FocusReason.TabFocusReason)
+
     def _station(self, number: int) -> StationWidget:
         return cast("StationWidget", self.stack.widget(number))
 
@@ -229,6 +241,14 @@ class MainWindow(QMainWindow):
 
     def _look_at(self, medium: Medium | None) -> None:
         self._go("look", medium)
+
+
+def _first_in(part: QWidget) -> QWidget | None:
+    """What takes the keyboard in a part: itself, or the first thing in it; None where nothing does now."""
+    for each in (part, *part.findChildren(QWidget)):
+        if each.isVisible() and each.isEnabled() and each.focusPolicy() & Qt.FocusPolicy.TabFocus:
+            return each
+    return None
 
 
 def _shell_rail() -> QFrame:

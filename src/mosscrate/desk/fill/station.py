@@ -101,6 +101,8 @@ class FillStation(QWidget):
         self.picturing = Picturing(self, model)
         self.picturing.done.connect(self._pictured)
         self._lay_out()
+        self.setFocusProxy(self.bring_button)
+        self.sections = (self.cards, self.area, self.words, self.entry.field)
         model.media_changed.connect(self._show_cards)
         model.selected_changed.connect(self._follow)
         model.seen_changed.connect(self._seen)
@@ -162,6 +164,7 @@ class FillStation(QWidget):
         top = Head(self.title, self.subtitle, self.cards, self.plans, self.plans_button, self.bring_button)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
+        self.area.setAccessibleName("What goes where")
         self.area.setWidget(self.flow)
         self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         if viewport := self.area.viewport():

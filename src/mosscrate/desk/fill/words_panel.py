@@ -34,7 +34,7 @@ class WordsPanel(Panel):
         self.head = label(NEEDS, bold=True)
         self.hint = label(MARKED, style="muted", scale=0.9)
         self.back = button("Take back what I said", self.taken_back.emit, style="quiet")
-        self.rows = Rows(spacing=6)
+        self.rows = Rows("What needs a word", spacing=6)
         self.files = QListWidget()
         self.files.setAccessibleName("Files with their places and reasons")
         self.files.hide()

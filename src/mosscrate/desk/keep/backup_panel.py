@@ -55,7 +55,7 @@ class BackupPanel(Panel):
         self.against.setAccessibleName("Backup with which this one is compared")
         self.against.activated.connect(lambda _row: self.compared.emit(self.against.currentData()))
         self.since = label("Since", bold=True)
-        area = Rows(spacing=3)
+        area = Rows("What has changed", spacing=3)
         self.rows = area.column
         changes = QVBoxLayout()
         line = row(self.since, self.against)
@@ -63,7 +63,7 @@ class BackupPanel(Panel):
         changes.addLayout(line)
         changes.addWidget(area, 1)
         facts = QVBoxLayout()
-        known = Rows(spacing=0)                           # scrolls where the window is low
+        known = Rows("Facts of the backup", spacing=0)                           # scrolls where the window is low
         known.column.addWidget(self.facts)
         known.column.addStretch(1)
         facts.addWidget(known, 1)

@@ -95,6 +95,8 @@ class KeepStation(QWidget):
         self._followed: tuple[str, str] = ("", "")    # the card in hand and its newest backup, as last shown
         self._against: Backup | None = None       # with which the chosen one is compared, instead of the one before
         self._lay_out()
+        self.setFocusProxy(self.cards)
+        self.sections = (self.cards, self.lanes, self.detail.check)
         model.crate_changed.connect(self._show_crate)
         model.media_changed.connect(self._show_cards)
         model.selected_changed.connect(self._follow)
@@ -113,12 +115,13 @@ class KeepStation(QWidget):
                            "takes room, and every backup is read back before it counts.", style="muted", wraps=True)
         area = QScrollArea()
         area.setWidgetResizable(True)
+        area.setAccessibleName("Backups along time")
         area.setWidget(self.lanes)
         if viewport := area.viewport():
             viewport.setAutoFillBackground(False)
         self.lanes.setAutoFillBackground(False)
         self.area = area
-        self.troubles = Rows(spacing=0)
+        self.troubles = Rows("Troubles of the crate", spacing=0)
         self.troubles.setMaximumHeight(84)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 12)

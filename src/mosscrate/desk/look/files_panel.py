@@ -87,7 +87,7 @@ class FilesPanel(Panel):
         head.addWidget(self.image_button)
         self.image_button.setProperty("compact", True)
         self.column.addLayout(head)
-        told = Rows(spacing=0)                                        # scrolls where the window is low
+        told = Rows("Facts of the partition", spacing=0)               # scrolls where the window is low
         told.column.addWidget(self.facts)
         told.setMinimumHeight(self.facts.fontMetrics().lineSpacing())
         told.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Maximum)

@@ -33,7 +33,7 @@ class FindingsPanel(Panel):
         self.machine.may_be_narrow()
         self.column.addLayout(row(self.head, None, self.machine))
         model.machine_changed.connect(self._show_again)
-        area = Rows(spacing=4)
+        area = Rows("What was noticed", spacing=4)
         self.rows = area.column
         self.column.addWidget(area, 1)
         self.entry = TagEntry("Take it back", "Finish it")

@@ -96,6 +96,7 @@ class LookStation(QWidget):
         self.pages.addWidget(self.structure)
         for part in (self.files_button, self.structure_button):
             part.setCheckable(True)
+            part.setAutoExclusive(True)                   # one of both, and told as such
         for part in (self.files_button, self.structure_button, self.new_button, self.open_button):
             part.setProperty("compact", True)
         self._inspected: tuple[str, tuple[Structure, ...]] | None = None
@@ -105,6 +106,7 @@ class LookStation(QWidget):
         self.findings.put_back_wanted.connect(self._put_back_contents)
         self._lay_out()
         self._turn(self.files)
+        self.sections = (self.shelf, self.move_button, self.core, self.files.tree, self.structure, self.findings)
         model.reading_moved.connect(lambda _key: self.core.show_unwrapped(model.unwrapped(model.selected)))
         model.selected_changed.connect(self._show_medium)
         model.seen_changed.connect(self._on_seen)

@@ -37,7 +37,7 @@ class ArrangePanel(Panel):
         self.choices = QWidget()
         inner = QVBoxLayout(self.choices)
         inner.setContentsMargins(0, 4, 0, 4)
-        told = Rows(spacing=0)                        # scrolls where the window is low
+        told = Rows("Facts of the partition", spacing=0)                        # scrolls where the window is low
         told.column.addWidget(self.facts)
         told.column.addWidget(self.way)
         told.column.addStretch(1)
@@ -45,7 +45,7 @@ class ArrangePanel(Panel):
         for each in offered:
             inner.addWidget(each, 1 if each is told else 0)
         self.form = QWidget()
-        self.fields = Rows(spacing=4)                 # scrolls where the window is low; the buttons stay in sight
+        self.fields = Rows("What is asked for", spacing=4)      # scrolls where the window is low; buttons stay seen
         self.lines = self.fields.column
         self.buttons = QVBoxLayout()
         form = QVBoxLayout(self.form)

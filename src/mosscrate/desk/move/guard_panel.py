@@ -33,7 +33,7 @@ class GuardPanel(Panel):
         head = row(self.picture)
         head.addLayout(words, 1)
         self.column.addLayout(head)
-        area = Rows(spacing=0)
+        area = Rows("What was checked", spacing=0)
         self.rows = area.column
         self.column.addWidget(area, 1)
         self.unmount_button = button("Unmount it", self.unmount_wanted.emit,

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from mosscrate.core.contents import Layout
@@ -19,14 +18,10 @@ from mosscrate.core.sheet.sheet import save_sheet
 from mosscrate.core.sheet.steps import AnyStep
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
-from mosscrate.desk.move.actions import Action
-from mosscrate.desk.move.acts_menu import ActsMenu
-from mosscrate.desk.move.bringing import BRING_OVER, bringing, copying, listed
+from mosscrate.desk.move.acting import MoveActs
 from mosscrate.desk.move.fresh_games import FreshGamesInHand
-from mosscrate.desk.move.page import MovePage
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
 from mosscrate.desk.move.waiting import why_waiting
-from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.letting_go import unmount
 
 TOLD = 2                       # findings beside the actions; the table has them all
@@ -38,18 +33,12 @@ class _Ready:
     checks: tuple[guard.Check, ...]
 
 
-class MovePlanning(MovePage):
+class MovePlanning(MoveActs):
     """Keeps the plan true to what is chosen; nothing is changed in it while its `job` runs."""
 
     def __init__(self, model: BenchModel, parent: QWidget | None = None) -> None:
         super().__init__(model, parent)
-        self.source: Medium | None = None
-        self.target: Medium | None = None
-        self.plan: Plan | None = None
-        self.job: BackgroundJob | None = None
         self._checks: tuple[guard.Check, ...] = ()
-        self.menu: ActsMenu | None = None             # what can be done, where it was asked for last
-        self._is_arranging = False
         self._keeps_wish = False                      # what was typed for one card is meant for the next one
         self.games = FreshGamesInHand(model, self.prepare_panel)
         self.games.sorting.connect(self._wait_for_games)
@@ -97,11 +86,6 @@ class MovePlanning(MovePage):
         """Take a medium as target; the plan follows."""
         self.target, self._is_arranging = medium, False
         self._begin()
-
-    @property
-    def is_preparing(self) -> bool:
-        """Whether a card is laid out anew: one that is to be written, from nothing."""
-        return self.source is None and self.target is not None
 
     def choose_another(self) -> None:
         """The same source, or the same wish, for a card that is still to be chosen."""
@@ -291,52 +275,6 @@ class MovePlanning(MovePage):
             self.arrange_panel.tell(shortened(passage, TOLD), names=len(passage.changed_names) + len(passage.left_out))
 
         self.model.asker.ask(plan.foreseen, tell, lambda _error: None)
-
-    def _turn(self) -> None:
-        """From sizes to partitions and back."""
-        to = self.arrange_panel if self.aspect.currentWidget() is self.size_panel else self.size_panel
-        self.aspect.setCurrentWidget(to)
-        self._show_arranging()
-
-    def _show_arranging(self) -> None:
-        is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
-        layout = self.right.layout_shown if self.plan else None
-        more: tuple[Action, ...] = ()
-        if self.plan is not None and not self.plan.is_in_place:
-            base = self.plan.target_layout if self.plan.writes_all else layout
-            more = bringing(self.plan.source_layout, base, may_clear=self.plan.writes_all)
-        elif self.plan is not None and layout is not None:
-            more = copying(layout, layout)
-        more = tuple(replace(act, is_of_card=True) for act in more)
-        self.arrange_panel.show_partition(layout, self.right.selected, more,
-                                          is_locked=is_locked or self.plan is None, machine=self.model.machine)
-        is_sizing = self.aspect.currentWidget() is self.size_panel
-        self.arrange_button.setText("Change partitions" if is_sizing else "Sizes")
-        self.right.has_acts = bool(self.arrange_panel.acts)
-        self.arrange_button.setVisible(self.plan is not None and not self._is_arranging and not self.is_preparing)
-
-    def _show_acts_below(self, part: QWidget, index: int | None) -> None:
-        self._show_acts(index, part.mapToGlobal(part.rect().bottomLeft()))
-
-    def _show_acts(self, index: int | None, place: QPoint) -> None:
-        """What can be done to a partition or to the card, as a short list; the form opens beside the core."""
-        panel, layout = self.arrange_panel, self.right.layout_shown
-        acts = tuple(act for act in panel.acts if act.is_of_card == (index is None))
-        if not acts or layout is None:
-            return
-        self.menu = ActsMenu("The card" if index is None else layout.partition(index).name, acts, self._take_act, self)
-        self.menu.show_at(place)
-
-    def _take_act(self, act: Action) -> None:
-        self.aspect.setCurrentWidget(self.arrange_panel)
-        self.arrange_panel.open_form(act)
-
-    def _bring_over(self, index: int) -> None:
-        """A partition of the source that was carried across comes onto the sheet."""
-        if self.left.layout_shown is not None:
-            self.aspect.setCurrentWidget(self.arrange_panel)
-            self._show_arranging()
-            self.arrange_panel.take(BRING_OVER, {"partition": listed(self.left.layout_shown.partition(index))})
 
     def _drag(self, y: float) -> None:
         height = self.right.column().height()

@@ -57,7 +57,7 @@ class PreparePanel(Panel):
         self.error = label(style="problem", scale=0.88, wraps=True)
         asked: tuple[QWidget, ...] = (self.head, self.layouts, self.kinds, self.name, ButtonRows(
             self.files_button, self.folder_button, self.games_button, spacing=6), self.plans)
-        told = Rows(spacing=6)                            # scrolls where the window is low
+        told = Rows("What the card is to be", spacing=6)                            # scrolls where the window is low
         for part in asked:
             told.column.addWidget(part)
         said: tuple[QWidget, ...] = (self.error, self.sorted, self.about, self.listed, self.clear_button)

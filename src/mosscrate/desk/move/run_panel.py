@@ -45,7 +45,7 @@ class RunPanel(Panel):
         self.entry.confirmed.connect(self._confirmed)
         self.next = QHBoxLayout()                         # what usually follows, or what helps
         self.next.setContentsMargins(0, 0, 0, 0)
-        told = Rows(spacing=6)                            # scrolls where the window is low
+        told = Rows("How the job goes", spacing=6)                            # scrolls where the window is low
         for part in (self.head, self.words):
             told.column.addWidget(part)
         told.column.addLayout(self.next)

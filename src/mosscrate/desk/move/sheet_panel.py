@@ -31,7 +31,7 @@ class SheetPanel(Panel):
         head = row(label("Job sheet", bold=True, scale=1.1))
         head.addWidget(self.total, 1)
         self.column.addLayout(head)
-        area = Rows(spacing=2)
+        area = Rows("Steps of the sheet", spacing=2)
         self.rows = area.column
         self.column.addWidget(area, 1)
         self._steps: list[_StepRow] = []

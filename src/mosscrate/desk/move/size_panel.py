@@ -45,7 +45,7 @@ class SizePanel(Panel):
         self.fit_head = label("Fit", bold=True)
         self.fit = QVBoxLayout()
         self.fit.setSpacing(2)
-        known = Rows(spacing=6)                           # scrolls where the window is low
+        known = Rows("How it fits", spacing=6)                           # scrolls where the window is low
         asked: tuple[QWidget, ...] = (self.name, self.about, self.field, self.stops, self.ways)
         for part in asked:
             self.column.addWidget(part)

@@ -37,6 +37,8 @@ class MoveStation(MovePlanning):
         self._was_away = False                        # the target was pulled since that
         self._acts_then: list[Act] = []               # what helps
         self._offered: Job | None = None        # what can be taken back or finished from here
+        self.sections = (self.from_box.box, self.right, self.sheet_panel, self.guard_panel.entry.field,
+                         self.run_panel.close_button)
         self.rehearse_button.clicked.connect(self.rehearse)
         self.guard_panel.run_wanted.connect(self.run)
         self.run_panel.stop_wanted.connect(self._stop)

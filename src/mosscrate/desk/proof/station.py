@@ -96,10 +96,12 @@ class ProofStation(QWidget):
                               "first; nothing is written")
         self.instead.setProperty("compact", True)
         self.size_panel, self.rescue_panel = Panel(), RescuePanel(self.rescue, self.keep_rescued)
-        self.rows = Rows(spacing=0)
+        self.rows = Rows("What was proved before", spacing=0)
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._grow)
         self._lay_out()
+        self.setFocusProxy(self.cards)
+        self.sections = (self.cards, self.ways, self.rescue_panel.go_button)
         model.media_changed.connect(self._show_cards)
         model.selected_changed.connect(self._follow)
         model.seen_changed.connect(self._on_seen)
@@ -303,7 +305,7 @@ class ProofStation(QWidget):
         head_of_size = row(self.ways, self.instead)
         head_of_size.insertStretch(1, 1)
         self.size_panel.column.addLayout(head_of_size)
-        told_of_way = Rows(spacing=0)                     # scrolls where the window is low
+        told_of_way = Rows("What this way does", spacing=0)                     # scrolls where the window is low
         told_of_way.column.addWidget(self.about)
         told_of_way.column.addStretch(1)
         self.size_panel.column.addWidget(told_of_way, 1)

@@ -158,10 +158,11 @@ class Facts(QWidget):
 
 
 class Rows(QScrollArea):
-    """A column of widgets that scrolls; what is added goes into `column`."""
+    """A column of widgets that scrolls; what is added goes into `column`. `name` is told to who hears the screen."""
 
-    def __init__(self, *, spacing: int = 2) -> None:
+    def __init__(self, name: str, *, spacing: int = 2) -> None:
         super().__init__()
+        self.setAccessibleName(name)
         inner = QWidget()
         self.column = QVBoxLayout(inner)
         self.column.setContentsMargins(0, 0, 8, 0)
