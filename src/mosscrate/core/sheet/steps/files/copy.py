@@ -124,8 +124,8 @@ class CopyFiles(Step, tag="copy files", frozen=True):
         done = self._fill(editor, entries, decided.passage, volume.read_file, decided.chosen, watch,
                           self._there(own, decided.chosen, is_trial=False))
         editor.commit()
-        return Done(f"{counted(len(entries), 'entry', 'entries')} copied to {card.look(self.partition).name}, "
-                    f"{binary(done)}.", done)
+        files = sum(entry.kind != Kind.FOLDER for entry in entries)
+        return Done(f"{counted(files, 'file')} copied to {card.look(self.partition).name}, {binary(done)}.", done)
 
     def _must_part(self, facts: Facts) -> None:
         """Raises FitError where files of this volume would come upon themselves, or a folder into itself."""
