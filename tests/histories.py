@@ -743,7 +743,7 @@ def _oldest_slot(patch) -> None:
 
 
 def _without_free(patch) -> None:
-    patch(stack_module, "misfits", lambda journal, card, low, high, with_free=False:
+    patch(stack_module, "misfits", lambda journal, card, low, high, with_free=False, **_:
           states_module.misfits(journal, card, low, high, with_free=False))
 
 
