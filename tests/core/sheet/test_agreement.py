@@ -17,6 +17,8 @@ def test_any_sequence_of_steps_does_what_its_forecast_said(first):
 
 def test_a_forecast_that_lies_is_found_out(monkeypatch):
     from mosscrate.core.sheet.steps.map.add import AddPartition
+
+    sheets.bases()                                             # made by sound code, whichever test comes first
     honest = AddPartition.act
 
     def act(self, card, decided, watch, source=None):
