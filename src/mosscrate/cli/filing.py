@@ -22,8 +22,12 @@ from mosscrate.core.volumes import Kind
 
 
 def _rename(bench: Bench, values: Values) -> None:
-    if "/" not in values["new"]:
-        values["new"] = f"{values['path'].rpartition('/')[0]}/{values['new']}".lstrip("/")
+    values["new"] = _beside(values["path"], values["new"])
+
+
+def _beside(path: str, new: str) -> str:
+    """A place for what lies at a path: a name beside it, or a path of its own where it has slashes."""
+    return new if "/" in new else f"{path.rpartition('/')[0]}/{new}".lstrip("/")
 
 
 TAG = "The four-character tag of the card, as `slots` shows it."
@@ -67,7 +71,7 @@ def copy(bench: Bench, medium: str, path: str, new: str, partition: int | None, 
     """
     found = bench.shelf.find(medium)
     index, path, kind = _partition(found, partition), path.strip("/"), s.Existing(existing)
-    new = new.strip("/") if "/" in new else f"{path.rpartition('/')[0]}/{new}".lstrip("/")
+    new = _beside(path, new).strip("/")
     with found.open() as blocks:
         is_folder = any(e.path == path and e.kind == Kind.FOLDER for e in open_partition(blocks, index).tree().entries)
     step = s.CopyFiles(index, index, new, path, kind, contents=True) if is_folder else \

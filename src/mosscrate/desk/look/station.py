@@ -45,7 +45,6 @@ from mosscrate.desk.shared.panel import button, label, permit, row
 from mosscrate.desk.shared.saving import ask_where, saving
 
 CLOSED = "Its map is not understood, so nothing in it is changed."
-LEAST_WORDS = 440                    # pixels in which a name and what is said of a card can be read
 LEAST_CORE, LEAST_SHELF = 214, 182   # pixels in which names of partitions and cards can be read
 
 
