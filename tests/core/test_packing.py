@@ -138,11 +138,13 @@ def test_what_leads_to_a_disk_is_noted_and_read_by_several_at_once():
     way, ended = Way(), threading.Event()
 
     def note() -> None:
-        for at in range(10_000):
-            way.note(0, at % 250, memoryview(bytes(16)))
-            if at % 250 == 249:
-                way.pieces.clear()
-        ended.set()
+        try:
+            for at in range(10_000):
+                way.note(0, at % 250, memoryview(bytes(16)))
+                if at % 250 == 249:
+                    way.pieces.clear()
+        finally:
+            ended.set()
 
     noting = threading.Thread(target=note)
     noting.start()

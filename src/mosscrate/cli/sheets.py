@@ -10,18 +10,21 @@ import click
 import msgspec
 
 from mosscrate.cli.arranging import COMMANDS as STEPS
+from mosscrate.cli.filling import plan_called
 from mosscrate.cli.outcome import foreseen, must_fit, print_result, put_out, run_sheet
 from mosscrate.cli.progress import watching
 from mosscrate.cli.speaking import FILE, finding_line, json_option, say, show_json, size_of
 from mosscrate.cli.unpacking import read_if_small
 from mosscrate.core.contents import Layout, survey
 from mosscrate.core.errors import JobError
+from mosscrate.core.fill.own_plans import FOLDER as PLANS
 from mosscrate.core.findings import Finding
 from mosscrate.core.machines import Machine, check
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.sheet.planning.forecasting import Forecast, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.propose import gives_room, offered, propose
+from mosscrate.core.sheet.planning.putting_back import Ends, PutBack, putting_back
 from mosscrate.core.sheet.planning.suiting import suited, swapping_on_the_way
 from mosscrate.core.sheet.running import recovering
 from mosscrate.core.sheet.running import run as running
@@ -58,25 +61,36 @@ def sheet() -> None:
 @click.option("--drives", is_flag=True, help="Fill what an old PC reaches of the room behind with logical drives.")
 @click.option("--swap", is_flag=True, help="Exchange the two bytes of every word on the way, for an adapter that does.")
 @click.option("--machine", help="What the target is meant for: a map it knows, its order of bytes.")
+@click.option("--put-back", "old", metavar="CARD", help="Put the saves, settings and system files of this card or "
+              "backup to where the new firmware wants them; it may be TARGET itself, as it is now.")
+@click.option("--plan", "folders", default="", help="Id or file of the folder plan of what is written, where it does "
+              "not teach its own; `plans` lists them.")
 @click.option("--out", type=FILE, help="Save the sheet here.")
 @json_option
 @click.pass_obj
 def plan(bench: Bench, source: str, target: str, size: str | None, grow: bool | None, drives: bool, swap: bool,
-         machine: str | None, out: Path | None, as_json: bool) -> None:
+         machine: str | None, old: str | None, folders: str, out: Path | None, as_json: bool) -> None:
     """Propose the whole move from SOURCE onto TARGET."""
-    old, new = read_if_small(bench, bench.shelf.find(source)), bench.shelf.find(target)
-    with old.open_to_look() as a, new.open() as b:
-        old_layout, new_layout = survey(a), survey(b)
-    made = propose(old, old_layout, new, new_layout, bench.crate)
+    if folders and not old:
+        raise click.UsageError("--plan says where what is put back goes: it wants --put-back.")
+    came, new = read_if_small(bench, bench.shelf.find(source)), bench.shelf.find(target)
+    with came.open_to_look() as a, new.open() as b:
+        ends = Ends(came, survey(a), new, survey(b))
+    made = propose(came, ends.source_layout, new, ends.target_layout, bench.crate)
     findings: tuple[Finding, ...] = ()
     meant_for = bench.machines.find(machine) if machine else None
     if meant_for:
-        fit = suited(made, old_layout, new_layout, meant_for)
+        fit = suited(made, ends.source_layout, ends.target_layout, meant_for)
         made, findings = fit.sheet, fit.findings
-    made = _as_asked(made, old_layout, size_of(size) if size else None, grow=grow, drives=drives)
+    made = _as_asked(made, ends.source_layout, size_of(size) if size else None, grow=grow, drives=drives)
     if swap:
         made = swapping_on_the_way(made)
-    _put_out_for(meant_for, made, forecast(made, old_layout, new_layout), out, findings, as_json=as_json)
+    if old:
+        back = _put_back(bench, bench.shelf.find(old), made, ends, folders)
+        made = back.into(made)
+        say(back.sentence, err=True)
+    _put_out_for(meant_for, made, forecast(made, ends.source_layout, ends.target_layout), out, findings,
+                 as_json=as_json)
 
 
 @sheet.command()
@@ -181,6 +195,12 @@ def log_(bench: Bench, as_json: bool) -> None:
         target = job.sheet.target.name if job.sheet.target else ""
         say(f"{job.id}  {job.status:10}  {len(job.done)} of {job.step_count} steps  {target}"
             + (f"  {job.message}" if job.message else ""))
+
+
+def _put_back(bench: Bench, old: Medium, made: JobSheet, ends: Ends, folders: str) -> PutBack:
+    plan = plan_called(bench, folders) if folders else None
+    with watching() as watch:
+        return putting_back(old, made, ends, bench.state, watch, plans=bench.state / PLANS, plan=plan)
 
 
 def _as_asked(made: JobSheet, source: Layout, size: int | None, *, grow: bool | None, drives: bool) -> JobSheet:

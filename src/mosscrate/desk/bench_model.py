@@ -258,6 +258,12 @@ class BenchModel(QObject):
         lane = next((lane for lane in self.lanes if lane.card.key == medium.key), None)
         return lane.backups[-1] if lane else None
 
+    def newest_backups(self, most: int) -> list[tuple[str, Backup]]:
+        """Of all cards, the newest first, each with how it is called."""
+        found = sorted(((backup.kept_at, lane.card.name, backup) for lane in self.lanes for backup in lane.backups),
+                       key=lambda each: each[0], reverse=True)
+        return [(f"{name}, {at:%Y-%m-%d %H:%M}", backup) for at, name, backup in found[:most]]
+
     def keep(self, medium: Medium) -> BackgroundJob | None:
         """Keep a card in the crate; None where a job works on it already."""
         def work(watch: Watch) -> Backup:

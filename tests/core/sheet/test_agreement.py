@@ -6,7 +6,7 @@ import pytest
 
 from tests import sheets
 
-COUNT, CHUNK = 5000, 100
+COUNT, CHUNK = 2000, 100
 
 
 @pytest.mark.parametrize("first", [*range(0, COUNT, CHUNK), 7000])      # 7010: room for less than a block

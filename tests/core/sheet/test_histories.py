@@ -19,7 +19,7 @@ def test_every_history_of_three_acts_with_a_crash_anywhere_ends_in_true_words():
     assert histories.exhaustive(2, 2) > 2000
 
 
-@pytest.mark.parametrize("first", range(0, 2500, 250))
+@pytest.mark.parametrize("first", range(0, 1000, 250))
 def test_a_history_with_everything_that_happens_ends_in_true_words(first):
     for seed in range(first, first + 250):
         histories.chance(seed)

@@ -17,6 +17,7 @@ from mosscrate.core.contents.transfer import SKIPPED
 from mosscrate.core.errors import MediumError, MossError
 from mosscrate.core.fill.folders import Use, use_of
 from mosscrate.core.fill.headers import FRONT, Reading, read_header
+from mosscrate.core.fill.learning import learn
 from mosscrate.core.fill.lists import NO_LISTS, Lists
 from mosscrate.core.fill.litter import is_litter
 from mosscrate.core.fill.origins import LocalFile, OnCard, Origin, Packed, ReadAt
@@ -161,7 +162,17 @@ def bring_from_volume(name: str, volume: Volume, partition: int, watch: Watch,
         watch.check()
         found.append(_known(_File(PurePosixPath(name), PurePosixPath(entry.path), OnCard(volume, entry, partition),
                                   entry.size, entry.modified or 0), lists))
-    return sorted(found, key=lambda each: str(each.path))
+    taught = {line.folder: line.system for line in learn(tree.entries, volume.read_at).lines if line.is_certain}
+    return sorted((_as_taught(each, taught) for each in found), key=lambda each: str(each.path))
+
+
+def _as_taught(own: Brought, taught: Mapping[str, str]) -> Brought:
+    """A file whose folder's name says nothing, in one of which the card's other files do."""
+    if own.system or own.role not in (Role.SAVE, Role.STATE, Role.CLOCK):
+        return own
+    above = ("/".join(own.path.parts[1:k]) for k in range(len(own.path.parts) - 1, 1, -1))
+    system = next((taught[folder] for folder in above if folder in taught), "")
+    return replace(own, system=system, reason=f"{own.reason}, and the games beside it") if system else own
 
 
 def _archive_of(path: Path) -> Path | None:

@@ -36,11 +36,10 @@ class SourceMenu(QMenu):
             self.addSeparator()
         for medium in others:
             self.addAction(choice(medium.name), partial(self.card.emit, medium))
-        backups = sorted(((backup.kept_at, lane.card.name, backup) for lane in model.lanes for backup in lane.backups),
-                         key=lambda each: each[0], reverse=True)[:NEWEST]
+        backups = model.newest_backups(NEWEST)
         if backups and (menu := self.addMenu("A backup")) is not None:
-            for at, name, backup in backups:
-                menu.addAction(choice(f"{name}, {at:%Y-%m-%d %H:%M}"), partial(self._take, backup))
+            for name, backup in backups:
+                menu.addAction(choice(name), partial(self._take, backup))
         self.addSeparator()
         if (menu := self.addMenu("Lists of checksums")) is not None:
             self._show_lists(menu)

@@ -23,6 +23,7 @@ from mosscrate.core.sheet.planning.forecasting import Forecast, after, forecast
 from mosscrate.core.sheet.planning.losses import what_would_be_lost
 from mosscrate.core.sheet.planning.preparing import Wish, prepared, propose_preparation
 from mosscrate.core.sheet.planning.propose import gives_room, offered, propose, propose_arrangement, propose_growth
+from mosscrate.core.sheet.planning.putting_back import PutBack
 from mosscrate.core.sheet.planning.suiting import Suited, suited, within_reach
 from mosscrate.core.sheet.sheet import JobSheet
 from mosscrate.core.sheet.sights import planned
@@ -217,6 +218,12 @@ class Plan:
         begins = not self.is_in_place and (self.writes_all or self.usual is not None)
         edited = with_steps(self.proposed, steps, self.left_out, may_begin_anew=begins)
         return replace(self, usual=None, proposed=edited.sheet, left_out=edited.left_out)
+
+    def putting_back(self, found: PutBack) -> Plan:
+        """The same plan with what comes back of an earlier card, and what is said of it."""
+        is_all = found.steps and not found.left
+        told = Severity.WARNING if found.unread else Severity.GOOD if is_all else Severity.NOTE
+        return replace(self.with_steps(found.steps), because=(*self.because, Finding(told, found.sentence)))
 
     def with_size(self, size: int | None) -> Plan:
         """The same plan with another size for the partition that grows; None fills the card."""

@@ -21,6 +21,7 @@ from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.move.acting import MoveActs
 from mosscrate.desk.move.fresh_games import FreshGamesInHand
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
+from mosscrate.desk.move.putting_back import PuttingBack
 from mosscrate.desk.move.waiting import why_waiting
 from mosscrate.desk.shared.letting_go import unmount
 
@@ -41,8 +42,11 @@ class MovePlanning(MoveActs):
         self._checks: tuple[guard.Check, ...] = ()
         self._keeps_wish = False                      # what was typed for one card is meant for the next one
         self.games = FreshGamesInHand(model, self.prepare_panel)
-        self.games.sorting.connect(self._wait_for_games)
-        self._is_sorting = False                      # games for a card that is laid out anew
+        self.games.sorting.connect(self._wait)
+        self.back = PuttingBack(model, self.sheet_panel.back_button)
+        self.back.looking.connect(self._wait)
+        self.back.found.connect(lambda found: self._change(lambda plan: plan.putting_back(found)))
+        self._is_looking = False                      # for what comes onto the card, before anything may run
         self._unplanned = ""                          # why no plan could be made
         self._wanted = ""                             # title of an act that is filled in once the plan is there
         self._asked = 0
@@ -196,9 +200,9 @@ class MovePlanning(MoveActs):
             self._mean_for_machine()
             self._open_wanted()
 
-    def _wait_for_games(self, is_sorting: bool) -> None:
-        if is_sorting != self._is_sorting:
-            self._is_sorting = is_sorting
+    def _wait(self, is_looking: bool) -> None:
+        if is_looking != self._is_looking:
+            self._is_looking = is_looking
             self._show_plan()
 
     def _take_failure(self, asked: int, error: str) -> None:
@@ -294,6 +298,7 @@ class MovePlanning(MoveActs):
 
     def _show_plan(self) -> None:
         plan = self.plan
+        self.back.begin_with(plan)
         is_locked = self.job is not None or self.side.currentWidget() is self.run_panel
         seen = plan.forecast if plan else None
         source = self.source.name if self.source else "the source"
@@ -322,7 +327,7 @@ class MovePlanning(MoveActs):
                               if is_in_place else "The source stays as it is. Nothing is written on the target until "
                               "you run the sheet.")
         self.prepare_panel.set_locked(is_locked=is_locked or plan is None)
-        can_run = plan is not None and seen is not None and not seen.problems and not (is_locked or self._is_sorting) \
+        can_run = plan is not None and seen is not None and not seen.problems and not (is_locked or self._is_looking) \
             and any(step.changes for step in plan.sheet.steps)
         self.rehearse_button.setEnabled(can_run)
         self.save_button.setEnabled(can_run)

@@ -12,7 +12,7 @@ from mosscrate.core.sheet.planning.forecasting import StepLine
 from mosscrate.core.sizes import binary, counted, duration
 from mosscrate.desk.move.plan import Plan
 from mosscrate.desk.shared.drawing import CENTER, draw_text, scaled_font
-from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, clear, label, row
+from mosscrate.desk.shared.panel import FindingRow, Panel, Rows, button, clear, label, row
 from mosscrate.desk.theme import color
 
 BEGIN = "Choose a source and a target to move a card onto another one, or only a target to lay it out anew. The " \
@@ -28,8 +28,13 @@ class SheetPanel(Panel):
     def __init__(self) -> None:
         super().__init__()
         self.total = label(style="muted", scale=0.9, elides=True)
+        self.back_button = button("Put back…", tip="Saves, settings and system files of an earlier card or a backup, "
+                                                   "to where the new firmware wants them")
+        self.back_button.setProperty("compact", True)
+        self.back_button.hide()
         head = row(label("Job sheet", bold=True, scale=1.1))
         head.addWidget(self.total, 1)
+        head.addWidget(self.back_button)
         self.column.addLayout(head)
         area = Rows("Steps of the sheet", spacing=2)
         self.rows = area.column
@@ -41,6 +46,7 @@ class SheetPanel(Panel):
         """Put a plan into words; locked while it runs. `why` is why there is none."""
         clear(self.rows)
         self._steps, self._in_sheet = [], []
+        self.back_button.setVisible(plan is not None and plan.writes_all and not is_locked)
         if plan is None:
             self.total.setText("")
             self.rows.addWidget(label(why or BEGIN, style="muted", wraps=True))

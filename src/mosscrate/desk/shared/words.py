@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from html import escape
 
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtWidgets import QLabel, QListWidgetItem, QToolTip, QWidget
 
 from mosscrate.core.shown import shown, shown_lines
+
+LONGEST_WORD = 120                       # pixels
 
 
 class Label(QLabel):
@@ -25,6 +27,11 @@ class Label(QLabel):
     def setToolTip(self, a0: str | None) -> None:
         """Qt."""
         super().setToolTip(tip(a0 or ""))
+
+    def minimumSizeHint(self) -> QSize:
+        """Qt: a long word does not push a page apart."""
+        hint = super().minimumSizeHint()
+        return QSize(min(hint.width(), LONGEST_WORD), hint.height()) if self.wordWrap() else hint
 
 
 def item_of(text: str, about: str = "") -> QListWidgetItem:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import log2
 from pathlib import Path
@@ -16,6 +16,9 @@ from mosscrate.core.fill.plans import FolderPlan, SystemPlan, own_plans, shipped
 from mosscrate.core.fill.said import remember, said_of
 from mosscrate.core.fill.tree_home import TreeHome
 from mosscrate.core.slots import Medium
+from mosscrate.core.volumes import Entry
+
+ReadEntry = Callable[[Entry, int, int], bytes]
 
 ALIKE = 0.8                              # share of a card's folders that a plan names, to be taken for the card's
 ASKED = "folder is "                     # in front of a folder, in the key of a question about it
@@ -66,6 +69,19 @@ def choose_for_tree(home: TreeHome, plans: dict[str, FolderPlan], state: Path, *
     _note(home.name, answers, state)
     learnt = learn(home.entries(), home.read_at, said_of(state, home.name))
     return _chosen(learnt, plans, state, home.name, like, answers or {})
+
+
+def choose_for_fresh(entries: Sequence[Entry], read_at: ReadEntry, plans: dict[str, FolderPlan], state: Path,
+                     like: Medium) -> FolderPlan:
+    """For a volume that a sheet is going to write: its own, else that of the card whose files go onto it.
+
+    Raises MediumError, FormatError.
+    """
+    learnt = learn(entries, read_at)
+    try:
+        return _chosen(learnt, plans, state, "", like, {}).plan
+    except FitError:                                         # nothing can be learnt from the other one
+        return _chosen(learnt, plans, state, "", None, {}).plan
 
 
 def _note(key: str, answers: dict[str, str] | None, state: Path) -> None:

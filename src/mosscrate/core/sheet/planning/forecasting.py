@@ -42,11 +42,12 @@ class StepLine:
 
 @dataclass(frozen=True)
 class Forecast:
-    """The target as it will be, every step in words, and what stands against it."""
+    """The target as it will be, every step in words, and what stands against it; `card` has its files, too."""
 
     layout: Layout | None
     lines: tuple[StepLine, ...]
     problems: tuple[Finding, ...]
+    card: Planned | None = None
 
     @property
     def seconds(self) -> float:
@@ -95,7 +96,7 @@ def forecast(sheet: JobSheet, source: Layout | None, target: Layout | None, *, s
         except MossError as error:
             lines.append(StepLine(step, "This step does not fit.", 0, 0))
             problems.append(Finding(Severity.PROBLEM, str(error)))
-    return Forecast(card.layout if card else None, tuple(lines), tuple(problems))
+    return Forecast(card.layout if card else None, tuple(lines), tuple(problems), card)
 
 
 def _used(card: Planned | None) -> int:

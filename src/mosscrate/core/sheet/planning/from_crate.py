@@ -6,17 +6,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
-from blake3 import blake3
-
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.crate.library import KeptFile, of_sizes
-from mosscrate.core.durable import write_whole
 from mosscrate.core.errors import MossError
 from mosscrate.core.fill.bringing import Brought, Role
 from mosscrate.core.fill.origins import LocalFile
 from mosscrate.core.fill.plans import Want
 from mosscrate.core.fill.wanted import is_it
 from mosscrate.core.sheet.bench import Bench
+from mosscrate.core.sheet.planning.fetching import fetch
 
 LARGEST = 64 << 20                       # bytes of a system file that is fetched
 GROUP = "from the crate"
@@ -49,9 +47,7 @@ def _fetched(want: Want, file: KeptFile, bench: Bench) -> Held | None:
             data = b"".join(volume.read_file(entry)) if entry is not None and entry.size == file.size else b""
         if not is_it(want, lambda: iter((data,))):
             return None
-        path = bench.state / "from-crate" / blake3(data).hexdigest()
-        path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(path, data)
+        path = fetch((data,), file.modified or 0, bench.state)
     except (OSError, MossError):
         return None                                          # a backup that cannot be read holds nothing for us
     card = file.path.rpartition("/")[2]

@@ -255,7 +255,7 @@ class Running:
     def _settle(self, watch: Watch) -> None:
         """After the last step: what the job leaves is noted, and whether it could be taken back now.
 
-        Files are read back here where no step of the sheet does that.
+        Files are read back here where no later step of the sheet does that.
         """
         if self.card is None or not self.job.has_changed:
             return
@@ -265,8 +265,9 @@ class Running:
         with suppress(MediumError, JobError):             # it serves to name files; the slot and the record compare
             self.log.note_left(self.job.id, now, put)
         if self.journal is not None:
-            carries = [step.carries_files for step in self.job.sheet.steps]
-            reads_back = any(carries) and not any(done.is_proof for done in self.job.done)
+            proof = max((k for k, done in enumerate(self.job.done) if done.is_proof), default=-1)
+            carries = [step.carries_files and k > proof for k, step in enumerate(self.job.sheet.steps)]
+            reads_back = any(carries)
             why = self.card.stack.settle_done(self.journal, now, with_free=reads_back, watch=watch)
             if reads_back:
                 self.job.done = [msgspec.structs.replace(done, sentence=f"{done.sentence} {READ_BACK}") if carried

@@ -92,7 +92,7 @@ class PutFiles(Step, tag="put", frozen=True):
         before = {} if view is not None else names_after(card, self.partition, look.name, lambda editor: self._fill(
             editor, putting, lambda _path: iter(()), Watch(), self._there(card.files(self.partition), facts,
                                                                           is_trial=True)))
-        first = self.paths[0].rpartition("/")[2] if self.paths else "nothing"
+        first = (self.places or self.paths or ("nothing",))[0].rpartition("/")[2]
         what = f"“{first}”" if len(self.paths) == 1 else counted(len(self.paths), "file" if self.places else "item")
         note = told_of(there, putting.passage, putting.entries, facts, self.existing)
         return Decision(f"Put {what} into {f'“{self.folder}” on ' if self.folder else ''}{look.name}", 0, note=note,
@@ -136,7 +136,7 @@ class PutFiles(Step, tag="put", frozen=True):
         passage, count = putting.passage, sum(e.kind == Kind.FILE for e in putting.entries)
         names = len(passage.changed_names)
         said = f" {counted(names, 'name')} had to change: {passage.findings[0].sentence}" if names else ""
-        version = _version_of(self.paths[0]) if len(self.paths) == 1 else ""
+        version = _version_of((self.places or self.paths)[0]) if len(self.paths) == 1 else ""
         told = f" Its name says {version}: compare that with what the device shows." if version else ""
         return Done(f"{counted(count, 'file')} put onto {card.look(self.partition).name}, {binary(done)}.{said}{told}",
                     done)
