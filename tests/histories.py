@@ -779,7 +779,8 @@ _BROKEN: dict[str, Callable[[Any], None]] = {
     "lock": lambda patch: patch(Rules, "lock_is_broken", "yes"),
 }
 RULES = tuple(_BROKEN)
-SHOWS = {"free room compared": 1259, "uppermost": 529, "uncovered": 160, "let go once": 100, "free below": 54}
+SHOWS = {"identity": 2443, "free room compared": 1259, "uppermost": 529, "uncovered": 160, "let go once": 100,
+         "free below": 54}
 NEAR = 20                                   # seeds from there on; then the search is as for all others
 
 

@@ -212,6 +212,7 @@ def test_files_are_put_into_a_drive_of_an_older_machine(person, bench, tmp_path,
 def test_a_card_is_cloned(person, bench):
     bring(person, bench, "twin", 40 * MIB, b"", "Twin")
     onto(person, "Worn card", "Twin")
+    assert person.window.move_.title.text() == "Move a card as it is onto another one"
     confirm(person, "Twin")
     assert person.acts <= 5
     with medium(person, "Worn card").open() as a, medium(person, "Twin").open() as b:

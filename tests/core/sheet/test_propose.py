@@ -18,7 +18,9 @@ from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.planning.forecasting import forecast
 from mosscrate.core.sheet.planning.making_room import growth_with_room
 from mosscrate.core.sheet.planning.propose import (
+    gives_room,
     kind_under,
+    offered,
     propose,
     propose_arrangement,
     propose_growth,
@@ -54,6 +56,19 @@ def plan(bench, source, target=b"", size: int = 0):
 def test_a_card_in_a_reader_is_kept_written_grown_compared_and_let_go(bench):
     assert plan(bench, handheld().data) == (
         s.KeepCard(s.Which.SOURCE), s.WriteImage(), s.GrowPartition(2), s.Verify(), s.Eject())
+
+
+@pytest.mark.parametrize(("tail", "more", "grows"), [(0, MIB // 4, None), (4 * MIB, 0, False), (4 * MIB, MIB, True)])
+def test_a_clone_is_a_clone_and_growing_is_proposed_where_it_gives_something(tail, more, grows, bench):
+    put_card(bench, "source", 64 * MIB, handheld(64 * MIB, tail=tail).data)
+    put_card(bench, "target", 64 * MIB + more)
+    ends = [bench.shelf.find(name) for name in ("Source", "Target")]
+    with ends[0].open() as a, ends[1].open() as b:
+        layouts = survey(a), survey(b)
+    sheet = propose(ends[0], layouts[0], ends[1], layouts[1], bench.crate)
+    growing = [k for k, step in enumerate(sheet.steps) if gives_room(step)]
+    assert bool(growing) == (grows is not None)
+    assert offered(sheet, layouts[0]) == (frozenset() if grows else frozenset(growing))
 
 
 class Noting(MemoryBlocks):

@@ -36,6 +36,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.volumes import KINDS, is_resized_anew
 
 WORTH_A_DRIVE = 64 * MIB
+LEAST_GAIN = 100                       # what a partition gains is worth a step from one in so many on
 WORTH_MORE = 1.25                      # times the room that growing in place gives
 
 
@@ -55,14 +56,14 @@ def propose(source: Medium, source_layout: Layout, target: Medium, target_layout
         steps += [*([] if target_layout.is_blank else [EmptyCard()]), CopyPartition(0), Verify(), Eject()]
         return JobSheet(tuple(steps), reference(source), reference(target))
     steps.append(_writing(source_layout, target_layout))
-    grow = _growth(source_layout, target_layout)
-    is_asked = grow is not None and not offered(JobSheet((grow,)), source_layout)
+    grow, ends = _growth(source_layout, target_layout), (reference(source), reference(target))
+    is_asked = grow is not None and not offered(JobSheet((grow,), *ends), source_layout)
     if not is_asked and source_layout.map_kind == MapKind.GPT and source_layout.size != target_layout.size:
         steps.append(MendMap())                       # its second copy belongs to the end of the card
     steps += [grow] if grow else []
     steps += _drives_behind(source_layout, target_layout)
     steps += [Verify(), Eject()]
-    return JobSheet(tuple(steps), reference(source), reference(target))
+    return JobSheet(tuple(steps), *ends)
 
 
 def _is_made_anew(source: Layout, target: Layout) -> bool:
@@ -133,13 +134,14 @@ def gives_room(step: Step) -> TypeGuard[GrowPartition | RebuildPartition]:
 
 def offered(sheet: JobSheet, source: Layout) -> frozenset[int]:
     """Steps of a proposed move that are only done when somebody asks: what was laid out for an old machine, or for an
-    instrument, does not grow just because its new card is larger.
+    instrument, does not grow just because its new card is larger; nor does anything on a card of the same size.
     """
     last = source.last()
     facts = last.volume.facts if last is not None and last.volume is not None else None
+    is_clone = sheet.source is not None and sheet.target is not None and sheet.source.size == sheet.target.size
     grows = last is None or last.role in (Role.ROMS, Role.SAVES) or (facts is not None and facts.is_mostly_room)
     return frozenset(k for k, step in enumerate(sheet.steps) if
-                     isinstance(step, FillWithDrives) or (gives_room(step) and not grows))
+                     isinstance(step, FillWithDrives) or (gives_room(step) and (is_clone or not grows)))
 
 
 def _drives_behind(source: Layout, target: Layout) -> list[AnyStep]:
@@ -183,6 +185,13 @@ def filling(layout: Layout, name: str) -> AnyStep | None:
 
 
 def _growth(source: Layout, target: Layout) -> AnyStep | None:
+    """What gives the last partition the room behind it, where that is some hundredth of what it has at least."""
     with suppress(FitError):
-        return filling(after(WriteImage(), source, target), "the card")
+        written = after(WriteImage(), source, target)
+        step, last = filling(written, "the card"), written.last()
+        if step is None or last is None:
+            return step
+        now = after(step, written, written).last()
+        is_some = now is None or (now.partition.length - last.partition.length) * LEAST_GAIN >= last.partition.length
+        return step if is_some or last.is_unread else None
     return None
