@@ -780,7 +780,7 @@ _BROKEN: dict[str, Callable[[Any], None]] = {
 }
 RULES = tuple(_BROKEN)
 SHOWS = {"identity": 2443, "free room compared": 1259, "uppermost": 529, "uncovered": 160, "let go once": 100,
-         "free below": 54}
+         "free below": 54, "slot twice": 918, "covered": 184, "chained": 83}
 NEAR = 20                                   # seeds from there on; then the search is as for all others
 
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import sys
 
 import asyncssh
 
+from mosscrate.core.sheet.steps import PutFiles
 from mosscrate.core.volumes import Making, format_for
 from mosscrate.demo.device import StandIn, fill
 from tests.cards import MIB, put_card
@@ -131,3 +133,18 @@ def test_lists_are_added_shown_and_removed(cli, tmp_path):
     assert "with other contents already" in cli("lists", "add", tmp_path / "mine.toml")[2]
     assert cli("lists", "remove", "mine.toml")[0] == 0
     assert "There is no list mine.toml" in cli("lists", "remove", "mine.toml")[2]
+
+
+def test_what_is_put_with_a_tag_is_decided_once_and_losses_are_told_before(cli, bench, tmp_path, monkeypatch):
+    card, decided, told = fresh(bench), [], []
+    real = PutFiles.decide
+    monkeypatch.setattr(PutFiles, "decide", lambda step, *words: decided.append(step) or real(step, *words))
+    monkeypatch.setattr(PutFiles, "act", lambda *words, real=PutFiles.act: told.append("written") or real(*words))
+    monkeypatch.setattr("mosscrate.cli.filing.tell_losses", lambda _seen, steps: told.append(steps))
+    (tmp_path / "a.txt").write_text("a")
+    assert cli("put", "Pipkin", tmp_path / "a.txt", "-p", "2", "--tag", card.tag)[0] == 0
+    assert (len(decided), told) == (1, [tuple(decided), "written"])
+    (tmp_path / "large.bin").touch()
+    os.truncate(tmp_path / "large.bin", 1 << 32)
+    code, _, err = cli("put", "Pipkin", tmp_path / "large.bin", "-p", "2", "--tag", card.tag)
+    assert (code, "large.bin" in err, len(told)) == (1, True, 2)                        # refused before it is begun

@@ -6,13 +6,14 @@ Each plans one step on one medium. `--out` saves the sheet, `--append` adds the 
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import click
 import msgspec
 
-from mosscrate.cli.outcome import foreseen, must_fit, put_out, run_sheet
+from mosscrate.cli.outcome import foreseen, put_out, run_sheet
 from mosscrate.cli.speaking import FILE, json_option, say, show_json
 from mosscrate.cli.stepping import Extra, Values, answers, parameters
 from mosscrate.core.contents import survey
@@ -61,13 +62,12 @@ def plan_steps(bench: Bench, medium: str, steps: tuple[s.AnyStep, ...], out: Pat
             raise JobError(f"The sheet {append} has another source. Nothing was changed.")
         made = msgspec.structs.replace(with_steps(old, steps).sheet, source=made.source or old.source)
         out = out or append
+    if tag:
+        run_sheet(bench, made, tag, as_json=as_json, tell=partial(tell_losses, steps=steps))
+        return
     seen = foreseen(bench, made)
     tell_losses(seen, steps)
-    if tag:
-        must_fit(seen)
-        run_sheet(bench, made, tag, as_json=as_json)
-    else:
-        put_out(made, seen, out, as_json=as_json)
+    put_out(made, seen, out, as_json=as_json)
 
 
 def tell_losses(seen: Forecast, steps: tuple[s.AnyStep, ...]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import click
@@ -88,11 +89,13 @@ def _partition(medium: Medium, index: int | None) -> int:
 
 def _run(bench: Bench, medium: Medium, step: s.AnyStep, tag: str, *, as_json: bool) -> None:
     made = JobSheet((step,), None, reference(medium))
-    if step.carries_files:                                    # all others are refused by the run, before it writes
+    tell = partial(tell_losses, steps=made.steps) if step.carries_files else None
+    if tell and not tag:                                      # who is asked for the tag knows what it is for
         seen = foreseen(bench, made)
         must_fit(seen)
-        tell_losses(seen, made.steps)
-    run_sheet(bench, made, tag or ask_for_tag(bench, medium, loses_all=False), as_json=as_json)
+        tell(seen)
+        tell = None
+    run_sheet(bench, made, tag or ask_for_tag(bench, medium, loses_all=False), as_json=as_json, tell=tell)
 
 
 COMMANDS = {step.command: command_for(step) for step in s.ALL if step.is_about_files} | {"copy": copy}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -18,10 +19,11 @@ from mosscrate.core.sheet.sheet import JobSheet, save_sheet
 from mosscrate.core.sizes import duration
 
 
-def run_sheet(bench: Bench, made: JobSheet, tag: str, *, as_json: bool) -> None:
-    """Run a sheet and print what each step did. Raises MossError."""
+def run_sheet(bench: Bench, made: JobSheet, tag: str, *, as_json: bool,
+              tell: Callable[[Forecast], None] | None = None) -> None:
+    """Run a sheet and print what each step did; `tell` says before what will be done. Raises MossError."""
     with watching() as watch:
-        result = running.run(made, bench, watch, typed_tag=tag)
+        result = running.run(made, bench, watch, typed_tag=tag, tell=tell)
     print_result(result, as_json=as_json, last=f"Done in {duration(result.seconds)}. "
                   f"Job {result.job.id if result.job else ''}.")
 

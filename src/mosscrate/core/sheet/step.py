@@ -50,6 +50,10 @@ class Shop(Protocol):
     def target(self) -> Card:
         """The target as it is, not to be changed. Raises JobError where there is none."""
 
+    @property
+    def decided(self) -> Decision | None:
+        """What was decided of the step that is at work, where the card is still what that was decided on."""
+
     def before_whole_write(self, *, as_it_stands: bool) -> Notes:
         """What has to be noted before the target is written over, by the source as it stands or by a view of it."""
 
@@ -72,6 +76,7 @@ class Step(msgspec.Struct, frozen=True):
         begins_anew: whether it takes the place of writing all of a source.
         carries_files: whether files go into another volume, and may lose something on their way.
         is_by_file: whether it reads single files of its source, not whole volumes.
+        is_decided_once: whether a decision holds nothing of the view that it was made on, so that it serves the run.
         needs_source, needs_target: whether a sheet has to have one.
         can_be_left_out: whether a sheet makes sense without it.
     """
@@ -87,6 +92,7 @@ class Step(msgspec.Struct, frozen=True):
     begins_anew: ClassVar[bool] = False
     carries_files: ClassVar[bool] = False
     is_by_file: ClassVar[bool] = False
+    is_decided_once: ClassVar[bool] = False
     needs_source: ClassVar[bool] = False
     needs_target: ClassVar[bool] = True
     can_be_left_out: ClassVar[bool] = True
@@ -112,4 +118,4 @@ class Step(msgspec.Struct, frozen=True):
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """Decide on what is there, and do it. Raises MossError; a refusal comes before the first write."""
         card = shop.over()
-        return self.act(card, self.decide(card, shop.source), watch, shop.source)
+        return self.act(card, shop.decided or self.decide(card, shop.source), watch, shop.source)

@@ -67,6 +67,16 @@ class Forecast:
         freed = accumulate((line.frees for line in lines), initial=0)
         return own + round(MARKED * sum(min(line.writes, room) for line, room in zip(lines, freed, strict=False)))
 
+    def of_first_change(self, first: int) -> dict[int, Decision]:
+        """What was decided of the first step that changes the card, by its number, where that serves the run.
+
+        `first` is the number of the first step that was followed.
+        """
+        found = next(((k, line) for k, line in enumerate(self.lines, first) if line.step.changes), None)
+        if found is None or found[1].decided is None or not found[1].step.is_decided_once:
+            return {}
+        return {found[0]: found[1].decided}
+
     @property
     def put(self) -> int:
         """Bytes that steps may put into room that is free."""

@@ -14,6 +14,8 @@ from mosscrate.core.watch import Watch
 class Bare:
     """A shop with nothing in it but the blocks; see `step.Shop`."""
 
+    decided = None
+
     def __init__(self, blocks: Blocks, source: Blocks | None) -> None:
         self.blocks = blocks
         self.source = None if source is None else Card(source)

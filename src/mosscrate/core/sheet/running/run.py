@@ -7,6 +7,7 @@ and in who keeps a journal.
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -79,14 +80,15 @@ def rehearse(sheet: JobSheet, bench: Bench, watch: Watch) -> Result:
     with Opened() as opened:
         source_blocks = opened.add(source.open()) if source else None
         overlay = opened.add_overlay(Overlay(opened.add(target.open()))) if target else None
-        steps = _foreseen(sheet, *_layouts(source_blocks, overlay), source_blocks, overlay).settled
+        seen = _foreseen(sheet, *_layouts(source_blocks, overlay), source_blocks, overlay)
         shop = Workshop(bench, sheet, source, target, source_blocks, overlay, OnView(overlay or Blocks(0)),
-                        is_rehearsal=True)
-        done = [shop.run(number, step, watch) for number, step in enumerate(steps)]
+                        is_rehearsal=True, foreseen=seen.of_first_change(0))
+        done = [shop.run(number, step, watch) for number, step in enumerate(seen.settled)]
         return Result(tuple(done), time.monotonic() - begun, scratch=overlay.changed_bytes if overlay else 0)
 
 
-def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> Result:
+def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "",
+        tell: Callable[[Forecast], None] | None = None) -> Result:
     """Run a sheet for real. Raises GuardRefusal before anything was written, else JobError, MediumError, Stopped.
 
     Args:
@@ -94,6 +96,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
         bench: where.
         watch: is told, and may stop it.
         typed_tag: the target's tag as the person typed it.
+        tell: is told what will be done, before anything is.
     """
     log = Log(bench.state)
     with Opened() as opened:
@@ -111,7 +114,7 @@ def run(sheet: JobSheet, bench: Bench, watch: Watch, *, typed_tag: str = "") -> 
                 must_be_kept_still(medium, blocks, bench.crate, watch)
         was_blank = card is not None and Card(card.blocks).is_blank
         job = log.create(sheet, bench.crate.now().isoformat(timespec="seconds"), was_blank=was_blank)
-        return Running(job, log, bench, card, opened, admitted=admitted if card else None).go_on(watch)
+        return Running(job, log, bench, card, opened, admitted=admitted if card else None, tell=tell).go_on(watch)
 
 
 @dataclass
@@ -134,6 +137,7 @@ class Running:
     opened: Opened
     journal: Journal | None = None
     admitted: State | None = None                  # the card as it was planned for, compared under its lock
+    tell: Callable[[Forecast], None] | None = None
     _over: JournalledBlocks | None = None
     _source: Blocks | None = None
     _foreseen: tuple[int, Forecast] | None = None  # the first step of it, and what was told before anything is done
@@ -209,6 +213,8 @@ class Running:
         layouts = _layouts(source_blocks, target_blocks, came, self.admitted)
         seen = _foreseen(msgspec.structs.replace(sheet, steps=left), *layouts, source_blocks, target_blocks)
         self._foreseen = (len(job.done), seen)
+        if self.tell is not None:
+            self.tell(seen)
         steps = seen.settled
         if steps != left:
             job.sheet = msgspec.structs.replace(sheet, steps=(*sheet.steps[:len(job.done)], *steps))
@@ -222,8 +228,10 @@ class Running:
         if self.journal is None and writes_first and any(step.is_in_place for step in steps):
             self.log.folder.remove(job.id, RESERVE)
             self.log.folder.create(job.id, RESERVE, self._left(len(job.done)).journal).close()
+        is_fresh = self.journal is None and not job.step_began       # else what it began with lies in its journal
         return Workshop(self.bench, job.sheet, source, target, source_blocks, target_blocks, self, layouts[1],
-                        kept=dict(job.kept), opened=self.opened)
+                        kept=dict(job.kept), opened=self.opened,
+                        foreseen=seen.of_first_change(len(job.done)) if is_fresh else {})
 
     def _must_be_recorded(self, source: Blocks, steps: tuple[Step, ...], watch: Watch) -> None:
         """Compare a kept or packed source with its record or checksums before parts of it are used.

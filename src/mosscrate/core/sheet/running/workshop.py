@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -11,7 +12,7 @@ from mosscrate.core.contents import Layout
 from mosscrate.core.crate.lacking import files_lacking
 from mosscrate.core.errors import JobError, MediumError
 from mosscrate.core.sheet.bench import Bench, card_of
-from mosscrate.core.sheet.decision import Done
+from mosscrate.core.sheet.decision import Decision, Done
 from mosscrate.core.sheet.notes import Notes
 from mosscrate.core.sheet.running.job import StepDone
 from mosscrate.core.sheet.running.opened import Opened
@@ -61,6 +62,7 @@ class Workshop:
     Attributes:
         layout: of the target as it was opened, until the first step that changes it.
         kept: "source" and "target", and the ids of what this job kept.
+        foreseen: what was decided of a step, by its number, on the card as it was opened.
     """
 
     bench: Bench
@@ -74,6 +76,7 @@ class Workshop:
     is_rehearsal: bool = False
     kept: dict[str, str] = field(default_factory=dict)
     opened: Opened = field(default_factory=Opened)
+    foreseen: Mapping[int, Decision] = field(default_factory=dict)
     number: int = 0
     _source: Card | None = None
 
@@ -88,6 +91,11 @@ class Workshop:
         """See Shop."""
         layout, self.layout = self.layout, None
         return Card(self.changes.over(self.number), self._name(self.sheet.target), layout)
+
+    @property
+    def decided(self) -> Decision | None:
+        """See Shop."""
+        return self.foreseen.get(self.number)
 
     @property
     def source(self) -> Card | None:

@@ -67,6 +67,7 @@ class CopyFiles(Step, tag="copy files", frozen=True):
     carries_files: ClassVar[bool] = True
     reads_parts: ClassVar[bool] = True
     is_by_file: ClassVar[bool] = True
+    is_decided_once: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""

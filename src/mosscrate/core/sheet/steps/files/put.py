@@ -71,6 +71,7 @@ class PutFiles(Step, tag="put", frozen=True):
     command: ClassVar[str] = "put"
     is_about_files: ClassVar[bool] = True
     carries_files: ClassVar[bool] = True
+    is_decided_once: ClassVar[bool] = True
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step. Raises MediumError too, where something is not there."""
