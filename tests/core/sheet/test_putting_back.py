@@ -8,8 +8,11 @@ import pytest
 
 from mosscrate.core.blocks import MemoryBlocks
 from mosscrate.core.contents import survey
+from mosscrate.core.contents.files import FileKind
 from mosscrate.core.contents.survey import open_partition
+from mosscrate.core.crate.parts import Choice, keep_part
 from mosscrate.core.errors import FitError
+from mosscrate.core.sheet.bench import card_of
 from mosscrate.core.sheet.planning import fetching
 from mosscrate.core.sheet.planning.propose import propose
 from mosscrate.core.sheet.planning.putting_back import Ends, putting_back
@@ -105,6 +108,18 @@ def test_a_backup_serves_as_well_and_what_cannot_be_read_is_told(bench, handheld
     assert "1 file could not be read: Tide.srm." in back.sentence
     run(back.into(sheet), bench, Watch(), typed_tag=spare.tag)
     assert files_on(spare, 2)["Saves/Hill.sav"][0] == OLD["gb/Hill.sav"]
+
+
+def test_a_backup_of_saves_alone_tells_by_its_folders_whose_they_are(bench, handheld):
+    old, image = handheld
+    with old.open() as blocks:
+        backup = keep_part(bench.crate, card_of(old), blocks, survey(blocks), Choice((FileKind.SAVE,)), Watch())
+    ends = ends_of(image, old)
+    sheet = propose(image, ends.source_layout, old, ends.target_layout, bench.crate)
+    back = putting_back(bench.shelf.medium_at(backup.path), sheet, ends, bench.state, Watch())
+    assert back.files == {"save": 3}
+    assert {place for step in back.steps for place in step.places} == {f"Saves/{name}.sav"
+                                                                       for name in ("Hill", "Tide", "gone")}
 
 
 def test_where_the_new_firmware_has_the_same_folders_everything_has_the_place_that_it_had(bench, tmp_path):

@@ -168,6 +168,23 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
     return PutBack(tuple(steps), counts, told, tuple(fetching.unread), old.name)
 
 
+def _own_folders(volume: Volume, plans: Mapping[str, FolderPlan]) -> dict[str, str]:
+    """Folder → system by the plan that names most folders of a volume, at least two: a backup in part has no games."""
+    there = {entry.path.casefold() for entry in volume.tree().entries if entry.kind == Kind.FOLDER}
+    named = ({folder: code for code in plan.systems if (folder := plan.folder_of(code).casefold()) in there}
+             for plan in plans.values())
+    found = max(named, key=len, default={})
+    return found if len(found) > 1 else {}
+
+
+def _as_named(file: Brought, own: Mapping[str, str]) -> Brought:
+    if file.system or file.role not in WORDS:
+        return file
+    parts = [part.casefold() for part in file.path.parts[1:-1]]
+    system = next((own[folder] for k in range(len(parts), 0, -1) if (folder := "/".join(parts[:k])) in own), "")
+    return replace(file, system=system) if system else file
+
+
 @dataclass
 class _Fetching:
     """Lays files into the state folder, and notes those that cannot be read."""
@@ -197,11 +214,13 @@ def _sorted(old: Medium, volumes: Volumes, fresh: _Fresh, home: PartitionLook, s
     def read_at(entry: Entry, at: int, count: int) -> bytes:
         return volume.read_at(entry, at, count) if volume is not None else b""
 
-    plan = fresh.plan or choose_for_fresh(there, read_at, plans_at(fresh.plans), state, old)
+    plans = plans_at(fresh.plans)
+    plan = fresh.plan or choose_for_fresh(there, read_at, plans, state, old)
     brought = list[Brought]()
     for look, each in volumes:
-        brought += bring_from_volume(f"partition {look.index} of {old.name}" if brought else old.name, each,
-                                     look.index, watch)
+        own = _own_folders(each, plans)
+        brought += [_as_named(file, own) for file in bring_from_volume(
+            f"partition {look.index} of {old.name}" if brought else old.name, each, look.index, watch)]
     on_card = OnTheCard(read_at, lambda entry: volume.read_file(entry) if volume is not None else iter(()))
     roomy = Home(there, home.volume.facts, home.volume.block, 1 << 62)
     return sort(brought, plan, roomy, on_card, answers={FOLDERS: MAKE_ALL})
