@@ -124,9 +124,9 @@ def test_a_backup_of_saves_alone_tells_by_its_folders_whose_they_are(bench, hand
 
 def test_where_the_new_firmware_has_the_same_folders_everything_has_the_place_that_it_had(bench, tmp_path):
     games = {"saves": None, "saves/odd": None, "saves/odd/gb-Hill.sav": b"s" * 99, "saves/odd/Hill.st0": b"state",
-             "lost": None, "lost/x.sav": b"x"}
+             "lost": None, "lost/x.sav": b"x", "themes": None, "themes/own.ini": b"of the release"}
     put_card(bench, "pipkin", 60 * MIB, card({}, games, 60 * MIB), name="Pipkin")
-    (tmp_path / "same.img").write_bytes(card({}, {"saves": None, "saves/odd": None}))
+    (tmp_path / "same.img").write_bytes(card({}, {"saves": None, "saves/odd": None, "themes": None}))
     old, image = bench.shelf.find("Pipkin"), bench.shelf.find(str(tmp_path / "same.img"))
     ends = ends_of(image, old)
     sheet = propose(image, ends.source_layout, old, ends.target_layout, bench.crate)

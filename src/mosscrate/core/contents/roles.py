@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -22,6 +23,12 @@ class Role(StrEnum):
 
 
 SYSTEM_TREE = frozenset(("bin", "sbin", "etc", "lib", "usr", "var", "boot", "init"))
+LEAST_SYSTEM = 3                         # of these in a root folder
+
+
+def is_system(top: AbstractSet[str]) -> bool:
+    """Whether names in a root folder are those of a machine's system."""
+    return len(SYSTEM_TREE & top) >= LEAST_SYSTEM
 
 
 @dataclass(frozen=True)
@@ -36,7 +43,7 @@ def guess_role(kinds: Counter[FileKind], *, volume_kind: str, is_active: bool,
                top: frozenset[str] = frozenset(), is_read: bool = True) -> RoleGuess:
     """The role of a partition from the kinds of its files and the names in its root folder, if all could be read."""
     total = sum(kinds.values())
-    if len(SYSTEM_TREE & top) >= 3:
+    if is_system(top):
         return RoleGuess(Role.FIRMWARE, f"it holds the system of a machine: {', '.join(sorted(SYSTEM_TREE & top))}")
     roms, saves, firmware = kinds[FileKind.ROM], kinds[FileKind.SAVE], kinds[FileKind.FIRMWARE]
     if roms and roms >= saves and roms * 3 >= total:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from mosscrate.core.blocks import Blocks
 from mosscrate.core.contents import survey
-from mosscrate.core.contents.roles import SYSTEM_TREE
+from mosscrate.core.contents.roles import is_system
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError
 from mosscrate.core.fill import overlay
@@ -44,7 +44,6 @@ from mosscrate.core.volumes import Entry, facts_of
 from mosscrate.core.watch import Watch
 
 BARE, LEAVE_SO, ASK_SERVER = "bare", "leave them so", "ask a picture server…"
-SYSTEM_FOLDERS = 3                       # of a machine's system at the top of a volume: nothing to be brought in
 
 
 @dataclass(frozen=True)
@@ -294,7 +293,7 @@ def _from_card(source: Medium, card: Medium | None, blocks: Blocks, watch: Watch
         if look.volume is None or look.volume.used is None:
             continue
         volume = open_partition(blocks, look.index)
-        if len(SYSTEM_TREE & {entry.path for entry in volume.tree().entries}) < SYSTEM_FOLDERS:
+        if not is_system({entry.path for entry in volume.tree().entries}):
             found += bring_from_volume(f"partition {look.index} of {source.name}" if found else source.name, volume,
                                        look.index, watch, lists)
     return found

@@ -15,6 +15,8 @@ from pathlib import Path
 from mosscrate.core.contents import survey
 from mosscrate.core.contents.files import FileKind, kind_of
 from mosscrate.core.contents.layout import Layout, PartitionLook
+from mosscrate.core.contents.roles import SYSTEM_TREE, is_system
+from mosscrate.core.contents.roles import Role as PartitionRole
 from mosscrate.core.contents.survey import open_partition
 from mosscrate.core.errors import FitError, MossError
 from mosscrate.core.fill.bringing import Brought, Role, bring_from_volume
@@ -40,6 +42,8 @@ from mosscrate.core.watch import Watch
 
 MOST = 2 * GIB                           # of files that are laid into the state folder
 SHOWN = 3                                # names of what has no place
+LARGEST_SETTING = 1 << 20
+BROUGHT_ALONG = SYSTEM_TREE | {"theme", "themes", "skin", "skins", "assets", "res", "resources", "share", "lang", "opt"}
 WORDS = {Role.SAVE: "save", Role.STATE: "save state", Role.CLOCK: "clock", Role.SYSTEM: "system file"}
 SETTING, NO_PLACE = "setting", "the new firmware has no such file or folder"
 
@@ -105,8 +109,9 @@ def putting_back(old: Medium, sheet: JobSheet, ends: Ends, state: Path, watch: W
         if card is None or seen.problems:
             raise FitError(seen.problems[0].sentence if seen.problems else "Nothing is written by this sheet.")
         with old.open() as blocks:
-            volumes = [(look, open_partition(blocks, look.index)) for look in survey(blocks).partitions
+            listed_ = [(look, open_partition(blocks, look.index)) for look in survey(blocks).partitions
                        if look.volume is not None and look.volume.used is not None]
+            volumes = [each for each in listed_ if not is_system({e.path for e in each[1].tree().entries})] or listed_
             if not volumes:
                 raise FitError(f"{old.name} has no volume whose files can be listed.")
             return _found(old, volumes, _Fresh(card, plans, plan), state, watch)
@@ -121,12 +126,13 @@ class _Fresh:
     plan: FolderPlan | None
 
     def home(self) -> PartitionLook:
-        """The partition that takes files. Raises FitError."""
+        """The partition that takes files, rather none with firmware. Raises FitError."""
         able = [look for look in self.card.layout.partitions if look.volume is not None and look.volume.free is not None
                 and look.volume.facts is not None and look.volume.facts.is_written]
         if not able:
             raise FitError("What this sheet writes has no volume that takes files.")
-        return max(able, key=lambda look: (look.volume.free or 0) if look.volume else 0)
+        return max(able, key=lambda look: (look.role != PartitionRole.FIRMWARE,
+                                           (look.volume.free or 0) if look.volume else 0))
 
     def files(self, index: int) -> list[Entry]:
         """On one of its partitions, as far as they are known."""
@@ -145,7 +151,8 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
     coming = [each for each in wanted if each.act not in (Act.LEAVE, Act.SKIP)]
     left = {(each.file.origin.home, "/".join(each.file.path.parts[1:])): each for each in wanted
             if each.act == Act.LEAVE}
-    same = list(_at_the_same_place(volumes, fresh, left))
+    taken = {(each.file.origin.home, "/".join(each.file.path.parts[1:])) for each in coming}
+    same = [each for each in _at_the_same_place(volumes, fresh, left) if (each.came, each.entry.path) not in taken]
     need = sum(each.size for each in coming) + sum(each.entry.size for each in same)
     if need > MOST:
         raise FitError(f"Saves, settings and system files of {old.name} are {binary(need)}. Fill the card with them "
@@ -161,7 +168,8 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
         steps.append(PutFiles(index, tuple(here.values()), existing=Existing.KEEP_DIFFERENT, places=tuple(here)))
     counts = Counter[str](WORDS[each.file.role] for each in fetched) + Counter(each.word for each, _path in placed)
     homeless = {place: each.why for place, each in left.items()} | {
-        (look.index, entry.path): NO_PLACE for look, volume in volumes for entry in _settings(volume)}
+        (look.index, entry.path): NO_PLACE for look, volume in volumes for entry in _settings(volume)
+        if (look.index, entry.path) not in taken}
     for each in same:
         homeless.pop((each.came, each.entry.path), None)
     told = tuple((path, why) for (_partition, path), why in homeless.items())
@@ -259,7 +267,9 @@ def _at_the_same_place(volumes: Volumes, fresh: _Fresh, left: Mapping[Place, Pla
 
 
 def _settings(volume: Volume) -> list[Entry]:
-    return [entry for entry in volume.tree().entries if entry.kind == Kind.FILE and kind_of(entry) == FileKind.SETTING]
+    """Those that may be a person's: none of a machine's system, nor of what a release brings along."""
+    return [entry for entry in volume.tree().entries if entry.kind == Kind.FILE and kind_of(entry) == FileKind.SETTING
+            and entry.size <= LARGEST_SETTING and not BROUGHT_ALONG & set(entry.path.casefold().split("/")[:-1])]
 
 
 def _twin(look: PartitionLook, layout: Layout) -> PartitionLook | None:
