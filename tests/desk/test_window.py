@@ -104,6 +104,8 @@ def test_every_text_passes_wcag_aa(used):
         for ground in ("ground", "panel", "raised"):
             assert contrast(getattr(used, ink), getattr(used, ground)) >= 4.5, (ink, ground)
     assert contrast(used.on_accent, used.accent) >= 4.5
+    for ground in ("ground", "panel"):                       # WCAG 2.1, 1.4.11: where something is filled in
+        assert contrast(used.edge, getattr(used, ground)) >= 3, ground
 
 
 @pytest.mark.parametrize("height", [120, 300, 700])

@@ -22,6 +22,7 @@ class Theme(NamedTuple):
     panel: str
     raised: str            # buttons, chips
     line: str
+    edge: str              # of what is filled in: seen without a hover
     text: str
     muted: str
     accent: str
@@ -47,12 +48,12 @@ class Theme(NamedTuple):
 
 
 DARK = Theme("dark", ground="#1f231f", rail="#191c19", panel="#282d28", raised="#353b35", line="#434a42",
-             text="#eceee6", muted="#aab2a4", accent="#b4cf72", on_accent="#1b2012", good="#b4cf72", note="#a9bcc8",
-             warning="#e9b457", problem="#f08f7a", firmware="#58829c", roms="#7c9c4c", saves="#c08f35",
+             edge="#757d71", text="#eceee6", muted="#aab2a4", accent="#b4cf72", on_accent="#1b2012", good="#b4cf72",
+             note="#a9bcc8", warning="#e9b457", problem="#f08f7a", firmware="#58829c", roms="#7c9c4c", saves="#c08f35",
              settings="#b0694e", storage="#8579a5", unknown="#7d8379")
 LIGHT = Theme("light", ground="#f1f1ea", rail="#e3e5da", panel="#fbfbf6", raised="#e6e8dd", line="#c3c8b8",
-              text="#1f241c", muted="#565d50", accent="#4a6418", on_accent="#fbfcf4", good="#4a6418", note="#3b5a6b",
-              warning="#855400", problem="#a83220", firmware="#86b0c9", roms="#a3c072", saves="#e0b45c",
+              edge="#80867a", text="#1f241c", muted="#565d50", accent="#4a6418", on_accent="#fbfcf4", good="#4a6418",
+              note="#3b5a6b", warning="#855400", problem="#a83220", firmware="#86b0c9", roms="#a3c072", saves="#e0b45c",
               settings="#d69a80", storage="#b3a8d1", unknown="#b4b9ac")
 
 
@@ -145,7 +146,7 @@ QPushButton[compact="true"] { padding: 4px 6px; }
 QPushButton[compact="true"]:focus { padding: 3px 5px; }
 QPushButton:checked { background: @panel@; border-color: @accent@; }
 QPushButton[quiet="true"]:focus { border: 2px solid @accent@; padding: 2px 5px; }
-QLineEdit, QComboBox { background: @ground@; color: @text@; border: 1px solid @line@; border-radius: 6px;
+QLineEdit, QComboBox { background: @ground@; color: @text@; border: 1px solid @edge@; border-radius: 6px;
     padding: 5px 8px; selection-background-color: @accent@; selection-color: @on_accent@; }
 QLineEdit:focus, QComboBox:focus { border: 2px solid @accent@; padding: 4px 7px; }
 QComboBox::drop-down { border: 0; width: 20px; }
