@@ -171,6 +171,28 @@ def test_a_device_that_goes_away_leaves_no_backup(known, crate, tmp_path, monkey
     assert crate.lanes() == []
 
 
+def test_who_waits_while_another_hangs_up_is_told(stand_in, known):
+    path = next(iter(FILES))
+    for number in range(12):
+        device, told = Device(stand_in.address, known, password=PASSWORD, keys=[]), []
+        device.connect()
+
+        def read(device=device, told=told):
+            try:
+                while True:
+                    device.read(path, 0, 100)
+            except MediumError as error:
+                told.append(str(error))
+        reading = [threading.Thread(target=read, daemon=True) for _ in range(3)]
+        for each in reading:
+            each.start()
+        threading.Event().wait(number / 400)
+        device.close()
+        for each in reading:
+            each.join(20)
+        assert (len(told), any(each.is_alive() for each in reading)) == (3, False)
+
+
 def test_a_file_that_is_written_meanwhile_is_named(device, crate, stand_in):
     class Writes(Watch):
         def progress(self, phase: str, done: int, total: int | None) -> None:

@@ -112,7 +112,8 @@ class StandIn:
         under_way = asyncio.all_tasks() - {asyncio.current_task()}
         for task in under_way:
             task.cancel()
-        await asyncio.gather(*under_way, return_exceptions=True)
+        if under_way:
+            await asyncio.wait(under_way, timeout=2)             # one may wait for a connection that is gone
 
 
 def fill(folder: Path) -> None:

@@ -10,7 +10,7 @@ import asyncio
 import posixpath
 import threading
 from collections.abc import Callable, Coroutine, Iterator
-from concurrent.futures import Future
+from concurrent.futures import CancelledError, Future
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
@@ -28,6 +28,9 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 ANSWER_S = 30.0                          # for a connection, and for each answer
+HUNG_UP_S = 2.0                          # for the connection to be closed
+TO_END_S, TIMES_TOLD = 0.1, 20           # for what is under way to end, each time that it is told to
+LOOK_S = 1.0                             # between looks whether the thread that speaks is still there
 WAITS_S = (0.3, 1.0, 2.0, 4.0)           # before a connection is made again
 QUICKEST_FIRST = "^aes128-gcm@openssh.com"    # with the cipher that takes one step for each packet, where both know it
 AT_ONCE = 16                             # questions that are under way
@@ -79,6 +82,7 @@ class Device:
         self._making = asyncio.Lock()
         self._at_once = asyncio.Semaphore(AT_ONCE)
         self._was_there = self._is_closed = False
+        self._asking = threading.Lock()
 
     def connect(self) -> None:
         """Speak to it for the first time. Raises UnknownHost, ChangedHost, NeedsPassword."""
@@ -89,8 +93,25 @@ class Device:
         return self._wait(self._tree(folder))
 
     def fetch(self, path: str, at: int, count: int) -> Future[bytes]:
-        """Begin to read a piece of a file; fewer bytes at its end. Its result raises MediumError, or Gone."""
-        return asyncio.run_coroutine_threadsafe(self._again(lambda: self._read(path, at, count)), self._loop)
+        """Begin to read a piece of a file, fewer bytes at its end; see `answer_to`."""
+        return self._ask(self._again(lambda: self._read(path, at, count)))
+
+    def answer_to(self, asked: Future[T]) -> T:
+        """Wait for what was asked. Raises MediumError, Gone.
+
+        What one thread waits for while another one hangs up ends in a sentence, too, and is not waited for for ever.
+        """
+        while True:
+            is_over = not self._thread.is_alive()
+            try:
+                return asked.result(0 if is_over else LOOK_S)
+            except CancelledError as error:
+                raise MediumError(f"{self.address.host} was hung up.") from error
+            except TimeoutError as error:
+                if asked.done():                             # its own, not that of this wait
+                    raise
+                if is_over:
+                    raise MediumError(f"{self.address.host} was hung up.") from error
 
     def read(self, path: str, at: int, count: int) -> bytes:
         """A piece of a file; fewer bytes at its end."""
@@ -135,10 +156,11 @@ class Device:
 
     def close(self) -> None:
         """Hang up."""
-        if not self._is_closed:
-            self._is_closed = True
+        with self._asking:
+            was_closed, self._is_closed = self._is_closed, True
+        if not was_closed:
             with suppress(MediumError):
-                self._wait(self._hang_up())
+                self.answer_to(asyncio.run_coroutine_threadsafe(self._hang_up(), self._loop))
             self._loop.call_soon_threadsafe(self._loop.stop)
             self._thread.join()
             self._loop.close()
@@ -151,14 +173,23 @@ class Device:
 
     def _wait(self, work: Coroutine[Any, Any, T]) -> T:
         try:
-            return asyncio.run_coroutine_threadsafe(work, self._loop).result()
+            return self.answer_to(self._ask(work))
         except Gone as error:
             raise MediumError(str(error)) from error
+
+    def _ask(self, work: Coroutine[Any, Any, T]) -> Future[T]:
+        with self._asking:                                   # what is asked before hanging up ends with that
+            if not self._is_closed:
+                return asyncio.run_coroutine_threadsafe(work, self._loop)
+        work.close()
+        raise MediumError(f"{self.address.host} was hung up.")
 
     async def _again(self, work: Callable[[], Coroutine[Any, Any, T]]) -> T:
         """Do something, on a new connection where the one there was broke."""
         import asyncssh
         for wait in (*WAITS_S, None):
+            if self._is_closed:
+                raise MediumError(f"{self.address.host} was hung up.")
             used = self._sftp
             try:
                 async with self._at_once:
@@ -332,14 +363,24 @@ class Device:
         return int(about.bavail * about.frsize)
 
     async def _hang_up(self) -> None:
+        """Whoever is told to end may wait for an answer first, to close a file: the connection goes before that."""
+        connection = self._connection
+        await self._end_all()
+        if connection is not None:
+            connection.close()
+            with suppress(TimeoutError):
+                await asyncio.wait_for(connection.wait_closed(), HUNG_UP_S)
+            connection.abort()
+        for _ in range(TIMES_TOLD):
+            if not await self._end_all():
+                break
+
+    async def _end_all(self) -> int:
+        """Tell everything under way to end; how much of it has not after a moment."""
         under_way = asyncio.all_tasks() - {asyncio.current_task()}
         for task in under_way:
             task.cancel()
-        await asyncio.gather(*under_way, return_exceptions=True)
-        if self._connection is not None:
-            self._connection.close()
-            with suppress(TimeoutError):
-                await asyncio.wait_for(self._connection.wait_closed(), 2)
+        return len((await asyncio.wait(under_way, timeout=TO_END_S))[1]) if under_way else 0
 
 
 @dataclass

@@ -49,7 +49,7 @@ class Fetching:
         if number not in self._read:
             self._ask_ahead(number)
             try:
-                data = self._whole(number, self._under_way.pop(number).result())
+                data = self._whole(number, self._device.answer_to(self._under_way.pop(number)))
             except MediumError as error:
                 self._failed[number] = error
                 raise
