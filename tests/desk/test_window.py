@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
+import threading
+import time
 from itertools import pairwise
 
 import pytest
@@ -14,6 +18,7 @@ from mosscrate.core.contents import survey
 from mosscrate.core.findings import Severity
 from mosscrate.desk import theme
 from mosscrate.desk.finder import Finder
+from mosscrate.desk.shared.background import Asker
 from mosscrate.desk.shared.strata import lay_out, strata_of
 from mosscrate.desk.window import KEEP, LOOK, MOVE
 from tests.cards import MIB, handheld, put_card
@@ -138,3 +143,39 @@ def test_a_name_that_steers_or_looks_like_markup_is_shown_as_it_is(person, bench
     assert len(told) >= 6
     assert all(r"\u202egpj\x1b[31m" in text for text in told)
     assert not [text for text in tips if "<img" in text]            # of which Qt would make a picture
+
+
+GOES = """
+import time
+from PyQt6 import sip
+from mosscrate.desk.app import make_application
+from mosscrate.desk.shared import background
+app = make_application(["test"], "dark")
+background.CLOSING_S = 0.1
+asker = background.Asker()
+asker.ask(lambda: time.sleep(60), print, print)
+time.sleep(0.2)
+asker.wait()
+sip.delete(asker)
+print("gone", flush=True)
+"""
+
+
+def test_a_window_that_goes_does_not_wait_for_a_question_that_takes_long():
+    """A pool of Qt waits for it in its destructor, for ever: the question needs the interpreter to end."""
+    done = subprocess.run([sys.executable, "-c", GOES], capture_output=True, text=True, timeout=50, check=True)
+    assert done.stdout == "gone\n"
+
+
+def test_of_two_at_once_the_one_that_is_hurried_is_answered_first(qapp):
+    asker, told, go_on = Asker(threads=1), [], threading.Event()
+    asker.ask(lambda: go_on.wait(20), lambda _found: told.append("first"), told.append)
+    asked = [asker.ask(lambda k=k: k, told.append, told.append) for k in range(4)]
+    asker.hurry(asked[2])
+    assert not asker.is_idle
+    go_on.set()
+    until = time.monotonic() + 20
+    while not asker.is_idle and time.monotonic() < until:
+        qapp.processEvents()
+    assert told == ["first", 2, 0, 1, 3]
+    asker.wait()

@@ -15,7 +15,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any, TypeAlias
 
-from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from mosscrate.core.errors import MossError, Stopped
 from mosscrate.core.sizes import duration
@@ -24,6 +24,7 @@ from mosscrate.core.watch import Progress, Watch
 SAMPLE_MS = 100
 WINDOW_SECONDS = 3.0
 NICE = 5
+CLOSING_S = 5.0                         # that a window waits for its questions
 MOST_RATES = 512                        # an even number
 log = logging.getLogger(__name__)
 
@@ -39,13 +40,11 @@ def give_way() -> None:
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICE)
 
 
-class _Question(QRunnable):
+class _Question:
     def __init__(self, ask: Callable[[], Any]) -> None:
-        super().__init__()
         self.ask, self.answer = ask, _Answer()
 
     def run(self) -> None:
-        give_way()
         try:
             found = self.ask()
         except MossError as error:
@@ -66,20 +65,67 @@ class _Question(QRunnable):
 Asked: TypeAlias = _Question
 
 
+class _Pool:
+    """A few threads that answer one question after the other.
+
+    They are no threads of Qt: a pool of those waits in its destructor for what is under way, without letting go of the
+    interpreter that this needs. These end with the process, whatever they are at.
+    """
+
+    def __init__(self, threads: int) -> None:
+        self._most, self._threads, self._busy = threads, 0, 0
+        self._waiting, self._changed, self._is_over = deque[_Question](), threading.Condition(), False
+
+    def start(self, asked: _Question) -> None:
+        with self._changed:
+            self._waiting.append(asked)
+            self._changed.notify_all()
+            if self._threads < min(self._most, self._busy + len(self._waiting)):
+                self._threads += 1
+                threading.Thread(target=self._work, name="question", daemon=True).start()
+
+    def hurry(self, asked: _Question) -> None:
+        with self._changed:
+            if asked in self._waiting:
+                self._waiting.remove(asked)
+                self._waiting.appendleft(asked)
+
+    def end(self, seconds: float) -> None:
+        """Wait a while for what was asked; nothing is taken on any more."""
+        with self._changed:
+            self._changed.wait_for(lambda: not (self._waiting or self._busy), seconds)
+            self._waiting.clear()
+            self._is_over = True
+            self._changed.notify_all()
+
+    def _work(self) -> None:
+        give_way()
+        while True:
+            with self._changed:
+                self._changed.wait_for(lambda: self._waiting or self._is_over)
+                if not self._waiting:
+                    return
+                asked = self._waiting.popleft()
+                self._busy += 1
+            asked.run()
+            del asked                          # whoever asked may be gone
+            with self._changed:
+                self._busy -= 1
+                self._changed.notify_all()
+
+
 class Asker(QObject):
-    """Asks questions in a pool; the answers arrive on the window's thread."""
+    """Asks questions beside the window; the answers arrive on the window's thread."""
 
     def __init__(self, parent: QObject | None = None, *, threads: int = 2) -> None:
         super().__init__(parent)
-        self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(threads)
+        self._pool = _Pool(threads)
         self._open: set[_Question] = set()
 
     def ask(self, question: Callable[[], Any], then: Callable[[Any], None],
             failed: Callable[[Exception], None]) -> Asked:
         """Run `question` beside the window, then call one of the two on it."""
         asked = _Question(question)
-        asked.setAutoDelete(False)
         self._open.add(asked)
         asked.answer.ready.connect(lambda found: self._close(asked, then, found))
         asked.answer.failed.connect(lambda error: self._close(asked, failed, error))
@@ -88,12 +134,11 @@ class Asker(QObject):
 
     def hurry(self, asked: Asked) -> None:
         """Let a question that still waits be the next."""
-        if self._pool.tryTake(asked):
-            self._pool.start(asked, 1)
+        self._pool.hurry(asked)
 
     def wait(self) -> None:
-        """Until every question is answered; for closing."""
-        self._pool.waitForDone(5000)
+        """Until every question is answered, but not for long; for closing."""
+        self._pool.end(CLOSING_S)
 
     @property
     def is_idle(self) -> bool:
