@@ -168,8 +168,9 @@ def test_a_window_that_goes_does_not_wait_for_a_question_that_takes_long():
 
 
 def test_of_two_at_once_the_one_that_is_hurried_is_answered_first(qapp):
-    asker, told, go_on = Asker(threads=1), [], threading.Event()
-    asker.ask(lambda: go_on.wait(20), lambda _found: told.append("first"), told.append)
+    asker, told, begun, go_on = Asker(threads=1), [], threading.Event(), threading.Event()
+    asker.ask(lambda: begun.set() or go_on.wait(20), lambda _found: told.append("first"), told.append)
+    assert begun.wait(20)
     asked = [asker.ask(lambda k=k: k, told.append, told.append) for k in range(4)]
     asker.hurry(asked[2])
     assert not asker.is_idle
