@@ -18,10 +18,12 @@ settings.register_profile("ours", deadline=None, max_examples=60, suppress_healt
 settings.load_profile("ours")
 
 from mosscrate.core.crate import Crate
+from mosscrate.core.images.packing import stream
 from mosscrate.core.machines import Machines
 from mosscrate.core.sheet.bench import Bench
 from mosscrate.core.slots import Shelf
 
+stream.GLANCE_S = 60.0                   # how far a busy machine gets in a moment is no matter of a test
 LONG = 1024                              # bytes that may be printed whole
 
 

@@ -77,11 +77,14 @@ class Packed:
         return claimed
 
 
+GLANCE_S = 1.5                           # a person waits for it
+
+
 class Reach:
     """How far a glance into a packed file may go, in seconds and in bytes of the file; a job has none."""
 
-    def __init__(self, seconds: float = 1.5, most: int = 64 << 20) -> None:
-        self._until, self._most = time.monotonic() + seconds, most
+    def __init__(self, seconds: float | None = None, most: int = 64 << 20) -> None:
+        self._until, self._most = time.monotonic() + (GLANCE_S if seconds is None else seconds), most
         self.meter: Metered | None = None
         self._begun = 0
 
