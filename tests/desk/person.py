@@ -27,7 +27,7 @@ class Person:
         self.window.model.failed.connect(self.told.append)
         self.wait(lambda: self.window.model.asker.is_idle and bool(self.window.model.media))
 
-    def wait(self, ready, seconds=30):
+    def wait(self, ready, seconds=120):
         end = time.monotonic() + seconds
         while not ready():
             assert time.monotonic() < end, f"the window did not get there; it told {self.told}"

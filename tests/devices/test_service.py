@@ -205,7 +205,7 @@ def _place(folder: Path) -> Path:
 
 def told_until(told, ready) -> bool:
     """Whether a word came behind which it is so; a busy machine may take its time."""
-    end = time.monotonic() + 20
+    end = time.monotonic() + 60
     while time.monotonic() < end:
         if told.wait(1) and ready():
             return True
