@@ -41,10 +41,11 @@ def card(firmware, games, size=40 * MIB):
 @pytest.fixture
 def handheld(bench, tmp_path):
     """(old card, image of the new firmware)"""
-    put_card(bench, "pipkin", 100 * MIB, card({"zImage": b"old" * 99, "panel.ini": b"bright=7", "own.cfg": b"x"}, OLD,
+    put_card(bench, "pipkin", 100 * MIB, card({"zImage": b"old" * 99, "panel.ini": b"bright=7", "own.cfg": b"x",
+                                               "same.cfg": b"as ever"}, OLD,
                                               100 * MIB), name="Pipkin")
     image = tmp_path / "firmware-2.img"
-    image.write_bytes(card({"zImage": b"new" * 99, "panel.ini": b"bright=3"}, NEW))
+    image.write_bytes(card({"zImage": b"new" * 99, "panel.ini": b"bright=3", "same.cfg": b"as ever"}, NEW))
     return bench.shelf.find("Pipkin"), bench.shelf.find(str(image))
 
 

@@ -139,6 +139,13 @@ class _Fresh:
         volume = self.card.files(index)
         return [] if volume is None else list(volume.tree().entries)
 
+    def holds(self, index: int, entry: Entry, pieces: Iterable[bytes]) -> bool:
+        """Whether a file of the new firmware has these contents; one that cannot be read has not."""
+        volume = self.card.files(index)
+        with suppress(MossError):
+            return volume is not None and b"".join(volume.read_file(entry)) == b"".join(pieces)
+        return False
+
 
 Volumes = list[tuple[PartitionLook, Volume]]
 Place = tuple[int | None, str]           # partition and path on the old card
@@ -152,7 +159,9 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
     left = {(each.file.origin.home, "/".join(each.file.path.parts[1:])): each for each in wanted
             if each.act == Act.LEAVE}
     taken = {(each.file.origin.home, "/".join(each.file.path.parts[1:])) for each in coming}
-    same = [each for each in _at_the_same_place(volumes, fresh, left) if (each.came, each.entry.path) not in taken]
+    found_same = [each for each in _at_the_same_place(volumes, fresh, left)
+                  if (each.came, each.entry.path) not in taken]
+    same = [each for each in found_same if not each.is_there]
     need = sum(each.size for each in coming) + sum(each.entry.size for each in same)
     if need > MOST:
         raise FitError(f"Saves, settings and system files of {old.name} are {binary(need)}. Fill the card with them "
@@ -170,7 +179,7 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
     homeless = {place: each.why for place, each in left.items()} | {
         (look.index, entry.path): NO_PLACE for look, volume in volumes for entry in _settings(volume)
         if (look.index, entry.path) not in taken}
-    for each in same:
+    for each in found_same:
         homeless.pop((each.came, each.entry.path), None)
     told = tuple((path, why) for (_partition, path), why in homeless.items())
     return PutBack(tuple(steps), counts, told, tuple(fetching.unread), old.name)
@@ -236,7 +245,10 @@ def _sorted(old: Medium, volumes: Volumes, fresh: _Fresh, home: PartitionLook, s
 
 @dataclass(frozen=True)
 class _Same:
-    """A file that keeps its place: its old partition, its word, and the partition and path on the new card."""
+    """A file that keeps its place: its old partition, its word, and the partition and path on the new card.
+
+    `is_there` where the new firmware has the same contents there.
+    """
 
     came: int
     volume: Volume
@@ -244,6 +256,7 @@ class _Same:
     word: str
     to: int
     place: str
+    is_there: bool = False
 
 
 def _at_the_same_place(volumes: Volumes, fresh: _Fresh, left: Mapping[Place, Placed]) -> Iterator[_Same]:
@@ -261,7 +274,8 @@ def _at_the_same_place(volumes: Volumes, fresh: _Fresh, left: Mapping[Place, Pla
             above = there.get(fold(folder)) if folder else None
             now = there.get(fold(entry.path))
             if now is not None and now.kind == Kind.FILE:
-                yield _Same(look.index, volume, entry, word, twin.index, now.path)
+                yield _Same(look.index, volume, entry, word, twin.index, now.path,
+                            now.size == entry.size and fresh.holds(twin.index, now, volume.read_file(entry)))
             elif now is None and above is not None and above.kind == Kind.FOLDER:
                 yield _Same(look.index, volume, entry, word, twin.index, f"{above.path}/{entry.name}")
 
