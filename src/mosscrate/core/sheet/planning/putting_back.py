@@ -18,7 +18,7 @@ from mosscrate.core.contents.layout import Layout, PartitionLook
 from mosscrate.core.contents.roles import SYSTEM_TREE, is_system
 from mosscrate.core.contents.roles import Role as PartitionRole
 from mosscrate.core.contents.survey import open_partition
-from mosscrate.core.errors import FitError, MossError
+from mosscrate.core.errors import FitError, Gone, MossError
 from mosscrate.core.fill.bringing import Brought, Role, bring_from_volume
 from mosscrate.core.fill.comparing import OnTheCard
 from mosscrate.core.fill.origins import LocalFile
@@ -214,6 +214,8 @@ class _Fetching:
         self.watch.check()
         try:
             return fetch(read(), modified, self.state)
+        except Gone:                                         # with it goes everything else
+            raise
         except MossError as error:
             self.unread.append((name, str(error)))
         except OSError as error:
