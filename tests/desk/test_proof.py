@@ -17,6 +17,7 @@ from mosscrate.desk.shared.strata import y_of
 from mosscrate.desk.window import PROOF
 from tests.cards import MIB, handheld, put_card
 from tests.cli.test_proving import faulty
+from tests.desk.person import words_of
 
 
 @pytest.fixture
@@ -61,7 +62,9 @@ def test_a_card_is_read_and_its_bad_places_are_named(person, proof):
     assert [proof.bore._cuts._name_at(e.start) for e in proof.bore.log.bad] == [
         person.file.rpartition("/")[2], "GAMES, no file"]
     assert {line.row.bad for line in proof.bore.lines} == {0, 1}
-    assert any("Bad card is failing" in each.text() for each in proof.rows.findChildren(QLabel))
+    assert "Bad card is failing" in proof.subtitle.text()
+    assert "Bad card is failing" not in words_of(proof.rows)                # it is said once
+    assert person.told[-1] == "Bad card: not all of it can be read. Keep it now."
     proof.bore.grab()
     person.click(proof.read_button)
     finish(person, proof)

@@ -62,6 +62,18 @@ class Known:
     wants_rescue: bool = False
     is_asked: bool = False               # how far an earlier rescue came
 
+    @property
+    def is_good(self) -> bool:
+        """Whether nothing was found that speaks against the card."""
+        return not (self.verdict is not None and self.verdict.is_false) and all(
+            each is None or each.is_sound for each in (self.sound, self.wear))
+
+    def told(self, name: str) -> list[str]:
+        """What was found, as whole sentences; while it is rescued, how far that is."""
+        if self.standing is not None:
+            return [self.kept or holes(self.standing)]
+        return [each.sentence(name) for each in (self.verdict, self.wear, self.sound) if each]
+
 
 def title(medium: Medium, known: Known) -> str:
     """The verdict in as few words as it can be said."""

@@ -45,7 +45,7 @@ from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.proof.bore import READING, WRITING, Bore
-from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, holes, layout_to_draw, title
+from mosscrate.desk.proof.known import LOOK, PULL, SIZE, WAYS, WHOLE, WRITE, Known, Way, layout_to_draw, title
 from mosscrate.desk.proof.rescue_panel import RescuePanel
 from mosscrate.desk.shared.background import BackgroundJob
 from mosscrate.desk.shared.head import Head
@@ -208,7 +208,7 @@ class ProofStation(QWidget):
     def _take_sound(self, medium: Medium, sound: Soundness) -> None:
         self._of(medium).sound = sound
         self._show(self.medium)
-        (self.model.said if sound.is_sound else self.model.failed).emit(sound.sentence(medium.name))
+        self._tell(medium)
 
     def _take_pulled(self, medium: Medium, told: Verdict | str) -> None:
         if isinstance(told, str):
@@ -220,7 +220,14 @@ class ProofStation(QWidget):
     def _take_wear(self, medium: Medium, wear: Wear) -> None:
         self._of(medium).wear = wear
         self._show(self.medium)
-        (self.model.said if wear.is_sound else self.model.failed).emit(wear.sentence(medium.name))
+        self._tell(medium)
+
+    def _tell(self, medium: Medium) -> None:
+        """At the bottom in a few words, for whoever is on another station; the page has the rest."""
+        known = self._of(medium)
+        words = title(medium, known)
+        (self.model.said if known.is_good else self.model.failed).emit(
+            words if medium.name in words else f"{medium.name}: {words[:1].lower()}{words[1:]}")
 
     def _take_rescued(self, medium: Medium, standing: Standing | None, backup: Backup | None) -> None:
         known = self._of(medium)
@@ -283,7 +290,7 @@ class ProofStation(QWidget):
     def _take_verdict(self, medium: Medium, verdict: Verdict) -> None:
         self._of(medium).verdict = verdict
         self._show(self.medium)
-        (self.model.failed if verdict.is_false else self.model.said).emit(verdict.sentence(medium.name))
+        self._tell(medium)
 
     def _fail(self, error: Exception) -> None:
         self.subtitle.setText(str(error))
@@ -364,11 +371,8 @@ class ProofStation(QWidget):
             self.title.setText("Can this card be trusted?")
             self.subtitle.setText("Choose a card on Look, or at the right.")
             return
-        told = [each.sentence(medium.name) for each in (known.verdict, known.wear, known.sound) if each]
-        if known.standing is not None:
-            told = [known.kept or holes(known.standing)]
         self.title.setText(title(medium, known))
-        self.subtitle.setText(" ".join(told) or f"{medium.subtitle}  ·  tag {medium.tag}")
+        self.subtitle.setText(" ".join(known.told(medium.name)) or f"{medium.subtitle}  ·  tag {medium.tag}")
 
     def _show_log(self) -> None:
         known = self._of(self.medium) if self.medium else Known()
@@ -377,9 +381,12 @@ class ProofStation(QWidget):
         self.bore.show_log(known.log, hits, real, caption=WRITING if known.is_written else READING)
 
     def _show_history(self) -> None:
+        """What was found of it before; what the head says is not said again."""
         clear(self.rows.column)
-        lines = history(self.medium, self.model.bench)[-REMEMBERED:] if self.medium else []
-        for line in reversed(lines):
+        medium = self.medium
+        told = self._of(medium).told(medium.name) if medium else []
+        lines = [line for line in history(medium, self.model.bench) if line.sentence not in told] if medium else []
+        for line in reversed(lines[-REMEMBERED:]):
             severity = Severity.GOOD if line.is_good else Severity.PROBLEM
             self.rows.column.addWidget(FindingRow(Finding(severity, f"{line.when[:10]}: {line.sentence}")))
         if not lines:
