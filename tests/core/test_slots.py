@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import threading
 from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
@@ -26,6 +28,7 @@ from mosscrate.core.sheet.steps import (
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.slots.files import ImageFiles
 from mosscrate.core.slots.kernel_tree import Tree
+from mosscrate.core.slots.watching import Watcher
 from mosscrate.core.volumes import open_volume
 from mosscrate.core.watch import Watch
 from tests.cards import MIB, handheld, put_card
@@ -192,3 +195,15 @@ def test_a_file_onto_which_this_computer_swaps_is_not_to_be_written(tmp_path):
     assert files.medium_at(image).in_use == "used as swap"
     (tmp_path / "other.img").write_bytes(bytes(1 << 20))
     assert files.medium_at(tmp_path / "other.img").in_use == ""
+
+
+def test_what_comes_is_told_also_to_a_program_with_very_many_files_open(tmp_path):
+    held, told = [os.open(os.devnull, os.O_RDONLY) for _ in range(1100)], threading.Event()
+    watcher = Watcher(told.set, tmp_path)
+    try:
+        (tmp_path / "card.toml").write_text("")
+        assert told.wait(20)
+    finally:
+        watcher.stop()
+        for fd in held:
+            os.close(fd)

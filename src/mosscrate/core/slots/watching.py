@@ -14,6 +14,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from jeepney import MatchRule, message_bus
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
@@ -64,8 +65,7 @@ class Watcher:
         while True:
             self._connect()
             sources = list(filter(None, (self._stop_read, self._kernel, self._bus and self._bus.sock)))
-            tables = [self._mounts] if self._mounts is not None else []
-            ready, _, mounted = select.select(sources, [], tables, SETTLED if since else LOOK)
+            ready, mounted = _ready(sources, self._mounts, SETTLED if since else LOOK)
             if self._stop_read in ready:
                 return
             now = time.monotonic()
@@ -127,6 +127,17 @@ class Watcher:
         with suppress(OSError), os.scandir(self._folder) as entries:
             return tuple(sorted((e.name, e.stat().st_mtime_ns) for e in entries if e.name.endswith(".toml")))
         return ()
+
+
+def _ready(sources: list[Any], mounts: int | None, seconds: float) -> tuple[list[object], bool]:
+    """Which of them have something to be read, and whether the table of mounts has changed; files of any number."""
+    looked_at = select.poll()
+    for each in sources:
+        looked_at.register(each, select.POLLIN)
+    if mounts is not None:
+        looked_at.register(mounts, select.POLLPRI)
+    told = {fd for fd, _event in looked_at.poll(seconds * 1000)}
+    return [each for each in sources if (each if isinstance(each, int) else each.fileno()) in told], mounts in told
 
 
 def _mount_table() -> int | None:
