@@ -100,7 +100,8 @@ def test_the_whole_move_as_a_user_who_cannot_open_the_device(service, card, home
         as_user(MAY.pw_uid, os.open, card.path, os.O_RDONLY)
     tag = as_user(MAY.pw_uid, _tag, card.path)
     sheet = home / "sheet.json"
-    assert shell(MAY.pw_uid, home, "sheet", "plan", source, card.path, "--out", sheet)[0] == 0
+    code, said = shell(MAY.pw_uid, home, "sheet", "plan", source, card.path, "--out", sheet)
+    assert code == 0, said
     code, said = shell(MAY.pw_uid, home, "sheet", "run", sheet, "--tag", tag)
     assert code == 0, said
     assert "may be pulled" in said
