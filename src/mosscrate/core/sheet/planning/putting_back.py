@@ -156,9 +156,8 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
     found = _sorted(old, volumes, fresh, home, state, watch)
     wanted = [each for each in found.placed if each.file.role in WORDS]
     coming = [each for each in wanted if each.act not in (Act.LEAVE, Act.SKIP)]
-    left = {(each.file.origin.home, "/".join(each.file.path.parts[1:])): each for each in wanted
-            if each.act == Act.LEAVE}
-    taken = {(each.file.origin.home, "/".join(each.file.path.parts[1:])) for each in coming}
+    left = {_place_of(each.file): each for each in wanted if each.act == Act.LEAVE}
+    taken = {_place_of(each.file) for each in coming}
     found_same = [each for each in _at_the_same_place(volumes, fresh, left)
                   if (each.came, each.entry.path) not in taken]
     same = [each for each in found_same if not each.is_there]
@@ -183,6 +182,10 @@ def _found(old: Medium, volumes: Volumes, fresh: _Fresh, state: Path, watch: Wat
         homeless.pop((each.came, each.entry.path), None)
     told = tuple((path, why) for (_partition, path), why in homeless.items())
     return PutBack(tuple(steps), counts, told, tuple(fetching.unread), old.name)
+
+
+def _place_of(file: Brought) -> Place:
+    return file.origin.home, "/".join(file.path.parts[1:])   # in front stands the name of the card
 
 
 def _own_folders(volume: Volume, plans: Mapping[str, FolderPlan]) -> dict[str, str]:
