@@ -194,7 +194,7 @@ class BenchModel(QObject):
     def read_through(self, medium: Medium) -> None:
         """Read a packed medium through beside everything else, if it was not; what is on it is looked at again then."""
         remembered = medium.remembered
-        if remembered is None or remembered.is_read_through or remembered.fault or medium.key in self.reading:
+        if remembered is None or remembered.is_settled or medium.key in self.reading:
             return
 
         def work(watch: Watch) -> None:

@@ -12,8 +12,11 @@ import zlib
 import pytest
 
 from benches.archives import write_7z
+from mosscrate.core.blocks import open_blocks
 from mosscrate.core.contents.members import members
 from mosscrate.core.errors import MediumError
+from mosscrate.core.images.packing.tar import Tar
+from mosscrate.core.slots import Shelf
 from tests.packs import write_rar
 
 FILES = {f"d/game {number}.bin": random.Random(number).randbytes(3000) + b"moss" * 900 for number in range(5)}
@@ -86,3 +89,31 @@ def test_of_two_members_of_one_name_in_a_tar_the_last_is_meant(tmp_path):
             info.size = len(data)
             archive.addfile(info, io.BytesIO(data))
     assert [b"".join(member.read()) for member in members(path)] == [b"and second"]
+
+
+def test_an_archive_in_which_no_disk_is_is_listed_once(tmp_path, monkeypatch):
+    path = tmp_path / "many.tar"
+    with tarfile.open(path, "w") as archive:
+        for number in range(3):
+            archive.addfile(tarfile.TarInfo(f"{number}.txt"))
+    listed: list[str] = []
+    monkeypatch.setattr(Tar, "members", lambda self, file, own=Tar.members: listed.append("") or own(self, file))
+    medium = Shelf().medium_at(path)
+    with pytest.raises(MediumError, match="holds no disk image that is known here"):
+        medium.open_to_look()
+    assert len(listed) == 1
+
+
+@pytest.mark.parametrize("form", [tarfile.USTAR_FORMAT, tarfile.GNU_FORMAT, tarfile.PAX_FORMAT])
+def test_headers_of_tars_are_read_as_the_standard_library_reads_them(form, tmp_path):
+    path, rng = tmp_path / "odd.tar", random.Random(form)
+    with tarfile.open(path, "w", format=form) as archive:
+        for number in range(300):
+            info = tarfile.TarInfo(f"{rng.choice(('', 'ü', 'd/' * 20, 'x' * 40, 'p/' * 33 + 'x' * 60))}{number}")
+            info.type = rng.choice((*[tarfile.REGTYPE] * 5, tarfile.AREGTYPE, tarfile.DIRTYPE, tarfile.SYMTYPE))
+            info.size = rng.choice((0, 1, 511, 512, 513)) if info.isreg() else 0
+            archive.addfile(info, io.BytesIO(bytes(info.size)))
+    with tarfile.open(path) as archive, open_blocks(path) as file:
+        wanted = [(info.name, info.size) for info in archive if info.isfile()]
+        assert [(m.name, m.size) for m in Tar().members(file)] == wanted
+        assert len(wanted) > 200

@@ -83,7 +83,8 @@ class ImageFiles:
                       in_use="used as swap" if is_swap_file(first, self.tree) else "",
                       is_write_protected=bool(found.kind) or not may_be_written(first), slot=self, member=member,
                       packing=found.packing, is_size_known=found.is_size_known or bool(remembered.size),
-                      lists=tuple(self.memory.lists), remembered=remembered if found.packing else None)
+                      lists=tuple(self.memory.lists),
+                      remembered=remembered if found.packing or remembered.nothing else None)
 
     def open(self, medium: Medium, access: Access) -> FileBlocks:
         """See Slot."""

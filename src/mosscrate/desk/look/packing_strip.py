@@ -71,7 +71,7 @@ class PackingStrip(Panel):
         self.bar.setVisible(job is not None)
         self.read_button.setText("Stop reading" if job else "Read it through")
         self.read_button.setVisible(job is not None or (
-            remembered is not None and not remembered.is_read_through and not remembered.fault))
+            remembered is not None and not remembered.is_settled))
 
     def _show(self, key: str) -> None:
         if self.medium is not None and self.medium.key == key:

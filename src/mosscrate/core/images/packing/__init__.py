@@ -14,7 +14,7 @@ from mosscrate.core.blocks import Blocks
 from mosscrate.core.errors import MediumError, NotReadYet
 from mosscrate.core.images.packing import bzip2, filtered, gzip, xz, zstandard
 from mosscrate.core.images.packing.disk import PackedDisk, Packing, Unreached, ends_in_footer, packed_in
-from mosscrate.core.images.packing.members import Member, Wrapping, candidates, chosen
+from mosscrate.core.images.packing.members import Member, NothingInside, Wrapping, candidates, chosen
 from mosscrate.core.images.packing.parts import Joined, Metered, join_with
 from mosscrate.core.images.packing.remembered import Remembered, Way
 from mosscrate.core.images.packing.seven_zip_rar import Rar, SevenZip
@@ -79,6 +79,8 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
     if reach is not None:
         reach.measure(meter)
     remembered = remembered or Remembered()
+    if remembered.nothing:
+        raise NothingInside(remembered.nothing)
     on = _Unwrapping(meter, file.name, reach, way=remembered.way)
     try:
         while _goes_inwards(on, wanted):
@@ -87,6 +89,9 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
                                   "opened.")
         if on.kinds and needs_end(on.first, on.name):
             _must_know_size(on)
+    except NothingInside as error:
+        remembered.nothing = str(error)
+        raise
     except NotReadYet as error:
         if not on.kinds:
             raise

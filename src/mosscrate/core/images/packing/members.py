@@ -39,6 +39,10 @@ class Member:
     open: Callable[[], Blocks]
 
 
+class NothingInside(MediumError):
+    """An archive holds no disk."""
+
+
 class Wrapping(Protocol):
     """One format for files that hold other files.
 
@@ -58,7 +62,7 @@ class Wrapping(Protocol):
 
 
 def chosen(members: Sequence[Member], wanted: str, name: str) -> Member:
-    """The member that was asked for, or the likely one. Raises MediumError."""
+    """The member that was asked for, or the likely one. Raises MediumError, NothingInside."""
     if wanted:
         found = [m for m in members if m.name == wanted] or [m for m in members if PurePosixPath(m.name).name == wanted]
         if not found:
@@ -66,7 +70,7 @@ def chosen(members: Sequence[Member], wanted: str, name: str) -> Member:
         return found[0]
     likely = candidates(members, 1)
     if not likely:
-        raise MediumError(f"{name} holds no disk image that is known here: {_listed(members)}. Nothing was changed.")
+        raise NothingInside(f"{name} holds no disk image that is known here: {_listed(members)}. Nothing was changed.")
     return likely[0]
 
 

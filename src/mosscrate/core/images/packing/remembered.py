@@ -132,6 +132,7 @@ class Remembered:
         path: where it is saved; None for nowhere.
         size, digest, checked, fault, places: as in Note.
         way: to it.
+        nothing: why there is no disk at all; "" where there is one, or nobody looked. It is not saved.
     """
 
     def __init__(self, path: Path | None = None, recogniser: Recogniser | None = None) -> None:
@@ -140,7 +141,7 @@ class Remembered:
         self.checked: tuple[str, ...] = ()
         self.fault = ""
         self.places: tuple[bytes, ...] = ()
-        self.way = Way()
+        self.way, self.nothing = Way(), ""
         self.lookers = 0                  # while there are any, what is read is remembered
         self._asked: dict[int, bytes] = {}
         self._passed: OrderedDict[int, bytes] = OrderedDict()
@@ -153,6 +154,11 @@ class Remembered:
     def is_read_through(self) -> bool:
         """Whether all of it was read once."""
         return bool(self.digest)
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether reading it through would tell no more."""
+        return bool(self.digest or self.fault or self.nothing)
 
     @property
     def asked_bytes(self) -> int:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import tarfile
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Sequence
-from typing import cast
+from typing import Self, cast
 
 from mosscrate.core.blocks import Blocks, Window
 from mosscrate.core.errors import MediumError, MossError
@@ -32,7 +32,7 @@ class Tar:
         """See Wrapping: in a stream no further than the first disk, for the rest has to be unpacked to be seen."""
         found: list[Member] = []
         try:
-            archive = tarfile.open(fileobj=as_file(file), mode="r:")  # noqa: SIM115 - it reads on when it is asked
+            archive = tarfile.open(fileobj=as_file(file), mode="r:", tarinfo=_Header)  # noqa: SIM115 - it reads on
             while len(found) < MOST and (info := archive.next()) is not None:
                 if info.isfile():
                     found.append(Member(info.name, info.size, _opener(file, info)))
@@ -47,14 +47,39 @@ class Tar:
         return found
 
 
+class _Header(tarfile.TarInfo):
+    """A header, of which no more is read than is asked for here where it is that of an ordinary file."""
+
+    @classmethod
+    def frombuf(cls, buf: bytes | bytearray, encoding: str, errors: str) -> Self:
+        """See TarInfo: of ordinary files, whose they are and when they were made takes most of its time."""
+        first = bytes(buf)
+        name, _, _ = first[:100].partition(b"\0")
+        size = _octal(first[124:136])
+        is_plain = len(first) == tarfile.BLOCKSIZE and first[156] in b"\x000" and not first[345]
+        if size is None or not is_plain or name.endswith(b"/") or not _is_summed(first):
+            return super().frombuf(buf, encoding, errors)
+        header = cls(name.decode(encoding, errors))
+        header.size = size
+        return header
+
+
+def _octal(field: bytes) -> int | None:
+    digits = field.strip(b"\0 ")
+    return int(digits, 8) if digits and not digits.strip(b"01234567") else None
+
+
+def _is_summed(header: bytes) -> bool:
+    """Whether its checksum is right: that of its bytes, with spaces where it stands itself."""
+    return _octal(header[148:156]) == sum(header) - sum(header[148:156]) + 8 * 0x20
+
+
 def _is_old(first: bytes) -> bool:
     """A header of before POSIX has no magic: a name, octal numbers, and their checksum."""
     if len(first) < tarfile.BLOCKSIZE or not first[0] or first[156] not in b"\x000125":
         return False
-    fields = [first[at:end].strip(b"\0 ") for at, end in ((100, 108), (124, 136), (148, 156))]
-    if not all(field and all(digit in b"01234567" for digit in field) for field in fields):
-        return False
-    return int(fields[2], 8) == sum(first[:148]) + 8 * 0x20 + sum(first[156:tarfile.BLOCKSIZE])
+    fields = (first[100:108], first[124:136])
+    return all(_octal(field) is not None for field in fields) and _is_summed(first[:tarfile.BLOCKSIZE])
 
 
 def _opener(file: Blocks, info: tarfile.TarInfo) -> Callable[[], Blocks]:
