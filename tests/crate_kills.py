@@ -31,6 +31,7 @@ from mosscrate.core.errors import InUse, MossError
 from mosscrate.core.images.kept.manifest import CardRecord
 from mosscrate.core.rescue import Wishes, finish, rescue
 from mosscrate.core.sheet.running.forgetting import forget_on, reclaim
+from mosscrate.core.sizes import MIB
 from mosscrate.core.slots import Medium, Source
 from mosscrate.core.watch import Watch
 from mosscrate.demo.device import PASSWORD, StandIn, fill
@@ -97,6 +98,7 @@ class Bench:
         self.folder, self.rng, self.bench = folder, rng, bench_in(folder)
         self.crate: Crate = self.bench.crate
         self.cards = [MemoryBlocks(bytes(_card(number).data), name=f"Card {number}") for number in range(2)]
+        self.places: tuple[set[int], set[int]] = (set(), set())
         (folder / "worn").write_bytes(self.cards[0].data)
         (folder / "kept.json").write_text("{}")
         for number in (0, 1, 0, 1):
@@ -105,10 +107,11 @@ class Bench:
         done(self.must_be_whole)
 
     def change(self, number: int) -> None:
-        """A few sectors of a file: most chunks stay."""
-        card = self.cards[number]
-        at = self.rng.randrange(card.size // 2, card.size - 4096) // 512 * 512
-        card.write(at, self.rng.randbytes(3000))
+        """A few sectors, never twice of one chunk: the card holds all that was ever kept of it."""
+        card, places = self.cards[number], self.places[number]
+        place = self.rng.choice([k for k in range(card.size // MIB // 2, card.size // MIB, 2) if k not in places])
+        places.add(place)
+        card.write(place * MIB + self.rng.randrange(MIB - 4096) // 512 * 512, self.rng.randbytes(3000))
 
     def keep(self, number: int) -> None:
         card = self.cards[number]
