@@ -143,6 +143,19 @@ def test_between_plans_a_save_that_two_games_share_is_asked_about_and_both_stay(
     assert len(moved) == 4
 
 
+def test_between_plans_another_save_can_be_used_too():
+    now, then = PLAN, shipped()["long-names-saves-apart"]
+    volume = Tree_({"gb/Tamo.gb": b"t", "gb/Tamo.sav": b"s", "gb/Tamo (2024-05-06).sav": b"friend's"})
+    on_card, dated = OnTheCard(volume.read_at, volume.read_file), "Tamo (2024-05-06).sav"
+    for plan, place in ((now, "gb/Tamo.sav"), (then, "saves/gameboy/Tamo.srm")):
+        found = regroup(volume.entries, now, plan, facts_of("fat32"), on_card, {})
+        asked = next(each for each in found.questions if each.key.startswith("use "))
+        assert found.moves.get(f"gb/{dated}", f"gb/{dated}") != place
+        moves = regroup(volume.entries, now, plan, facts_of("fat32"), on_card, {asked.key: "use this one"}).moves
+        assert moves[f"gb/{dated}"] == place
+        assert moves["gb/Tamo.sav"] != place
+
+
 def test_a_folder_that_was_made_for_a_system_is_known_again():
     plan = parse_plan('name = "mine"\nfresh = "{code}"\n[systems]\ngb = {folder = "gb"}\n', "mine.toml")
     first = places({"nes/Hill.nes": b"h" * 99}, plan=plan, **{"folder nes": "make one"})

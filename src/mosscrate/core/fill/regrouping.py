@@ -20,6 +20,7 @@ from mosscrate.core.fill.placed import Act, Cause, Placed, Question, asked, some
 from mosscrate.core.fill.placing import Placing
 from mosscrate.core.fill.plans import FolderPlan, SystemPlan
 from mosscrate.core.fill.swapping import BRING_TOO, RENAMES
+from mosscrate.core.fill.using import changes_of, questions_about_saves
 from mosscrate.core.fill.ways import LEAVE_OUT
 from mosscrate.core.sizes import counted, listed
 from mosscrate.core.volumes import Entry, Facts, Kind
@@ -59,7 +60,12 @@ def regroup(entries: Sequence[Entry], now: FolderPlan, then: FolderPlan, facts: 
     Games keep what folders they stand in below that of their system; all that belongs to them goes along.
     """
     answers = answers or {}
-    there = TheCard(entries, _with_folders_made(now, entries), card, facts, answers)
+    own = _with_folders_made(now, entries)
+    there = TheCard(entries, own, card, facts, answers)
+    about_saves, used = questions_about_saves(there), changes_of(there, answers)
+    if used:
+        entries = [replace(each, path=used.get(each.path, each.path)) for each in entries]
+        there = TheCard(entries, own, card, facts, answers)
     homes = [each for each in there.games if not there.is_contested(each)]
     loose = [each for each in there.gathered.loose if each.role == Role.SYSTEM]
     left = [Placed(each.lead, Act.LEAVE, cause=Cause.NONE) for each in there.games if there.is_contested(each)]
@@ -74,8 +80,14 @@ def regroup(entries: Sequence[Entry], now: FolderPlan, then: FolderPlan, facts: 
     moves = {str(each.file.path): each.to for each in placed
              if facts.folded(each.to) != facts.folded(str(each.file.path))}
     homeless = tuple(dict.fromkeys(each.file.system for each in left if each.cause == Cause.FOLDER))
-    return Regrouped(moves, homeless, tuple(left), _emptied(entries, moves),
-                     (*_questions(left, homeless), *(_about_whose(each) for each in there.gathered.unsure)))
+    questions = (*_questions(left, homeless), *(_about_whose(each) for each in there.gathered.unsure), *about_saves)
+    return Regrouped(_behind(used, moves), homeless, tuple(left), _emptied(entries, moves), questions)
+
+
+def _behind(first: Mapping[str, str], then: Mapping[str, str]) -> dict[str, str]:
+    """Moves behind other moves, as one."""
+    one = {path: then.get(place, place) for path, place in first.items()}
+    return one | {path: place for path, place in then.items() if path not in first.values() and path not in one}
 
 
 def _placed(entries: Sequence[Entry], homes: Sequence[Household], loose: Sequence[Brought], then: FolderPlan,
