@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import logging
+import signal
 import sys
 from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
+from types import FrameType
 from typing import NoReturn
 
 import click
 
 from mosscrate import __version__
+from mosscrate.cli.progress import BY_SIGNAL
 from mosscrate.cli.registry import COMMANDS
-from mosscrate.cli.speaking import FOLDER, say, show_json
+from mosscrate.cli.speaking import FOLDER, program, say, show_json
 from mosscrate.core.collecting import collect_seldom
 from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
 
@@ -64,7 +67,8 @@ def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path
     mosscrate sheet rehearse move.json
     mosscrate sheet run move.json --tag ABCD
 
-    Exit status: 0 done, 1 could not be done, 2 wrong usage, 3 the guard refused, 130 stopped.
+    Exit status: 0 done, 1 could not be done, 2 wrong usage, 3 the guard refused, 130 stopped,
+    143 ended by the system.
     """
     from mosscrate.core.sheet.bench import standard_bench
 
@@ -75,13 +79,17 @@ def root(ctx: click.Context, slots: Path | None, crate: Path | None, state: Path
 def main() -> NoReturn:
     """Run, and turn errors into a sentence and an exit status."""
     collect_seldom()
+    signal.signal(signal.SIGTERM, _end)
     try:
-        code = root(standalone_mode=False)
+        code = root(prog_name=program(), standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)
     except click.exceptions.Exit as done:
         sys.exit(done.exit_code)
     except click.ClickException as error:
-        error.show()
+        if "--json" in sys.argv:
+            show_json({"error": error.format_message()}, err=True)
+        else:
+            error.show()
         sys.exit(error.exit_code)
     except (click.Abort, KeyboardInterrupt):
         _complain("Stopped.")
@@ -95,9 +103,14 @@ def main() -> NoReturn:
     except Exception as error:
         logging.getLogger("mosscrate").exception("unexpected error")
         _complain(f"Something went wrong inside the program ({type(error).__name__}: {error}). If a card was being "
-                  "changed, “mosscrate sheet log” says how its job stands. The whole story is in the log"
+                  f"changed, “{program()} sheet log” says how its job stands. The whole story is in the log"
                   f"{_log_place()}.")
         sys.exit(EXIT_FAILED)
+
+
+def _end(number: int, frame: FrameType | None) -> NoReturn:
+    """The system asks it to end: what was begun is let go in order, as at Ctrl+C."""
+    sys.exit(BY_SIGNAL + number)
 
 
 def _start_log(path: Path) -> None:

@@ -15,7 +15,7 @@ from blake3 import blake3
 
 from mosscrate.cli.layouts import print_layout, print_structure
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FOLDER, MARKS, json_option, say, show_json, taken_out_options
+from mosscrate.cli.speaking import FOLDER, MARKS, json_option, program, say, show_json, taken_out_options
 from mosscrate.cli.unpacking import read_for_files, read_if_small, read_whole
 from mosscrate.core.contents import Layout, describe, survey
 from mosscrate.core.contents.extract import take_out
@@ -183,8 +183,8 @@ def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, eve
     if not r.is_complete:
         places = ", ".join(f"{n} bytes at {s}" for s, n in r.unreadable[:5])
         raise MediumError(f"{found.name} could not be read everywhere: {places}. {files_lacking(backup)} What was read "
-                          "is kept, and the record names it incomplete. “mosscrate rescue” may get more of it, saves "
-                          "first.",
+                          "is kept, and the record names it incomplete. "
+                          f"“{program()} rescue” may get more of it, saves first.",
                           r.unreadable[0][0])
 
 

@@ -11,7 +11,7 @@ import click
 
 from mosscrate.cli.devices import device
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, say, show_json, taken_out_options
+from mosscrate.cli.speaking import FILE, json_option, program, say, show_json, taken_out_options
 from mosscrate.core.crate import Backup, Lane
 from mosscrate.core.crate.ageing import Ages
 from mosscrate.core.crate.compare import State
@@ -327,7 +327,7 @@ def _list(bench: Bench, *, check: bool, as_json: bool) -> None:
         show_json([{"card": lane.card.name, "tag": lane.card.tag, "note": lane.note,
                     "backups": [_backup(b) for b in lane.backups]} for lane in lanes])
     elif not lanes and not troubles:
-        say("Nothing is kept yet. “mosscrate keep MEDIUM” keeps a card.")
+        say(f"Nothing is kept yet. “{program()} keep MEDIUM” keeps a card.")
     else:
         _tell_lanes(lanes)
     for trouble in troubles if not check else ():

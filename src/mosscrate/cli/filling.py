@@ -9,7 +9,7 @@ import click
 
 from mosscrate.cli.outcome import run_sheet
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, say, show_json
+from mosscrate.cli.speaking import FILE, answers_to, json_option, say, show_json
 from mosscrate.core.errors import PlanError
 from mosscrate.core.fill.bringing import bring
 from mosscrate.core.fill.lists import lists_at
@@ -212,7 +212,7 @@ def move(bench: Bench, card: str, plan: str, partition: int | None, by: str | No
     for folder in found.unsure:
         say(f"  ? It is not known whose “{folder}” is; it stays. “plans learn --answer …” says so.")
     for question in found.questions:
-        say(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
+        say(answers_to(question))
 
 
 LISTS = click.option("--list", "listed", multiple=True, type=FILE, help="A list of checksums, beside those in your own "

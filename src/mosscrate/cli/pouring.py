@@ -14,7 +14,7 @@ from mosscrate.cli.devices import KEY, TRUST, connected
 from mosscrate.cli.filling import LISTS, PLACE, own_plans_of, plan_called
 from mosscrate.cli.outcome import run_sheet
 from mosscrate.cli.progress import watching
-from mosscrate.cli.speaking import FILE, json_option, say, show_json
+from mosscrate.cli.speaking import FILE, answers_to, json_option, say, show_json
 from mosscrate.core.devices.filled import DeviceHome
 from mosscrate.core.errors import FitError
 from mosscrate.core.fill.asking import ROOM, WHAT_FITS, may_be_asked
@@ -252,7 +252,7 @@ def _show(plan: FolderPlan, found: Sorted, questions: Sequence[Question], words:
     say(f"{binary(found.need)} of {binary(found.free)} that are free, "
         f"{binary(found.lost)} of it lost to clusters.")
     for question in questions:
-        say(f"  ? {question.sentence} [{'] ['.join(question.answers)}]  --answer “{question.key}=…”")
+        say(answers_to(question))
 
 
 COMMANDS: dict[str, click.Command] = {"fill": fill, "lay-over": lay_over_}

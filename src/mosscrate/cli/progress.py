@@ -9,26 +9,36 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
 
+from mosscrate.core.errors import Stopped
 from mosscrate.core.watch import Progress, Watch
+
+ENDS = (signal.SIGINT, signal.SIGTERM)
+BY_SIGNAL = 128                          # and its number: the exit status of what was ended by a signal
 
 
 @contextmanager
 def watching() -> Iterator[Watch]:
-    """A watch that draws on stderr and stops at Ctrl+C."""
-    stop = threading.Event()
+    """A watch that draws on stderr and stops at Ctrl+C, or when the system asks the program to end."""
+    stop, asked = threading.Event(), list[int]()
 
-    def on_interrupt(number: int, frame: FrameType | None) -> None:
+    def on_signal(number: int, frame: FrameType | None) -> None:
+        asked.append(number)
         stop.set()
 
-    before = signal.signal(signal.SIGINT, on_interrupt)
+    before = {number: signal.signal(number, on_signal) for number in ENDS}
     try:
         if sys.stderr.isatty():
             with _bar(stop) as watch:
                 yield watch
         else:
             yield Watch(should_stop=stop.is_set)
+    except Stopped as stopped:
+        if asked:
+            stopped.exit_code = BY_SIGNAL + asked[0]
+        raise
     finally:
-        signal.signal(signal.SIGINT, before)
+        for number, handler in before.items():
+            signal.signal(number, handler)
 
 
 @contextmanager

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
+import os
+import shlex
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from mosscrate.core.findings import Finding, Severity
 from mosscrate.core.shown import shown_json, shown_lines
 from mosscrate.core.sizes import parse_size
+
+if TYPE_CHECKING:
+    from mosscrate.core.fill.placed import Question
 
 FILE = click.Path(path_type=Path, dir_okay=False)
 FOLDER = click.Path(path_type=Path, file_okay=False)
@@ -41,6 +46,17 @@ def say(text: str = "", *, err: bool = False) -> None:
 def show_json(value: Any, *, err: bool = False) -> None:  # noqa: ANN401 - whatever JSON can hold
     """Print a value for a script; what would steer a terminal is escaped, as JSON may escape anything."""
     click.echo(shown_json(json.dumps(value, ensure_ascii=False, indent=None if err else 2)), err=err)
+
+
+def program() -> str:
+    """How it is called here, so that what is said can be typed."""
+    return os.environ.get("MOSSCRATE_PROGRAM", "mosscrate")
+
+
+def answers_to(question: Question) -> str:
+    """A question with its answers, and the option that gives one: it can be pasted into a shell."""
+    option = f"--answer {shlex.quote(f'{question.key}=…')}"
+    return f"  ? {question.sentence} [{'] ['.join(question.answers)}]  {option}"
 
 
 def finding_line(finding: Finding) -> str:

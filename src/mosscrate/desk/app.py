@@ -6,14 +6,18 @@ Nothing of the core that takes time is imported here at once: the window is pain
 from __future__ import annotations
 
 import os
+import signal
+import socket
 import sys
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QCommandLineOption, QCommandLineParser, QSettings
+from PyQt6.QtCore import QObject, QSettings, QSocketNotifier
 from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.sip import voidptr
 
 from mosscrate.core.collecting import collect_seldom
 from mosscrate.desk import theme
+from mosscrate.desk.arguments import Arguments, read_arguments
 from mosscrate.desk.window import MainWindow
 
 if TYPE_CHECKING:
@@ -22,18 +26,19 @@ if TYPE_CHECKING:
 
     from mosscrate.core.sheet.bench import Bench
 
+BY_SIGNAL = 128                # and its number: the exit status of what was ended by a signal
 SWITCH_INTERVAL = 0.0005       # seconds: a job's thread gives way to the window ten times sooner than usual
 
 
 def main() -> None:
     """Open the window and stay until it is closed."""
-    app = make_application(sys.argv)
-    options = _options(app)
-    choice = options.value("theme")
-    if choice != "desktop":
-        theme.apply_sheet(app, theme.wanted_theme(choice))
+    options = read_arguments(sys.argv[1:])
+    app = make_application(sys.argv[:1])
+    if options.theme != "desktop":
+        theme.apply_sheet(app, theme.wanted_theme(options.theme))
     window = MainWindow(lambda: _open_bench(options), QSettings("mosscrate", "window"))
-    window.furnished.connect(lambda: _open_images(window, options.positionalArguments()))
+    window.furnished.connect(lambda: _open_images(window, options.images))
+    SystemEnd(app, window)
     window.show()
     sys.exit(app.exec())
 
@@ -52,20 +57,29 @@ def make_application(arguments: list[str], theme_choice: str = "desktop") -> QAp
     return app
 
 
-def _options(app: QApplication) -> QCommandLineParser:
-    parser = QCommandLineParser()
-    parser.setApplicationDescription("One bench for cards, drives and images.")
-    parser.addHelpOption()
-    parser.addPositionalArgument("images", "image files to open", "[image ...]")
-    parser.addOption(QCommandLineOption("demo", "Open the Heron Lane bench."))
-    parser.addOption(QCommandLineOption("folder", "Where the demo bench lies.", "folder"))
-    parser.addOption(QCommandLineOption("theme", "desktop, dark or light.", "theme",
-                                        os.environ.get("MOSSCRATE_THEME", "desktop")))
-    parser.process(app)
-    return parser
+class SystemEnd(QObject):
+    """When the session ends, or a signal asks for it, what is at work is stopped as by hand, and nothing is asked."""
+
+    def __init__(self, app: QApplication, window: MainWindow) -> None:
+        super().__init__(app)
+        self._app, self._window = app, window
+        self._asked, self._there = socket.socketpair()
+        for each in (self._asked, self._there):
+            each.setblocking(False)
+        signal.set_wakeup_fd(self._there.fileno())       # Qt waits in C: a handler alone would come when it returns
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, lambda _number, _frame: None)
+        self._notifier = QSocketNotifier(voidptr(self._asked.fileno()), QSocketNotifier.Type.Read, self)
+        self._notifier.activated.connect(self._end)
+        app.commitDataRequest.connect(window.end)
+
+    def _end(self) -> None:
+        self._notifier.setEnabled(False)
+        self._window.end()
+        self._app.exit(BY_SIGNAL + self._asked.recv(1)[0])
 
 
-def _open_bench(options: QCommandLineParser) -> Bench:
+def _open_bench(options: Arguments) -> Bench:
     import tempfile
     from pathlib import Path
 
@@ -73,9 +87,9 @@ def _open_bench(options: QCommandLineParser) -> Bench:
     from mosscrate.core.sheet.bench import standard_bench
     from mosscrate.demo.cards import bench_at
 
-    folder = Path(options.value("folder") or Path(tempfile.gettempdir()) / f"mosscrate-heron-lane-{os.getuid()}")
+    folder = Path(options.folder or Path(tempfile.gettempdir()) / f"mosscrate-heron-lane-{os.getuid()}")
     try:
-        bench = bench_at(folder) if options.isSet("demo") else standard_bench()
+        bench = bench_at(folder) if options.demo else standard_bench()
     except MossError as error:
         sys.exit(f"mosscrate: {error}")
     log_file = _start_log(bench.state)

@@ -56,7 +56,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.setWindowTitle("Moss Crate")
         self.settings = settings
-        self.is_furnished = False
+        self.is_furnished = self._is_ending = False
         self._open_bench = open_bench
         self._loader: threading.Thread | None = None
         self._loaded.connect(self._take_bench)
@@ -164,7 +164,8 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Qt: ask where a job is at work, stop what runs, remember the place."""
-        if event is not None and self.is_furnished and self.model.jobs and not self.may_stop():
+        is_at_work = self.is_furnished and self.model.jobs and not self._is_ending
+        if event is not None and is_at_work and not self.may_stop():
             event.ignore()
             return
         if self.is_furnished:
@@ -173,6 +174,11 @@ class MainWindow(QMainWindow):
         if self.settings:
             self.settings.setValue("geometry", self.saveGeometry())
         super().closeEvent(event)
+
+    def end(self) -> None:
+        """Close without a question: the session ends, and what is at work is stopped."""
+        self._is_ending = True
+        self.close()
 
     def may_stop(self) -> bool:
         """Ask whether what runs shall be stopped."""

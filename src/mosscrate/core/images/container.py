@@ -84,5 +84,5 @@ class ContainerFormat(Protocol):
 
 def unchanged(name: str, kind: str) -> str:
     """Why a contained disk is not written."""
-    return (f"{name} is a disk in a file ({kind}): it is read here and not changed. “mosscrate convert” makes a raw "
-            "image of it that can be; nothing was written.")
+    return (f"{name} is a disk in a file ({kind}): it is read here and not changed. Convert it to a raw image to "
+            "change that one. Nothing was written.")
