@@ -50,7 +50,7 @@ class MediumChooser(Panel):
         self.box.setAccessibleName(title)
         self.box.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.box.activated.connect(self._pick)
-        self.about = label(style="muted", scale=0.88, elides=True)
+        self.about = label(style="muted", scale=0.88, wraps=True)
         words = QVBoxLayout()
         words.setSpacing(3)
         words.addWidget(self.box)
@@ -77,7 +77,7 @@ class MediumChooser(Panel):
         self.box.blockSignals(False)
         self.box.setToolTip(tip(f"{current.name}\n{current.path}") if current else "")
         self.picture.show_medium(current)
-        parts = [current.subtitle, f"tag {current.tag}", note] if current else [""]
+        parts = [current.subtitle, f"tag {current.tag}", note.replace(" ", "\N{NO-BREAK SPACE}")] if current else [""]
         self.about.setText("  ·  ".join(filter(None, parts)))
         self.about.setToolTip(self.about.text())
 
