@@ -6,6 +6,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QUrl
 from PyQt6.QtWidgets import QPushButton
 
+from mosscrate.core.errors import MediumError
 from mosscrate.core.slots.service import MustAsk
 from mosscrate.desk.look.why_not import PROTECTED
 from mosscrate.desk.shared.reasons import reason_of
@@ -140,6 +141,18 @@ def test_move_says_why_nothing_is_planned(person, monkeypatch):
         w.move_.choose_target(medium(person, "New card"))
         assert w.move_.ribbons._sentence == hint
         assert words in words_of(w.move_.sheet_panel)
+
+
+def test_where_a_place_of_a_card_cannot_be_read_the_page_says_what_helps(person, monkeypatch):
+    def fails(*_words):
+        raise MediumError("Full card cannot be read at byte 512: the medium reports an error there.", 512)
+    move = person.window.move_
+    monkeypatch.setattr(move, "_make", fails)
+    person.pick_card("Full card")
+    person.window.go_to(MOVE)
+    move.choose_source(medium(person, "Worn card"))
+    move.choose_target(medium(person, "Full card"))
+    person.wait(lambda: "Choose another card, or rescue what is on it on Proof." in words_of(move.sheet_panel))
 
 
 def test_a_write_protected_card_says_so_and_why_nothing_can_be_done(person, tmp_path):

@@ -22,7 +22,7 @@ from mosscrate.desk.move.acting import MoveActs
 from mosscrate.desk.move.fresh_games import FreshGamesInHand
 from mosscrate.desk.move.plan import Plan, make_arrangement, make_plan, make_preparation
 from mosscrate.desk.move.putting_back import PuttingBack
-from mosscrate.desk.move.waiting import why_waiting
+from mosscrate.desk.move.waiting import why_unplanned, why_waiting
 from mosscrate.desk.shared.letting_go import unmount
 
 TOLD = 2                       # findings beside the actions; the table has them all
@@ -157,7 +157,7 @@ class MovePlanning(MoveActs):
         asked, wish = self._asked, self.prepare_panel.wish() if self.is_preparing else None
         self.model.asker.ask(lambda: self._make(source, a, target, b, wish),
                              lambda ready: self._take_plan(asked, ready),
-                             lambda error: self._take_failure(asked, str(error)))
+                             lambda error: self._take_failure(asked, error))
 
     def _make(self, source: Medium, a: Layout, target: Medium, b: Layout, wish: Wish | None) -> _Ready:
         crate = self.model.bench.crate
@@ -205,10 +205,10 @@ class MovePlanning(MoveActs):
             self._is_looking = is_looking
             self._show_plan()
 
-    def _take_failure(self, asked: int, error: str) -> None:
-        self.model.failed.emit(error)
+    def _take_failure(self, asked: int, error: Exception) -> None:
+        self.model.failed.emit(str(error))
         if asked == self._asked and self.job is None:
-            self._unplanned = error
+            self._unplanned = why_unplanned(error)
             self._show_plan()
 
     def _open_wanted(self) -> None:

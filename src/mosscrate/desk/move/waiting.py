@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from mosscrate.core.errors import MediumError
 from mosscrate.core.slots import Medium, Source
 from mosscrate.desk.bench_model import BenchModel
 from mosscrate.desk.shared.reasons import reason_of
+
+RESCUE = "Choose another card, or rescue what is on it on Proof."
 
 
 @dataclass(frozen=True)
@@ -15,6 +18,12 @@ class Waiting:
 
     hint: str
     sentence: str = ""
+
+
+def why_unplanned(error: Exception) -> str:
+    """What making a plan came to, with what helps where a place of a card cannot be read."""
+    is_bad_place = isinstance(error, MediumError) and error.offset is not None
+    return f"{error} {RESCUE}" if is_bad_place else str(error)
 
 
 def why_waiting(model: BenchModel, source: Medium | None, target: Medium | None, failed: str) -> Waiting:
@@ -31,7 +40,7 @@ def why_waiting(model: BenchModel, source: Medium | None, target: Medium | None,
             return Waiting("to be asked for", f"{medium.name} cannot be read before you allow it: choose it on Look, "
                            "and press “Ask to read it”.")
         if seen is not None and seen.error:
-            return Waiting("cannot be read", f"{reason_of(seen.error)[0]}. Choose another card, or rescue it on Proof.")
+            return Waiting("cannot be read", f"{reason_of(seen.error)[0]}. {RESCUE}")
     if target is None:
         return Waiting("choose both ends")
     return Waiting("planning…", "Planning…")
