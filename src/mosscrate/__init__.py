@@ -3,4 +3,4 @@
 `core` does the work without a window; `cli` and `desk` are two ways to ask for it.
 """
 
-__version__ = "0.1.0"
+__version__ = "0.9.0"

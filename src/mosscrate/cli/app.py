@@ -15,7 +15,7 @@ import click
 
 from mosscrate import __version__
 from mosscrate.cli.progress import BY_SIGNAL
-from mosscrate.cli.registry import COMMANDS
+from mosscrate.cli.registry import COMMANDS, GROUPS
 from mosscrate.cli.speaking import FOLDER, program, say, show_json
 from mosscrate.core.collecting import collect_seldom
 from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
@@ -35,8 +35,9 @@ class _Commands(click.Group):
         return found[cmd_name]
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(entry.name, entry.help) for entry in COMMANDS])
+        for group in GROUPS:
+            with formatter.section(group.title):
+                formatter.write_dl([(entry.name, entry.help) for entry in group.entries])
 
 
 class _BesideTheWork(logging.FileHandler):
