@@ -146,7 +146,7 @@ def test_a_plan_is_said_step_by_step_and_a_rehearsal_writes_nothing(cli, cards, 
                                                                                                   "4", "5"]
     assert "Grow GAMES from 34 MiB to 50 MiB; its files stay" in out
     _, shown, _ = cli("sheet", "show", sheet)
-    assert "It is blank at both ends and wherever else was looked." in shown
+    assert "The card looks blank: nothing was found at its ends" in shown
     before = (bench.shelf.simulated_folder / "new.img").read_bytes()
     code, out, _ = cli("sheet", "rehearse", sheet)
     assert (code, "nothing was written" in out) == (0, True)

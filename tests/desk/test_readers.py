@@ -83,7 +83,7 @@ def test_a_card_is_unmounted_and_ejected_from_look(person, volume, tmp_path):
         assert strip.how.text() == "Nothing of it is mounted."
         person.click(strip.eject_button)
         person.wait(lambda: len(said) == 2)
-        assert "may be pulled" in said[1]
+        assert "take it out now" in said[1]
 
 
 def test_a_card_that_must_be_asked_for_is_only_opened_when_the_person_says_so(person, monkeypatch):

@@ -48,10 +48,10 @@ def test_a_card_is_ejected_from_its_slot_and_a_drive_switched_off(service):
     shelf = Shelf()
     card = shelf.find(str(service.card))
     assert [slot.reader for slot in shelf.empty_slots()] == ["Wren Double reader"]
-    assert "is ejected and may be pulled" in shelf.eject(card)
+    assert "is ejected. You can take it out now." in shelf.eject(card)
     drive = next(iter(service.objects.values()))["org.freedesktop.UDisks2.Drive"]
     drive["MediaRemovable"] = ("b", False)
-    assert "is switched off and may be pulled" in shelf.eject(card)
+    assert "is switched off. You can take it out now." in shelf.eject(card)
     assert [call for call in service.calls if call in ("Eject", "PowerOff")] == ["Eject", "PowerOff"]
     service.refusals["PowerOff"] = f"{UDISKS}.DeviceBusy"
     with pytest.raises(MediumError, match="is in use by the system"):

@@ -104,7 +104,7 @@ def test_the_whole_move_as_a_user_who_cannot_open_the_device(service, card, home
     assert code == 0, said
     code, said = shell(MAY.pw_uid, home, "sheet", "run", sheet, "--tag", tag)
     assert code == 0, said
-    assert "may be pulled" in said
+    assert "take it out now" in said
     with Shelf().find(str(card.path)).open() as blocks:
         assert [p.volume.label for p in survey(blocks).partitions][-1] == "GAMES"
 
@@ -195,7 +195,7 @@ def test_what_is_mounted_is_unmounted_on_request_and_who_holds_it_is_named(servi
                     Shelf().unmount(medium)
             finally:
                 busy.terminate()
-        assert "may be pulled" in Shelf().eject(medium)
+        assert "take it out now" in Shelf().eject(medium)
         assert Shelf().find(str(device)).in_use == ""
 
 

@@ -468,7 +468,7 @@ def test_archives_in_parts_are_gone_through_and_a_missing_part_is_told(tmp_path,
     said = [q.sentence for q in found.sorted.questions]
     assert any("of packs cannot be read and are left out. lost.7z.001 is one part of a set; missing beside it: "
                "lost.7z.002" in each for each in said)
-    assert any("since nothing tells what for: alone.001." in each for each in said)
+    assert any("of an unknown kind: alone.001." in each for each in said)
 
 
 def test_pictures_of_save_states_go_with_them(tmp_path, bench):

@@ -58,7 +58,7 @@ def unmount(bench: Bench, card: str, as_json: bool) -> None:
 @json_option
 @click.pass_obj
 def eject(bench: Bench, card: str, as_json: bool) -> None:
-    """Unmount everything of a CARD, eject it where its reader can, and say whether it may be pulled."""
+    """Unmount everything of a CARD, eject it where its reader can, and say whether you can take it out."""
     medium = bench.shelf.find(card)
     sentence = bench.shelf.eject(medium)
     if as_json:

@@ -133,12 +133,12 @@ def get(bench: Bench, medium: str, path: str, partition: int | None, out: Path, 
 @click.option("--only", "kinds", multiple=True, type=click.Choice(sorted(KINDS_BY_WORD)),
               help="Only files of this kind; may be given several times.")
 @click.option("--folder", "folders", multiple=True, help="Only what is in this folder; may be given several times.")
-@click.option("--unlike", help="Only what this image, from which it was written, has not or otherwise.")
+@click.option("--unlike", help="Only files that differ from this image, from which the card was written.")
 @json_option
 @click.pass_obj
 def keep(bench: Bench, medium: str, out: Path | None, partition: int | None, every_byte: bool, no_verify: bool,
          kinds: tuple[str, ...], folders: tuple[str, ...], unlike: str | None, as_json: bool) -> None:
-    """Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again.
+    """Back up what is in use on a MEDIUM under today's date; the crate stores equal data once.
 
     With --only, --folder or --unlike a part of it is kept, in a lane of its own beside that of the card.
     """
@@ -236,7 +236,7 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
 
 @click.command()
 @click.option("--headless", is_flag=True, help="Run the migration here, without a window.")
-@click.option("--device", is_flag=True, help="Be a running device with made-up files until you stop it.")
+@click.option("--device", is_flag=True, help="Act as a running device with made-up files until you stop it.")
 @click.option("--pictures", is_flag=True, help="Be a picture server with made-up pictures until you stop it.")
 @click.option("--folder", type=FOLDER, help="Where to build it; a folder of its own when left out.")
 def demo(headless: bool, device: bool, pictures: bool, folder: Path | None) -> None:

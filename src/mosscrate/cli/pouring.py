@@ -92,7 +92,7 @@ class _Worded(click.Command):
 def fill(bench: Bench, card: str, places: tuple[Path, ...], source: str | None, server: str,
          listed: tuple[Path, ...], wanted: str | None, answers: tuple[str, ...], trust: str, key: Path | None,
          **how: Any) -> None:  # noqa: ANN401
-    """Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does not fit.
+    """Sort what is in PLACES to where a CARD wants it, and show what goes where, what is asked, what does not fit.
 
     CARD may be a folder of this computer too, or a running device as sftp://user@host/folder.
     """

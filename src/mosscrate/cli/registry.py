@@ -36,7 +36,7 @@ GROUPS = (
     )),
     Group("Back up and restore", (
         Entry("keep", "commands",
-              "Keep what is in use on a MEDIUM under today's date; what the crate holds already takes no room again."),
+              "Back up what is in use on a MEDIUM under today's date; the crate stores equal data once."),
         Entry("crate", "crating", "List what is kept, card by card; look through it, compare it, check it."),
         Entry("rescue", "rescuing",
               "Read a failing CARD, what is worth most for the time first; it is never written."),
@@ -55,7 +55,7 @@ GROUPS = (
         Entry("put", "filing", "Put files and folders of this computer into a folder of a volume."),
         Entry("copy", "filing", "Copy a file or folder to another name or folder of its volume."),
         Entry("rename", "filing", "Give a file or folder another name or another folder."),
-        Entry("regroup", "filing", "Give many files other places on their volume at once; nothing is copied."),
+        Entry("regroup", "filing", "Move or rename many files of a volume at once; nothing is copied."),
         Entry("remove", "filing", "Remove files, or folders with all that is in them."),
         Entry("folder", "filing", "Make a folder, and those above it where they are missing."),
         Entry("folders", "filing", "Make many folders, and those above them where they are missing."),
@@ -63,7 +63,7 @@ GROUPS = (
     )),
     Group("Fill with games", (
         Entry("fill", "pouring",
-              "Bring what is in PLACES to where a CARD wants it: what goes where, what needs a word, what does "
+              "Sort what is in PLACES to where a CARD wants it, and show what goes where, what is asked, what does "
               "not fit."),
         Entry("lay-over", "pouring",
               "Lay folders and archives over a CARD as they are: what they add, replace, and what is there."),
@@ -84,7 +84,7 @@ GROUPS = (
     Group("Take a card out", (
         Entry("unmount", "attached", "Unmount everything that is mounted of a CARD, so that it can be written."),
         Entry("eject", "attached",
-              "Unmount everything of a CARD, eject it where its reader can, and say whether it may be pulled."),
+              "Unmount everything of a CARD, eject it where its reader can, and say whether you can take it out."),
     )),
     Group("Other", (
         Entry("install-desktop", "installing",

@@ -19,8 +19,8 @@ from mosscrate.core.slots import Medium
 
 @click.command()
 @click.argument("card")
-@click.option("--for", "minutes", type=click.FloatRange(min=0), help="Stop after so many minutes; it can be gone on "
-              "with days later.")
+@click.option("--for", "minutes", type=click.FloatRange(min=0), help="Stop after so many minutes; you can "
+              "continue days later.")
 @click.option("--to-the-end", is_flag=True, help="Go on below the point where it is hardly worth the time.")
 @click.option("--again", is_flag=True, help="Try places again that have failed by themselves, after everything else.")
 @click.option("--free", "with_free", is_flag=True, help="Read the room that holds no files too.")

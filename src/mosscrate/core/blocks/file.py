@@ -281,10 +281,10 @@ def reopen_image(path: Path) -> FileBlocks:
     try:
         fd = os.open(path, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
     except OSError as error:
-        raise MediumError(f"{path} cannot be gone on with: {os.strerror(error.errno or 0)}.") from error
+        raise MediumError(f"{path} cannot be continued: {os.strerror(error.errno or 0)}.") from error
     if not stat.S_ISREG(os.fstat(fd).st_mode):
         os.close(fd)
-        raise MediumError(f"{path} cannot be gone on with: it is no file.")
+        raise MediumError(f"{path} cannot be continued: it is no file.")
     return FileBlocks(fd, path, writable=True)
 
 

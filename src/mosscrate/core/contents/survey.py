@@ -375,8 +375,8 @@ def _about_all(layout: Layout, kind: str) -> list[Finding]:
                 return [Finding(Severity.NOTE, f"No map, no file system, blank ends; yet something stands at byte "
                                 f"{layout.trace:,}: its map was cleared or its beginning erased, and what lay behind "
                                 "is still there.", remedy="If that was not meant, keep the card before all else.")]
-            return [Finding(Severity.GOOD, "The card is blank: no map, no file system, zeros at both ends and wherever "
-                            "else was looked.")]
+            return [Finding(Severity.GOOD, "The card is blank: no map and no file system; its ends, and the places "
+                            "between that were read, hold only zeros.")]
         if kind:
             article = "an" if kind == "xz" else "a"
             return [Finding(Severity.PROBLEM, f"It begins like {article} {kind} file: most likely the archive "

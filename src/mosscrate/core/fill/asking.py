@@ -193,8 +193,8 @@ def _question(cause: tuple[str, str, str], found: list[Placed]) -> Question | No
             return Question(f"unreadable {group}", f"{counted(number, 'entry', 'entries')} of {group} cannot be read "
                             f"and {are} left out. {why}", (LEAVE_OUT,), _worth(7, found), number)
         case Cause.UNKNOWN:
-            return Question(f"{UNKNOWN}{group}", f"{counted(number, 'file')} of {group} {are} left out, since nothing "
-                            f"tells what for: {names}.", _what_for(group, found), _worth(3, found), number)
+            return Question(f"{UNKNOWN}{group}", f"{counted(number, 'file')} of {group} {are} left out, of an "
+                            f"unknown kind: {names}.", _what_for(group, found), _worth(3, found), number)
     return None
 
 

@@ -163,11 +163,11 @@ def _target(begun: Rescue) -> FileBlocks:
             create_image(begun.target, begun.state.card.size).close()
         target = reopen_image(begun.target)
     except MediumError as error:
-        raise CrateError(f"The rescue {begun.path} cannot be gone on with, what it has read is gone: {error}") \
+        raise CrateError(f"The rescue {begun.path} cannot be continued, what it has read is gone: {error}") \
             from error
     lock_image(target.fd, f"The rescue {begun.path.name}", writing=True)
     if target.size != begun.state.card.size:
-        raise CrateError(f"The rescue {begun.path} cannot be gone on with: what it has read was cut to "
+        raise CrateError(f"The rescue {begun.path} cannot be continued: what it has read was cut to "
                          f"{target.size:,} bytes, its card has {begun.state.card.size:,}.")
     return target
 

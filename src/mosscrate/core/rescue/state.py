@@ -202,13 +202,13 @@ class RescueState:
         try:
             whole = msgspec.json.decode(path.read_bytes(), type=RescueFile)
         except (OSError, ValueError) as error:
-            raise CrateError(f"The rescue {path} cannot be gone on with: {error}. What it has read is untouched in "
+            raise CrateError(f"The rescue {path} cannot be continued: {error}. What it has read is untouched in "
                              "the file beside it.") from error
         if whole.format != FORMAT:
             raise CrateError(f"The rescue {path} is of format {whole.format}; this program knows {FORMAT}.")
         wrong = _wrong_in(whole)
         if wrong:
-            raise CrateError(f"The rescue {path} cannot be gone on with: {wrong}. What it has read is untouched in "
+            raise CrateError(f"The rescue {path} cannot be continued: {wrong}. What it has read is untouched in "
                              "the file beside it.")
         state = cls(whole.card, whole.begun, whole.target, whole.unit)
         for start, length in whole.have:

@@ -84,7 +84,7 @@ class Standing:
             return f"Nothing has failed yet; {saves}."
         if self.ending == Ending.TRIED:
             return f"Everything else was tried and cannot be read; {saves}. Keep what there is, or try it again."
-        return f"It can be gone on with; {saves}."
+        return f"You can continue it at any time; {saves}."
 
     @property
     def _no_save(self) -> str:

@@ -46,19 +46,19 @@ def eject(medium: Medium, service: Service) -> str:
     Raises GuardRefusal, InUse, MediumError.
     """
     if medium.source != Source.READER:
-        return f"{medium.name} may be taken away: nothing of it is open."
+        return f"You can take {medium.name} away: nothing of it is open."
     unmount(medium, service)
     device = service.find(medium.path)
     drive = service.latest.drive_of(device)
     if drive is not None and drive.can_eject and drive.has_changing_media:
         service.eject(drive, medium.name)
-        return f"{medium.name} is ejected and may be pulled."
+        return f"{medium.name} is ejected. You can take it out now."
     if drive is not None and drive.can_power_off and not drive.has_changing_media:
         service.power_off(drive, medium.name)
-        return f"{medium.name} is switched off and may be pulled."
+        return f"{medium.name} is switched off. You can take it out now."
     if use := System(view=service.latest).of(medium.storage(), medium.path):
-        raise InUse(f"{medium.name} must not be pulled yet: {use}.")
-    return f"{medium.name} may be pulled: nothing of it is mounted, and everything is on it."
+        raise InUse(f"Leave {medium.name} in its reader: {use}.")
+    return f"{medium.name} is unmounted, and everything is written. You can take it out now."
 
 
 def rescan(medium: Medium, service: Service) -> None:

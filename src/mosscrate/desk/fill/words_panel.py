@@ -20,7 +20,7 @@ HIGH = 34                                # points of a question beside a list
 MOST_WORDS = 4                           # answers beside one another
 WIDEST = 0.58                            # share of the panel's width that sentences may take
 LISTED = 1000                            # files in the list
-NEEDS, NOTHING, MARKED = "Needs a word from you", "Nothing needs a word from you", "what is marked is done otherwise"
+NEEDS, NOTHING, MARKED = "Questions", "No questions", "the marked answer is taken until you choose another"
 
 
 class WordsPanel(Panel):
@@ -34,7 +34,7 @@ class WordsPanel(Panel):
         self.head = label(NEEDS, bold=True)
         self.hint = label(MARKED, style="muted", scale=0.9)
         self.back = button("Take back what I said", self.taken_back.emit, style="quiet")
-        self.rows = Rows("What needs a word", spacing=6)
+        self.rows = Rows("Questions", spacing=6)
         self.files = QListWidget()
         self.files.setAccessibleName("Files with their places and reasons")
         self.files.hide()

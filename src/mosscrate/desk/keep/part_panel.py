@@ -118,8 +118,8 @@ class PartPanel(QWidget):
         is_any = bool(choice.kinds or choice.folders)
         taken = [entry for where, entry in self._files if choice.takes(where, entry)] if is_any else []
         self.act.setEnabled(bool(taken))
-        self.words.setText(f"{counted(len(taken), 'file')}, {binary(sum(entry.size for entry in taken))}. What is kept "
-                           "already takes no room again." if taken else "Tick what is to be kept." if self._files else
+        self.words.setText(f"{counted(len(taken), 'file')}, {binary(sum(entry.size for entry in taken))}. The crate "
+                           "stores equal data once." if taken else "Tick what is to be kept." if self._files else
                            f"Nothing on it differs from {self._unlike}.")
 
 

@@ -28,12 +28,12 @@ class FindingsPanel(Panel):
         self.model = model
         self._layout: Layout | None = None
         self._is_checked = False
-        self.head = label("What was noticed", bold=True)
+        self.head = label("Worth knowing", bold=True)
         self.machine = MachineChooser(model)
         self.machine.may_be_narrow()
         self.column.addLayout(row(self.head, None, self.machine))
         model.machine_changed.connect(self._show_again)
-        area = Rows("What was noticed", spacing=4)
+        area = Rows("Worth knowing", spacing=4)
         self.rows = area.column
         self.column.addWidget(area, 1)
         self.entry = TagEntry("Take it back", "Finish it")
@@ -59,7 +59,7 @@ class FindingsPanel(Panel):
             self.show_text("")
         else:
             self._show([*self._suits(layout), *layout.findings] or
-                       [Finding(Severity.GOOD, "Nothing that needs a word.")])
+                       [Finding(Severity.GOOD, "No problems found.")])
 
     def offer(self, job_tag: str, proof_tag: str = "") -> None:
         """A card in the middle of a job, or of a proof, can be brought out of it here; "" offers nothing."""

@@ -20,7 +20,7 @@ class ReaderStrip(Panel):
         self.unmount_button = button("Unmount", self._unmount,
                                      tip="So that it can be written; files that are open on it are named")
         self.eject_button = button("Eject", self._eject,
-                                   tip="Unmount all of it, and say when it may be pulled")
+                                   tip="Unmount all of it, and say when you can take it out")
         for part in (self.ask_button, self.unmount_button, self.eject_button):
             part.setProperty("compact", True)
         words = row(self.how, self.ask_button, self.unmount_button, self.eject_button)

@@ -133,9 +133,9 @@ class MoveStation(MovePlanning):
         self._offered = result.job
         tag = self.target.tag if self.target and result.job else ""
         self.model.select(self.target)                    # what was written is in hand, on every station
-        self.run_panel.end(f"Done in {duration(result.seconds)}", f"{name} may be pulled. {proof}", can_look=True,
-                           undo_tag=tag, acts=self._what_follows())
-        self.model.said.emit(f"{name} is ready and may be pulled.")
+        self.run_panel.end(f"Done in {duration(result.seconds)}", f"You can take {name} out now. {proof}",
+                           can_look=True, undo_tag=tag, acts=self._what_follows())
+        self.model.said.emit(f"{name} is ready. You can take it out now.")
 
     def _what_follows(self) -> list[Act]:
         """What one usually does with a card that was written."""

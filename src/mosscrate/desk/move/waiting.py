@@ -42,5 +42,5 @@ def why_waiting(model: BenchModel, source: Medium | None, target: Medium | None,
         if seen is not None and seen.error:
             return Waiting("cannot be read", f"{reason_of(seen.error)[0]}. {RESCUE}")
     if target is None:
-        return Waiting("choose both ends")
+        return Waiting("choose source and target")
     return Waiting("planning…", "Planning…")

@@ -82,17 +82,17 @@ def title(medium: Medium, known: Known) -> str:
     if known.verdict is not None and known.verdict.is_false:
         real = known.verdict.real
         return f"Holds {binary(real)} of the {binary(medium.size)} that it claims. Keep nothing on it." if real else \
-            "It does not hold what it claims. Keep nothing on it."
+            "It is smaller than it says. Keep nothing on it."
     if known.sound is not None and not known.sound.is_sound:
         return "Not all of it can be read. Keep it now."
     if known.wear is not None and not known.wear.is_sound:
         return "Not all of it takes what is written. Keep it now."
     if known.verdict is not None and known.sound is not None:
-        return f"{medium.name} holds what it claims, and every byte can be read"
+        return f"{medium.name} is as large as it says, and every byte can be read"
     if known.wear is not None:
         return f"All of {medium.name} takes and holds what is written"
     if known.verdict is not None:
-        return f"{medium.name} holds what it claims"
+        return f"{medium.name} is as large as it says"
     if known.sound is not None:
         return f"Every byte of {medium.name} can be read"
     return f"Can {medium.name} be trusted?"

@@ -15,8 +15,8 @@ from mosscrate.desk.shared.hearing import Heard, Part, Words
 from mosscrate.desk.shared.panel import Panel, button, label, row
 from mosscrate.desk.theme import color
 
-BEFORE = ("What is worth most for the time is read first: saves, tables, settings, files. It is never written, and can "
-          "be stopped and gone on with days later.")
+BEFORE = ("What is worth most for the time is read first: saves, tables, settings, files. The card is never written. "
+          "You can stop and continue days later.")
 BEGIN, GO_ON, TO_THE_END, AGAIN = "Rescue it", "Go on", "Go on to the end", "Try bad places again"
 GAP = 14
 

@@ -43,7 +43,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.volumes import Entry, facts_of
 from mosscrate.core.watch import Watch
 
-BARE, LEAVE_SO, ASK_SERVER = "bare", "leave them so", "ask a picture server…"
+BARE, LEAVE_SO, ASK_SERVER = "bare", "leave them as they are", "ask a picture server…"
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,7 @@ from mosscrate.core.slots import Medium
 from mosscrate.core.watch import Watch
 
 SHOWN = 3
+BLANK = "The card looks blank: nothing was found at its ends, nor in the places between that were read."
 
 
 def what_would_be_lost(medium: Medium, layout: Layout, crate: Crate) -> tuple[Finding, ...]:
@@ -32,8 +33,7 @@ def what_would_be_lost(medium: Medium, layout: Layout, crate: Crate) -> tuple[Fi
         unknown = ["What is on this card"]
     unread = [(p.name, sentence) for p in layout.partitions if p.volume for sentence in p.volume.unread]
     if not layout.files and not closed and not unknown and not unread:
-        return (Finding(Severity.GOOD, "It is blank at both ends and wherever else was looked." if layout.is_blank else
-                        "No file is on it."),)
+        return (Finding(Severity.GOOD, BLANK if layout.is_blank else "No file is on it."),)
     latest = next(reversed(crate.backups_of(medium.key)), None)
     found = [_unread(*unread[0], len(unread) - 1)] if unread else []
     if layout.files:

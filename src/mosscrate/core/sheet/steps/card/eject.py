@@ -20,9 +20,9 @@ class Eject(Step, tag="eject", frozen=True):
 
     def decide(self, card: Sight, source: Sight | None = None) -> Decision:
         """See Step."""
-        return Decision(f"Make {card.name} safe to pull", 0, 0)
+        return Decision(f"Eject {card.name}", 0, 0)
 
     def carry_out(self, shop: Shop, watch: Watch) -> Done:
         """See Step."""
         shop.target.raw.flush()
-        return Done(f"{shop.target.name} may be pulled.")
+        return Done(f"You can take {shop.target.name} out now.")

@@ -1,4 +1,4 @@
-"""Give many files other places on their volume at once; nothing is copied."""
+"""Move or rename many files of a volume at once; nothing is copied."""
 
 from __future__ import annotations
 

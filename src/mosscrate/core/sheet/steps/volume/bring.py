@@ -82,7 +82,7 @@ class CopyPartition(Step, tag="copy partition", frozen=True):
         look = replace(came, partition=made) if anew is None else anew.look
         if anew is None and came.volume is not None and made.length > came.partition.length:
             if self.size is not None and made.length > came.volume.size and not came.volume.largest:
-                raise FitError(f"{came.name} cannot be grown; bring it over in its own length.")
+                raise FitError(f"{came.name} cannot be grown; copy it at its present size.")
             length = min(made.length, max(came.volume.largest, came.volume.size))
             look = replace(look, volume=replace(came.volume, size=length))
         used = came.partition.length if came.volume is None or came.volume.used is None else came.volume.used
