@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import shlex
 from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -236,16 +237,26 @@ def write(bench: Bench, image: str, medium: str, tag: str, no_verify: bool, fit:
 
 @click.command()
 @click.option("--headless", is_flag=True, help="Run the migration here, without a window.")
+@click.option("--build", is_flag=True, help="Only build the bench, for a shell to work on.")
 @click.option("--device", is_flag=True, help="Act as a running device with made-up files until you stop it.")
 @click.option("--pictures", is_flag=True, help="Be a picture server with made-up pictures until you stop it.")
 @click.option("--folder", type=FOLDER, help="Where to build it; a folder of its own when left out.")
-def demo(headless: bool, device: bool, pictures: bool, folder: Path | None) -> None:
+def demo(headless: bool, build: bool, device: bool, pictures: bool, folder: Path | None) -> None:
     """Build the Heron Lane bench and move its worn card onto a larger one.
 
-    With --device a running device is stood in for instead, with --pictures a picture server.
+    With --build the bench is only built; with --device a running device is stood in for instead, with --pictures a
+    picture server.
     """
-    if headless + device + pictures != 1:
-        raise click.UsageError("Say --headless, --device or --pictures.")
+    if headless + device + pictures + build != 1:
+        raise click.UsageError("Say --headless, --build, --device or --pictures.")
+    if build:
+        from mosscrate.demo.cards import bench_at
+
+        bench = bench_at((folder or Path("heron-lane")).resolve())
+        places = {"SLOTS": bench.shelf.simulated_folder, "CRATE": bench.crate.root, "STATE": bench.state}
+        say("The bench is built. To point this shell at it:")
+        say("export " + " ".join(f"MOSSCRATE_{name}={shlex.quote(str(place))}" for name, place in places.items()))
+        return
     if pictures:
         from mosscrate.demo.pictures import serve as serve_pictures
 
