@@ -10,6 +10,7 @@ import pytest
 
 from mosscrate.core.fill.bringing import bring_from_volume
 from mosscrate.core.fill.comparing import OnTheCard
+from mosscrate.core.fill.on_card import TheCard
 from mosscrate.core.fill.plans import parse_plan, shipped
 from mosscrate.core.fill.regrouping import regroup
 from mosscrate.core.fill.sorting import Home, sort
@@ -112,6 +113,19 @@ def test_saves_take_the_ending_of_those_on_the_card_and_a_change_of_it_is_asked(
     assert kept["gb/Tamo.sav"] == "saves/gameboy/Tamo.sav"
     card = {"roms/gameboy/Hill.gb": b"h" * 98, "saves/gameboy/Hill.sav": b"x" * 8192}
     assert places(files, card, plan=plan)["gb/Tamo.sav"] == "saves/gameboy/Tamo.sav"
+
+
+def test_discs_whose_names_differ_by_case_alone_keep_their_own_tracks_and_saves():
+    card = {f"psx/{title}/{title}.{ending}": f"{title} {ending}".encode()
+            for title in ("TAMO", "Tamo") for ending in ("cue", "bin", "sav")}
+    card |= {f"psx/{title}/{title}.cue": f'FILE "{title}.bin" BINARY\n'.encode() for title in ("TAMO", "Tamo")}
+    volume = Tree_(card)
+    facts = facts_of("ext4")
+    there = TheCard(volume.entries, PLAN, OnTheCard(volume.read_at, volume.read_file), facts)
+    assert {str(each.lead.path): ([str(part.path) for part in each.parts], [str(own.path) for own in each.others])
+            for each in there.games} == {
+        f"psx/{title}/{title}.cue": ([f"psx/{title}/{title}.bin"], [f"psx/{title}/{title}.sav"])
+        for title in ("TAMO", "Tamo")}
 
 
 def test_between_plans_everything_goes_along_and_emptied_folders_go():

@@ -39,7 +39,8 @@ def sets_of(brought: Sequence[Brought]) -> tuple[list[Brought], list[Lacking]]:
     sheets = [each for each in brought if each.ending in SHEETS]
     if not sheets:
         return list(brought), []
-    lead_of, twins, lacking = _leads_of(sheets, {str(each.path).casefold(): each for each in brought})
+    by_path = {str(each.path).casefold(): each for each in brought} | {str(each.path): each for each in brought}
+    lead_of, twins, lacking = _leads_of(sheets, by_path)
     leads, members = set(lead_of.values()), defaultdict[str, list[Brought]](list)
     for each in brought:
         if str(each.path) in lead_of or str(each.path) in leads:
@@ -123,7 +124,8 @@ def _beside(sheet: Brought, name: str, by_path: dict[str, Brought]) -> Brought |
     parts = [part for part in name.replace("\\", "/").split("/") if part not in ("", ".")]
     for tail in (parts, parts[-1:]):
         if ".." not in tail and tail:
-            found = by_path.get(str(sheet.path.parent.joinpath(*tail)).casefold())
+            place = str(sheet.path.parent.joinpath(*tail))
+            found = by_path.get(place) or by_path.get(place.casefold())
             if found is not None:
                 return found
     return None
