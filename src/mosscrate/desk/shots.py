@@ -40,14 +40,16 @@ class Photographer:
         self.window.show()
         self.settle()
 
-    def settle(self, ready: Callable[[], bool] | None = None, seconds: float = 30.0) -> None:
-        """Let the window work until it is idle (and `ready`)."""
+    def settle(self, ready: Callable[[], bool] | None = None, seconds: float = 300.0) -> None:
+        """Let the window work until it is idle (and `ready`). Raises TimeoutError: no picture shows half of it."""
         until = time.monotonic() + seconds
         while time.monotonic() < until:
             self.app.processEvents()
             time.sleep(0.01)
             if self.window.model.asker.is_idle and (ready is None or ready()):
                 break
+        else:
+            raise TimeoutError("the window is not as it is to be shown")
         for _ in range(5):
             self.app.processEvents()
 
