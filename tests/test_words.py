@@ -11,7 +11,8 @@ from tests.words import Sentence, sentences
 RIDDLES = (r"may be pulled", r"safe to pull", r"at both ends", r"else was looked", r"gone on with",
            r"needs? a word", r"done otherwise", r"nothing tells what for", r"in its own length",
            r"has not or otherwise", r"leave them so\b", r"takes no room again", r"choose both ends",
-           r"holds what it claims", r"other places on their volume", r"What was noticed")
+           r"holds what it claims", r"other places on their volume", r"What was noticed",
+           r"little speaks", r"no system’s")
 
 
 def test_no_sentence_is_one_of_the_riddles():

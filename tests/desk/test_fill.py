@@ -378,7 +378,7 @@ def test_a_folder_that_nobody_knows_is_asked_and_answered_in_the_window(person, 
     choose(person, station.cards, "Pipkin")
     choose(person, station.plans, "as this card has it")
     drop(person, station, library)
-    person.wait(lambda: "Whose is the folder “ps”?" in words_of(station.words))
+    person.wait(lambda: "Which system is the folder “ps” for?" in words_of(station.words))
     person.click(next(b for b in station.words.findChildren(QPushButton) if b.text() == "psx"))
     person.wait(lambda: "folder “ps”" not in words_of(station.words) and person.window.model.asker.is_idle)
     assert station.filling.plan.folder_of("psx") == "ps"

@@ -254,7 +254,7 @@ def _doubt(guesses: Sequence[Guess], by_name: dict[str, float], own: Sequence[En
     if texts >= FEW and not own:
         return "texts and no game"
     if first.weight < ENOUGH:
-        return "too little speaks for it"
+        return "its files do not show it"
     if others and round(first.weight - others[0].weight, 2) < APART:
         return f"it could be {listed([first.system, *(g.system for g in others[:2])])}"
     return ""

@@ -22,7 +22,7 @@ ReadEntry = Callable[[Entry, int, int], bytes]
 
 ALIKE = 0.8                              # share of a card's folders that a plan names, to be taken for the card's
 ASKED = "folder is "                     # in front of a folder, in the key of a question about it
-LATER, NONE = "ask me later", "no system’s"
+LATER, NONE = "ask me later", "none"
 CANDIDATES = 3
 PLAN = "plan"                            # key of the question which plan a card follows of which nothing tells it
 
@@ -120,8 +120,9 @@ def questions_of(learnt: Learnt, plan: FolderPlan) -> tuple[Question, ...]:
     """One for each folder of which it is not known whose it is, and which the plan does not call so either."""
     named = {f"{plan.root}/{folder}".strip("/").casefold() for system in plan.systems.values()
              for folder in system.folders}
-    return tuple(Question(f"{ASKED}{line.folder}", f"Whose is the folder “{line.folder}”? {line.why_not[:1].upper()}"
-                          f"{line.why_not[1:]}.", (LATER, *(g.system for g in line.guesses[:CANDIDATES]), NONE),
+    return tuple(Question(f"{ASKED}{line.folder}", f"Which system is the folder “{line.folder}” for? "
+                          f"{line.why_not[:1].upper()}{line.why_not[1:]}.",
+                          (LATER, *(g.system for g in line.guesses[:CANDIDATES]), NONE),
                           3000 + 100 * log2(1 + line.files), line.files) for line in learnt.asked
                  if line.folder.casefold() not in named)
 
