@@ -12,7 +12,6 @@ from pathlib import Path
 import pytest
 
 from mosscrate.demo import library
-from mosscrate.demo.cards import bench_at
 
 GUIDE = Path(__file__).parents[1] / "docs/guide"
 RECIPES = sorted(path for path in (GUIDE / "recipes").glob("*.md") if path.name != "README.md")
@@ -22,7 +21,9 @@ ANY = "…"                                # on a line: anything; alone on one: 
 @pytest.fixture(scope="module")
 def heron_lane(tmp_path_factory):
     folder = tmp_path_factory.mktemp("guide") / "bench"
-    bench_at(folder)
+    told = subprocess.run([sys.executable, "-m", "mosscrate.cli", "demo", "--build", "--folder", folder], check=True,
+                          text=True, capture_output=True).stdout
+    assert f"MOSSCRATE_SLOTS={folder}/slots MOSSCRATE_CRATE={folder}/crate MOSSCRATE_STATE={folder}/state" in told
     return folder
 
 
