@@ -8,13 +8,16 @@ import struct
 import tarfile
 import zipfile
 import zlib
+from contextlib import suppress
 
 import pytest
 
 from benches.archives import write_7z
 from mosscrate.core.blocks import open_blocks
 from mosscrate.core.contents.members import members
-from mosscrate.core.errors import MediumError
+from mosscrate.core.errors import MediumError, NotReadYet
+from mosscrate.core.images import Reach
+from mosscrate.core.images.packing import Remembered, unpacked
 from mosscrate.core.images.packing.tar import Tar
 from mosscrate.core.slots import Shelf
 from tests.packs import write_rar
@@ -102,6 +105,20 @@ def test_an_archive_in_which_no_disk_is_is_listed_once(tmp_path, monkeypatch):
     with pytest.raises(MediumError, match="holds no disk image that is known here"):
         medium.open_to_look()
     assert len(listed) == 1
+
+
+def test_a_glance_that_sees_no_disk_yet_does_not_stand_for_the_whole_archive(tmp_path):
+    path, remembered = tmp_path / "late.tar.gz", Remembered()
+    with tarfile.open(path, "w:gz", compresslevel=1) as archive:
+        for name, data in (("read me.txt", b"first"), ("long.txt", random.Random(1).randbytes(16 << 20)),
+                           ("card.img", b"disk" * 1024)):
+            info = tarfile.TarInfo(name)
+            info.size = len(data)
+            archive.addfile(info, io.BytesIO(data))
+    with suppress(MediumError, NotReadYet):
+        unpacked(open_blocks(path), remembered=remembered, reach=Reach(most=5 << 20))
+    with unpacked(open_blocks(path), remembered=remembered) as disk:
+        assert disk.read(0, 4096) == b"disk" * 1024
 
 
 @pytest.mark.parametrize("form", [tarfile.USTAR_FORMAT, tarfile.GNU_FORMAT, tarfile.PAX_FORMAT])

@@ -90,7 +90,8 @@ def unpacked(file: Blocks, wanted: str = "", remembered: Remembered | None = Non
         if on.kinds and needs_end(on.first, on.name):
             _must_know_size(on)
     except NothingInside as error:
-        remembered.nothing = str(error)
+        if not on.streams:                               # of a stream a glance may have seen the first members only
+            remembered.nothing = str(error)
         raise
     except NotReadYet as error:
         if not on.kinds:
