@@ -14,11 +14,10 @@ from typing import NoReturn
 import click
 
 from mosscrate import __version__
-from mosscrate.cli.progress import BY_SIGNAL
 from mosscrate.cli.registry import COMMANDS, GROUPS
 from mosscrate.cli.speaking import FOLDER, program, say, show_json
 from mosscrate.core.collecting import collect_seldom
-from mosscrate.core.errors import EXIT_FAILED, EXIT_STOPPED, MossError
+from mosscrate.core.errors import BY_SIGNAL, EXIT_FAILED, EXIT_STOPPED, MossError
 
 
 class _Commands(click.Group):
@@ -88,7 +87,7 @@ def main() -> NoReturn:
         sys.exit(done.exit_code)
     except click.ClickException as error:
         if "--json" in sys.argv:
-            show_json({"error": error.format_message()}, err=True)
+            _complain(error.format_message())
         else:
             error.show()
         sys.exit(error.exit_code)

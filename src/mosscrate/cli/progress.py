@@ -9,11 +9,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
 
-from mosscrate.core.errors import Stopped
+from mosscrate.core.errors import BY_SIGNAL, Stopped
 from mosscrate.core.watch import Progress, Watch
 
 ENDS = (signal.SIGINT, signal.SIGTERM)
-BY_SIGNAL = 128                          # and its number: the exit status of what was ended by a signal
 
 
 @contextmanager

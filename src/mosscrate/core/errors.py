@@ -26,6 +26,7 @@ EXIT_FAILED = 1
 EXIT_USAGE = 2
 EXIT_REFUSED = 3
 EXIT_STOPPED = 130
+BY_SIGNAL = 128                          # and its number: the exit status of what was ended by a signal
 
 
 class MossError(Exception):

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from PyQt6.sip import voidptr
 
 from mosscrate.core.collecting import collect_seldom
+from mosscrate.core.errors import BY_SIGNAL
 from mosscrate.desk import theme
 from mosscrate.desk.arguments import Arguments, read_arguments
 from mosscrate.desk.window import MainWindow
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 
     from mosscrate.core.sheet.bench import Bench
 
-BY_SIGNAL = 128                # and its number: the exit status of what was ended by a signal
 SWITCH_INTERVAL = 0.0005       # seconds: a job's thread gives way to the window ten times sooner than usual
 
 
